@@ -1,0 +1,1 @@
+"""The command line: the only place that prints, prompts or reads arguments. One module a command."""

@@ -1,0 +1,88 @@
+"""`zentrale simulate`: run the stand-in site until Ctrl-C."""
+
+from __future__ import annotations
+
+import argparse
+
+SUMMARY = "run the stand-in site: simulated cameras and a recorder on loopback addresses"
+DESCRIPTION = """\
+Runs the stand-in site until Ctrl-C: cameras and a recorder that answer WS-Discovery, ONVIF and RTSP on loopback
+addresses of their own. A scenario file says what exists and which faults are on. The first start encodes the
+pictures, which takes some seconds; they are kept in the user's cache."""
+EXAMPLE = "zentrale simulate"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
+    parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
+    parser.add_argument("--with-parent", action="store_true", help="also stop when stdin is closed")
+
+
+def run(args: argparse.Namespace) -> int:
+    import asyncio
+
+    from zentrale import quantities
+    from zentrale.cli.output import Output
+    from zentrale.simulation import stand_in
+    from zentrale.simulation.scenario import read_scenario
+
+    output = Output(args)
+    scenario = read_scenario(args.scenario)
+    if args.list:
+        _list(output, scenario)
+        return 0
+    output.hint("preparing pictures (only the first start takes long)")
+    encoded = stand_in.prepare(scenario)
+    if encoded:
+        output.hint(f"encoded {quantities.count(encoded, 'stream')}")
+    try:
+        return asyncio.run(_serve(output, scenario, args.with_parent))
+    except KeyboardInterrupt:
+        return 0  # the only way this command ends: it is no interruption
+
+
+def _list(output, scenario) -> None:  # type: ignore[no-untyped-def]
+    def faults(device) -> str:  # type: ignore[no-untyped-def]
+        names = []
+        if getattr(device, "streams_resolution", None):
+            names.append("streams another resolution than it claims")
+        if getattr(device, "anonymous_viewing", False):
+            names.append("plays without a password")
+        return "; ".join(names)
+
+    rows = [
+        [d.name, d.maker, d.model, d.address, str(d.http_port), "fresh" if not d.accounts else "has a password", faults(d)]
+        for d in scenario.devices
+    ]
+    output.table(["device", "maker", "model", "address", ">ONVIF port", "state", "fault that stays"], rows)
+
+
+async def _serve(output, scenario, with_parent: bool) -> int:  # type: ignore[no-untyped-def]
+    import asyncio
+    import signal
+    import sys
+    import time
+
+    from zentrale import quantities
+    from zentrale.simulation.stand_in import StandIn
+
+    site = StandIn(scenario)
+    await site.start()
+    loop = asyncio.get_running_loop()
+    ended = asyncio.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, ended.set)
+    if with_parent:
+        loop.add_reader(sys.stdin.fileno(), ended.set)  # readable means closed: nobody writes to it
+    started = time.monotonic()
+    cameras = quantities.count(len(site.cameras), "camera")
+    output.line(f"ready: {cameras}, {quantities.count(len(site.recorders), 'recorder')} of {scenario.name}; Ctrl-C ends it")
+    sys.stdout.flush()
+    await ended.wait()
+    for count in site.stored():
+        output.hint(
+            f"{count.recorder} channel {count.channel} {count.camera}: stored {quantities.size(count.size_bytes)}, "
+            f"{count.pictures} pictures in {quantities.seconds(time.monotonic() - started)}"
+        )
+    await site.stop()
+    return 0

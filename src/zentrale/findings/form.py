@@ -1,0 +1,49 @@
+"""The form of a finding. A verdict without a cause is not a finding: every field is filled."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from zentrale.findings.catalogue import Severity, entry
+
+__all__ = ["Finding", "Severity", "count_faults", "finding", "worst_first"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One difference between what should be and what is.
+
+    code:         stable, as listed in the catalogue (`STR-3`)
+    subject:      what it is about, by its kind and name ("camera upper-gate-north, main stream")
+    measured:     what was found, with its unit
+    limit:        the limit or planned value, with its unit
+    limit_source: where that limit stands (a file and row, a standard and clause)
+    advice:       what to do about it
+    """
+
+    code: str
+    severity: Severity
+    subject: str
+    measured: str
+    limit: str
+    limit_source: str
+    advice: str
+
+    @property
+    def title(self) -> str:
+        return entry(self.code).title
+
+
+def finding(code: str, subject: str, measured: str, limit: str, limit_source: str, advice: str = "") -> Finding:
+    """A finding with the severity, and where `advice` is empty the advice, that the catalogue gives its code."""
+    known = entry(code)
+    return Finding(code, known.severity, subject, measured, limit, limit_source, advice or known.advice)
+
+
+def worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    return sorted(findings, key=lambda f: (f.severity.rank, f.code, f.subject))
+
+
+def count_faults(findings: Iterable[Finding]) -> int:
+    return sum(f.severity is Severity.FAULT for f in findings)

@@ -1,0 +1,1 @@
+"""Pure calculation over the plan: numbers in, numbers and findings out."""

@@ -1,0 +1,47 @@
+"""Power over Ethernet: types and classes of IEEE 802.3-2022 clauses 33 and 145."""
+
+from __future__ import annotations
+
+# Power that the switch must have for a class: PClass, clauses 33.2.6 (classes 0 to 4) and 145.2.8.
+_SUPPLY_W = (15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0)
+# Power that the device may draw: PClass_PD, clauses 33.3.7 and 145.3.8.
+_DEVICE_W = (13.0, 3.84, 6.49, 13.0, 25.5, 40.0, 51.0, 62.0, 71.3)
+# The highest class that a port of a type can feed.
+_HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
+
+
+def supply_power_w(poe_class: int) -> float:
+    """What a switch reserves for a device of `poe_class` (0 to 8)."""
+    return _SUPPLY_W[poe_class]
+
+
+def device_power_w(poe_class: int) -> float:
+    """What a device of `poe_class` (0 to 8) may draw at its own end."""
+    return _DEVICE_W[poe_class]
+
+
+def needed_type(poe_class: int) -> int:
+    """The lowest IEEE 802.3 type of a port that feeds `poe_class`."""
+    return next(t for t, highest in _HIGHEST_CLASS.items() if poe_class <= highest)
+
+
+def port_power_w(device_w: float, run_length_m: float, poe_class: int) -> float:
+    """Power at the switch port for a device that draws `device_w` at the end of `run_length_m` of cable.
+
+    The device draws constant power, so with loop resistance R and port voltage U the current is the smaller root of
+    R I² - U I + P = 0. R is 12.5 Ω for 100 m of a pair set (clause 145.1.3), half of that where all
+    four pairs carry power (classes 5 to 8). U is the lowest port voltage of the lowest type that
+    feeds the class (VPort_PSE, clauses 33.2.7 and 145.2.10).
+    Falls back to the class's supply power where the cable cannot carry that much at all.
+    """
+    if device_w <= 0:
+        return 0.0
+    voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
+    resistance = 12.5 * run_length_m / 100 / (2 if poe_class > 4 else 1)
+    if resistance == 0:
+        return device_w
+    discriminant = voltage * voltage - 4 * resistance * device_w
+    if discriminant < 0:
+        return supply_power_w(poe_class)
+    current = (voltage - discriminant**0.5) / (2 * resistance)
+    return float(voltage * current)

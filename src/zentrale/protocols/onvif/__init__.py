@@ -1,0 +1,1 @@
+"""ONVIF messages as typed objects, both roles: requests and answers, made and read."""

@@ -1,0 +1,296 @@
+"""What a recorder offers: receivers, recordings, recording jobs, and what is stored.
+
+ONVIF Receiver, Recording Control and Recording Search specifications. A receiver pulls a stream, a recording
+stores one, a job ties them together. A recorder's channel N is its Nth recording, in the order it lists them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+
+from zentrale.protocols import soap, xml
+from zentrale.protocols.soap import NS, TRC, TRV, TSE, TT, Element
+
+_MAX_ITEMS = 4096
+RECEIVER_TYPE = "http://www.onvif.org/ver10/schema/Receiver"  # the type of a job's source that is a receiver
+ACTIVE, IDLE, ERROR = "Active", "Idle", "Error"
+
+
+@dataclass(frozen=True)
+class Receiver:
+    token: str
+    uri: str
+
+
+@dataclass(frozen=True)
+class Recording:
+    """`name` is Source/Name: the camera's name, empty where the channel is free."""
+
+    token: str
+    name: str = ""
+    location: str = ""
+    address: str = ""
+
+
+@dataclass(frozen=True)
+class RecordingJob:
+    token: str
+    recording_token: str
+    receiver_token: str
+    mode: str = ACTIVE
+
+
+@dataclass(frozen=True)
+class JobState:
+    """`state` is Idle, Active, PartiallyActive or Error; `error` the recorder's own words."""
+
+    state: str
+    error: str = ""
+
+
+@dataclass(frozen=True)
+class RecorderLimits:
+    max_recordings: int
+    max_jobs: int
+    dynamic_recordings: bool
+
+
+@dataclass(frozen=True)
+class Stored:
+    """What the search service knows of one recording; None where nothing is stored."""
+
+    earliest: datetime | None
+    latest: datetime | None
+    status: str
+
+
+def ask(service: str, name: str) -> Element:
+    """A request that carries nothing; `service` is receiver or recording."""
+    return {"receiver": TRV, "recording": TRC}[service](name)
+
+
+def _receiver_configuration(element: Element, uri: str) -> Element:
+    element.extend([
+        TT.Mode("AlwaysConnect"),
+        TT.MediaUri(uri),
+        TT.StreamSetup(TT.Stream("RTP-Unicast"), TT.Transport(TT.Protocol("RTSP"))),
+    ])
+    return element
+
+
+def create_receiver(uri: str) -> Element:
+    return TRV.CreateReceiver(_receiver_configuration(TRV.Configuration(), uri))
+
+
+def configure_receiver(token: str, uri: str) -> Element:
+    return TRV.ConfigureReceiver(TRV.ReceiverToken(token), _receiver_configuration(TRV.Configuration(), uri))
+
+
+def receiver_request(request: Element) -> Receiver:
+    """The token (empty in CreateReceiver) and address in a request."""
+    return Receiver(xml.text(request, "trv:ReceiverToken", NS), xml.text(request, "trv:Configuration/tt:MediaUri", NS))
+
+
+def _receiver(element: Element, receiver: Receiver) -> Element:
+    element.append(TT.Token(receiver.token))
+    element.append(_receiver_configuration(TT.Configuration(), receiver.uri))
+    return element
+
+
+def create_receiver_response(receiver: Receiver) -> Element:
+    return TRV.CreateReceiverResponse(_receiver(TRV.Receiver(), receiver))
+
+
+def parse_create_receiver(response: Element) -> str:
+    return xml.text(response, "trv:Receiver/tt:Token", NS)
+
+
+def receivers_response(receivers: Iterable[Receiver]) -> Element:
+    return TRV.GetReceiversResponse(*[_receiver(TRV.Receivers(), r) for r in receivers])
+
+
+def parse_receivers(response: Element) -> list[Receiver]:
+    found = response.findall("trv:Receivers", NS)[:_MAX_ITEMS]
+    return [Receiver(xml.text(r, "tt:Token", NS), xml.text(r, "tt:Configuration/tt:MediaUri", NS)) for r in found]
+
+
+def delete_receiver(token: str) -> Element:
+    return TRV.DeleteReceiver(TRV.ReceiverToken(token))
+
+
+def capabilities_response(limits: RecorderLimits) -> Element:
+    element = TRC.Capabilities()
+    element.set("DynamicRecordings", str(limits.dynamic_recordings).lower())
+    element.set("MaxRecordings", str(limits.max_recordings))
+    element.set("MaxRecordingJobs", str(limits.max_jobs))
+    element.set("Encoding", "H264 H265 JPEG")
+    return TRC.GetServiceCapabilitiesResponse(element)
+
+
+def parse_capabilities(response: Element) -> RecorderLimits:
+    element = response.find("trc:Capabilities", NS)
+    attributes = {} if element is None else dict(element.attrib)
+
+    def number(name: str) -> int:
+        text = str(attributes.get(name, ""))
+        return int(text) if text.isascii() and text.isdigit() and len(text) < 7 else 0
+
+    dynamic = str(attributes.get("DynamicRecordings", "")) in ("true", "1")
+    return RecorderLimits(number("MaxRecordings"), number("MaxRecordingJobs"), dynamic)
+
+
+def _recording_configuration(element: Element, recording: Recording) -> Element:
+    element.extend([
+        TT.Source(
+            TT.SourceId(recording.address), TT.Name(recording.name), TT.Location(recording.location),
+            TT.Description(""), TT.Address(recording.address),
+        ),
+        TT.Content(recording.name),
+        TT.MaximumRetentionTime("PT0S"),
+    ])  # fmt: skip
+    return element
+
+
+def create_recording(recording: Recording) -> Element:
+    return TRC.CreateRecording(_recording_configuration(TRC.RecordingConfiguration(), recording))
+
+
+def set_recording(recording: Recording) -> Element:
+    return TRC.SetRecordingConfiguration(
+        TRC.RecordingToken(recording.token), _recording_configuration(TRC.RecordingConfiguration(), recording)
+    )
+
+
+def _parse_source(token: str, source: Element | None) -> Recording:
+    def get(name: str) -> str:
+        return xml.text(source, f"tt:{name}", NS)[:200]
+
+    return Recording(token, get("Name"), get("Location"), get("Address"))
+
+
+def recording_request(request: Element) -> Recording:
+    """From CreateRecording (token empty) or SetRecordingConfiguration."""
+    source = request.find("trc:RecordingConfiguration/tt:Source", NS)
+    return _parse_source(xml.text(request, "trc:RecordingToken", NS), source)
+
+
+def create_recording_response(token: str) -> Element:
+    return TRC.CreateRecordingResponse(TRC.RecordingToken(token))
+
+
+def parse_create_recording(response: Element) -> str:
+    return xml.text(response, "trc:RecordingToken", NS)
+
+
+def recordings_response(recordings: Iterable[Recording]) -> Element:
+    return TRC.GetRecordingsResponse(*[
+        TRC.RecordingItem(TT.RecordingToken(r.token), _recording_configuration(TT.Configuration(), r)) for r in recordings
+    ])
+
+
+def parse_recordings(response: Element) -> list[Recording]:
+    return [
+        _parse_source(xml.text(item, "tt:RecordingToken", NS), item.find("tt:Configuration/tt:Source", NS))
+        for item in response.findall("trc:RecordingItem", NS)[:_MAX_ITEMS]
+    ]
+
+
+def _job_configuration(element: Element, job: RecordingJob) -> Element:
+    token = TT.SourceToken(TT.Token(job.receiver_token))
+    token.set("Type", RECEIVER_TYPE)
+    element.extend([
+        TT.RecordingToken(job.recording_token),
+        TT.Mode(job.mode),
+        TT.Priority("1"),
+        TT.Source(token, TT.Tracks(TT.SourceTag("video"), TT.Destination("VIDEO001"))),
+    ])
+    return element
+
+
+def create_job(job: RecordingJob) -> Element:
+    return TRC.CreateRecordingJob(_job_configuration(TRC.JobConfiguration(), job))
+
+
+def _parse_job(token: str, configuration: Element | None) -> RecordingJob:
+    def get(path: str) -> str:
+        return xml.text(configuration, path, NS)
+
+    return RecordingJob(token, get("tt:RecordingToken"), get("tt:Source/tt:SourceToken/tt:Token"), get("tt:Mode"))
+
+
+def job_request(request: Element) -> RecordingJob:
+    return _parse_job(xml.text(request, "trc:JobToken", NS), request.find("trc:JobConfiguration", NS))
+
+
+def create_job_response(job: RecordingJob) -> Element:
+    return TRC.CreateRecordingJobResponse(TRC.JobToken(job.token), _job_configuration(TRC.JobConfiguration(), job))
+
+
+def parse_create_job(response: Element) -> str:
+    return xml.text(response, "trc:JobToken", NS)
+
+
+def jobs_response(jobs: Iterable[RecordingJob]) -> Element:
+    return TRC.GetRecordingJobsResponse(*[
+        TRC.JobItem(TT.JobToken(j.token), _job_configuration(TT.JobConfiguration(), j)) for j in jobs
+    ])
+
+
+def parse_jobs(response: Element) -> list[RecordingJob]:
+    return [
+        _parse_job(xml.text(item, "tt:JobToken", NS), item.find("tt:JobConfiguration", NS))
+        for item in response.findall("trc:JobItem", NS)[:_MAX_ITEMS]
+    ]
+
+
+def delete_job(token: str) -> Element:
+    return TRC.DeleteRecordingJob(TRC.JobToken(token))
+
+
+def get_job_state(token: str) -> Element:
+    return TRC.GetRecordingJobState(TRC.JobToken(token))
+
+
+def job_token_of(request: Element) -> str:
+    return xml.text(request, "trc:JobToken", NS)
+
+
+def job_state_response(job: RecordingJob, state: JobState) -> Element:
+    source_token = TT.SourceToken(TT.Token(job.receiver_token))
+    track = TT.Track(TT.SourceTag("video"), TT.Destination("VIDEO001"), TT.Error(state.error), TT.State(state.state))
+    sources = TT.Sources(source_token, TT.State(state.state), TT.Tracks(track))
+    return TRC.GetRecordingJobStateResponse(
+        TRC.State(TT.RecordingToken(job.recording_token), TT.State(state.state), sources)
+    )
+
+
+def parse_job_state(response: Element) -> JobState:
+    at = response.find("trc:State", NS)
+    error = xml.text(at, "tt:Sources/tt:Tracks/tt:Track/tt:Error", NS)[:200]
+    return JobState(xml.text(at, "tt:State", NS), error)
+
+
+def get_recording_information(recording_token: str) -> Element:
+    return TSE.GetRecordingInformation(TSE.RecordingToken(recording_token))
+
+
+def recording_token_of(request: Element) -> str:
+    return xml.text(request, "tse:RecordingToken", NS)
+
+
+def information_response(recording: Recording, stored: Stored) -> Element:
+    parts = [TT.RecordingToken(recording.token), TT.Source(TT.Name(recording.name))]
+    if stored.earliest is not None and stored.latest is not None:
+        parts.append(TT.EarliestRecording(soap.format_time(stored.earliest)))
+        parts.append(TT.LatestRecording(soap.format_time(stored.latest)))
+    parts += [TT.Content(recording.name), TT.RecordingStatus(stored.status)]
+    return TSE.GetRecordingInformationResponse(TSE.RecordingInformation(*parts))
+
+
+def parse_information(response: Element) -> Stored:
+    at = response.find("tse:RecordingInformation", NS)
+    moments = [xml.text(at, f"tt:{name}", NS) for name in ("EarliestRecording", "LatestRecording")]
+    earliest, latest = (soap.parse_time(m) if m else None for m in moments)
+    return Stored(earliest, latest, xml.text(at, "tt:RecordingStatus", NS))

@@ -1,0 +1,272 @@
+"""An RTSP client session that plays the video of one address: OPTIONS, DESCRIBE, SETUP, PLAY, keep-alive, TEARDOWN.
+
+It owns the order of the messages and the authentication, and no socket: the caller moves bytes. Events say what
+became known. A refusal is an event, not an exception, since a refusal is a result (RFC 2326, RFC 7616).
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+from enum import Enum
+from urllib.parse import unquote, urlsplit
+
+from zentrale.errors import InputError, LocalProtocolError, RemoteProtocolError
+from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_challenges
+from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
+from zentrale.protocols.sdp import Media, SessionDescription
+
+DEFAULT_PORT = 554
+DEFAULT_TIMEOUT_S = 60  # RFC 2326 clause 12.37
+USER_AGENT = "zentrale"
+_MAX_CHALLENGES = 2  # the first, and one for a stale nonce
+
+
+class Transport(Enum):
+    """How media packets travel: within the RTSP connection, or beside it."""
+
+    TCP = "tcp"
+    UDP = "udp"
+
+
+@dataclass(frozen=True)
+class StreamAddress:
+    """A stream address taken apart. `url` carries no user and no password."""
+
+    url: str
+    host: str
+    port: int
+    user: str = ""
+    password: str = ""
+
+    def __repr__(self) -> str:
+        return f"StreamAddress({self.url!r})"
+
+    @classmethod
+    def parse(cls, text: str) -> StreamAddress:
+        """Raises InputError where `text` is not an rtsp:// address."""
+        shown = _without_password(text)
+        try:
+            parts = urlsplit(text)
+            port = parts.port or DEFAULT_PORT
+        except ValueError as error:
+            raise InputError(f"{shown}: not a stream address ({error})", _ADDRESS_ADVICE) from None
+        if parts.scheme.lower() != "rtsp" or not parts.hostname or any(c.isspace() for c in text):
+            raise InputError(f"{shown}: not a stream address", _ADDRESS_ADVICE)
+        host = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname
+        where = host if parts.port is None else f"{host}:{parts.port}"
+        url = f"rtsp://{where}{parts.path or '/'}" + (f"?{parts.query}" if parts.query else "")
+        return cls(url, parts.hostname, port, unquote(parts.username or ""), unquote(parts.password or ""))
+
+
+_ADDRESS_ADVICE = "expected rtsp://[USER@]HOST[:PORT]/PATH, such as rtsp://viewer@10.20.0.11/live/main"
+
+
+def _without_password(text: str) -> str:
+    scheme, mark, rest = text.partition("://")
+    return f"{scheme}{mark}{rest.rpartition('@')[2]}" if mark else text
+
+
+@dataclass(frozen=True)
+class Described:
+    """The session description arrived; `media` is the video section that will be played."""
+
+    description: SessionDescription
+    media: Media
+
+
+@dataclass(frozen=True)
+class Playing:
+    """PLAY was accepted. For UDP, `server_ports` are where receiver reports go."""
+
+    server_ports: tuple[int, int] | None
+
+
+@dataclass(frozen=True)
+class MediaPacket:
+    """An interleaved RTP packet, or an RTCP packet."""
+
+    data: bytes
+    is_rtcp: bool
+
+
+@dataclass(frozen=True)
+class Refused:
+    """The server answered a step with a status other than 200. `status` 401 speaks of credentials."""
+
+    method: str
+    status: int
+    reason: str
+
+
+Event = Described | Playing | MediaPacket | Refused
+
+
+class PlayerSession:
+    """One playing of one address. Feed `receive`, send what `data_to_send` gives.
+
+    udp_ports: the even RTP port and the RTCP port beside it that the caller has opened; None plays over TCP.
+    cnonce:    a fresh random text, for digest authentication.
+    """
+
+    def __init__(
+        self, address: StreamAddress, credentials: Credentials | None, cnonce: str,
+        udp_ports: tuple[int, int] | None = None,
+    ) -> None:
+        self.address = address
+        self.session_timeout_s = DEFAULT_TIMEOUT_S
+        self.playing = False
+        self.server = ""
+        self._credentials = credentials
+        self._cnonce = cnonce
+        self._udp_ports = udp_ports
+        self._reader = Reader()
+        self._out = bytearray()
+        self._waiting: deque[tuple[int, Request]] = deque()
+        self._cseq = 0
+        self._challenge: Challenge | None = None
+        self._challenges_answered = 0
+        self._request_count = 0
+        self._session_id = ""
+        self._base = address.url
+        self._aggregate = address.url
+        self._channel = 0
+        self._public = ""
+        self._closed = False
+
+    def start(self) -> None:
+        self._send("OPTIONS", self.address.url)
+
+    def data_to_send(self) -> bytes:
+        data = bytes(self._out)
+        self._out.clear()
+        return data
+
+    def keep_alive(self) -> None:
+        """Ask something harmless before the session times out (RFC 2326 clause 10.8)."""
+        self._need_playing()
+        if not self._waiting:
+            self._send("GET_PARAMETER" if "GET_PARAMETER" in self._public else "OPTIONS", self._aggregate)
+
+    def send_rtcp(self, data: bytes) -> None:
+        self._need_playing()
+        self._out += Interleaved(self._channel + 1, data).serialize()
+
+    def teardown(self) -> None:
+        """End the session; harmless where it never began."""
+        if self._session_id and not self._closed:
+            self._closed = True
+            self._send("TEARDOWN", self._aggregate)
+
+    def _need_playing(self) -> None:
+        if not self.playing:
+            raise LocalProtocolError("the session does not play")
+
+    def receive(self, data: bytes) -> list[Event]:
+        """Raises RemoteProtocolError where the server breaks the protocol; the connection is then to be closed."""
+        events: list[Event] = []
+        for message in self._reader.receive(data):
+            if isinstance(message, Interleaved):
+                if message.channel in (self._channel, self._channel + 1) and self.playing:
+                    events.append(MediaPacket(message.data, is_rtcp=message.channel != self._channel))
+            elif isinstance(message, Response):
+                events += self._on_response(message)
+            else:
+                self._refuse_request(message)
+        return events
+
+    def _refuse_request(self, request: Request) -> None:
+        """Servers may ask too (clause 10.1); we offer nothing."""
+        self._out += Response(501, Headers([("CSeq", request.headers.get("CSeq"))])).serialize()
+
+    def _send(self, method: str, uri: str, *extra: tuple[str, str]) -> None:
+        self._cseq += 1
+        fields = [("CSeq", str(self._cseq)), ("User-Agent", USER_AGENT), *extra]
+        if self._session_id:
+            fields.append(("Session", self._session_id))
+        if self._challenge is not None and self._credentials is not None:
+            self._request_count += 1
+            text = answer(self._challenge, self._credentials, method, uri, self._cnonce, self._request_count)
+            fields.append(("Authorization", text))
+        request = Request(method, uri, Headers(fields))
+        self._waiting.append((self._cseq, request))
+        self._out += request.serialize()
+
+    def _on_response(self, response: Response) -> list[Event]:
+        cseq = response.headers.integer("CSeq", -1)
+        if not self._waiting or (cseq >= 0 and cseq != self._waiting[0][0]):
+            raise RemoteProtocolError("RTSP answer to a question that was not asked")
+        _, request = self._waiting.popleft()
+        self.server = response.headers.get("Server", self.server)
+        if response.status == 401 and self._answer_challenge(request, response):
+            return []
+        if request.method == "OPTIONS" and not self.playing:
+            # Some servers refuse OPTIONS though they serve DESCRIBE; the answer to that decides.
+            self._public = response.headers.get("Public").upper()
+            self._send("DESCRIBE", self.address.url, ("Accept", "application/sdp"))
+            return []
+        if self.playing or self._closed:
+            return []
+        if response.status != 200:
+            return [Refused(request.method, response.status, response.reason)]
+        if request.method == "DESCRIBE":
+            return self._on_described(response)
+        if request.method == "SETUP":
+            return self._on_setup(response)
+        self.playing = True
+        return [Playing(self._server_ports)]
+
+    def _answer_challenge(self, request: Request, response: Response) -> bool:
+        offers = parse_challenges(response.headers.all("WWW-Authenticate"))
+        if self._credentials is None or not offers:
+            return False
+        again = self._challenge is not None and not offers[0].stale
+        if again or self._challenges_answered >= _MAX_CHALLENGES:
+            return False
+        self._challenge = offers[0]
+        self._challenges_answered += 1
+        self._request_count = 0
+        kept = [f for f in request.headers.fields if f[0] in ("Accept", "Transport", "Range")]
+        self._send(request.method, request.uri, *kept)
+        return True
+
+    def _on_described(self, response: Response) -> list[Event]:
+        description = SessionDescription.parse(response.body)
+        media = description.video()
+        if media is None:
+            raise RemoteProtocolError("the address delivers no video")
+        self._base = response.headers.get("Content-Base") or response.headers.get("Content-Location") or self.address.url
+        self._aggregate = self._control(description.control) if description.control else self.address.url
+        if self._udp_ports is None:
+            transport = "RTP/AVP/TCP;unicast;interleaved=0-1"
+        else:
+            transport = f"RTP/AVP;unicast;client_port={self._udp_ports[0]}-{self._udp_ports[1]}"
+        self._send("SETUP", self._control(media.control), ("Transport", transport))
+        return [Described(description, media)]
+
+    def _control(self, control: str) -> str:
+        """The address a control attribute stands for (RFC 2326 appendix C.1.1)."""
+        if not control or control == "*":
+            return self._base if control else self.address.url
+        if control.lower().startswith("rtsp://"):
+            return control
+        return f"{self._base.rstrip('/')}/{control.lstrip('/')}"
+
+    def _on_setup(self, response: Response) -> list[Event]:
+        identifier, _, rest = response.headers.get("Session").partition(";")
+        if not identifier:
+            raise RemoteProtocolError("RTSP server set up a stream without naming a session")
+        self._session_id = identifier.strip()
+        timeout = rest.partition("timeout=")[2].partition(";")[0].strip()
+        if timeout.isascii() and timeout.isdigit() and len(timeout) < 6:
+            self.session_timeout_s = max(2, int(timeout))
+        transport = parse_transport(response.headers.get("Transport"))
+        self._server_ports = number_pair(transport.get("server_port", ""))
+        if self._udp_ports is None:
+            if "TCP" not in transport["profile"]:
+                raise RemoteProtocolError("RTSP server set up another transport than asked for")
+            self._channel = (number_pair(transport.get("interleaved", "")) or (0, 1))[0]
+        self._send("PLAY", self._aggregate, ("Range", "npt=0.000-"))
+        return []
+
+    _server_ports: tuple[int, int] | None = None

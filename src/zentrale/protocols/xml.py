@@ -1,0 +1,46 @@
+"""XML from the network: parsed with entities, DTDs and the network off, and bounded in size."""
+
+from __future__ import annotations
+
+from lxml import etree
+
+from zentrale.errors import RemoteProtocolError
+
+Element = etree._Element
+MAX_BYTES = 2 * 1024 * 1024  # the longest real answers, recorder listings, stay below 500 kB
+
+
+def parse(data: bytes) -> Element:
+    """The root element. Raises RemoteProtocolError on anything malformed, oversized or with a DTD."""
+    if len(data) > MAX_BYTES:
+        raise RemoteProtocolError(f"XML of more than {MAX_BYTES} bytes")
+    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True)
+    try:
+        root = etree.fromstring(data, parser)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        raise RemoteProtocolError(f"not well-formed XML ({str(error)[:80]})") from None
+    if root is None or root.getroottree().docinfo.doctype:
+        raise RemoteProtocolError("XML with a document type, which no device may send")
+    return root
+
+
+def text(parent: Element | None, path: str, namespaces: dict[str, str], default: str = "") -> str:
+    """The stripped text of the first element at `path`, or `default`."""
+    found = None if parent is None else parent.find(path, namespaces)
+    return (found.text or "").strip() if found is not None else default
+
+
+def integer(parent: Element | None, path: str, namespaces: dict[str, str], default: int = 0) -> int:
+    """A number, also where a device writes 25.0; `default` where there is none or it is not a number."""
+    value = text(parent, path, namespaces)
+    try:
+        return round(float(value))
+    except (ValueError, OverflowError):
+        return default
+
+
+def number(parent: Element | None, path: str, namespaces: dict[str, str], default: float = 0.0) -> float:
+    try:
+        return float(text(parent, path, namespaces))
+    except ValueError:
+        return default

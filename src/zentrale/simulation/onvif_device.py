@@ -1,0 +1,203 @@
+"""What every stand-in device answers: the ONVIF device service, with accounts, a clock and refusals.
+
+A device without accounts is fresh from the factory: it answers everybody (ONVIF Core, access policy in the factory
+default state) until the first administrator is made.
+"""
+
+from __future__ import annotations
+
+import logging
+import secrets
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+
+from zentrale.errors import RemoteProtocolError
+from zentrale.protocols import soap
+from zentrale.protocols.http_auth import Credentials, DigestVerifier
+from zentrale.protocols.onvif import device
+from zentrale.protocols.soap import NS, Element, Fault
+from zentrale.protocols.ws_discovery import Match
+from zentrale.simulation.http_server import HttpRequest, HttpResponse
+from zentrale.simulation.scenario import Camera, Recorder
+
+log = logging.getLogger(__name__)
+TOKEN_LIFETIME_S = 300  # a signed request older or newer than this is refused as stale
+MAX_ACCOUNTS = 10
+
+# ONVIF Core, access classes: what must be answered before authentication.
+_PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
+_ADMINISTRATOR_ONLY = {"GetUsers", "CreateUsers", "SetUser", "SetSystemDateAndTime", "SetHostname", "SetScopes"}
+
+Answer = Callable[[Element], Element]
+
+
+class SoapRefusal(Exception):
+    """The request is refused with this fault."""
+
+    def __init__(self, code: str, *subcodes: str, reason: str) -> None:
+        super().__init__(reason)
+        self.fault = Fault(code, subcodes, reason)
+
+
+class OnvifDevice:
+    """The device service, and the way from an HTTP request to an operation. Subclasses add services."""
+
+    device_type = "NetworkVideoTransmitter"
+
+    def __init__(self, config: Camera | Recorder) -> None:
+        self.config = config
+        self.accounts: dict[str, tuple[Credentials, str]] = {
+            a.user: (a.credentials(), a.level) for a in config.accounts
+        }
+        self.clock_offset_s = config.clock_offset_s
+        self.timezone = "UTC0"
+        self.hostname = f"{config.model.lower().replace(' ', '-')}-{config.mac.replace(':', '')[-6:]}"
+        self.label = config.model
+        self.digest = DigestVerifier(f"{config.maker} {config.model}", secrets.token_hex(16), ("SHA-256", "MD5"))
+        self._seen_nonces: dict[bytes, float] = {}
+        self.operations: dict[str, Answer] = {
+            "GetSystemDateAndTime": lambda _: self._system_time(),
+            "SetSystemDateAndTime": self._set_system_time,
+            "GetDeviceInformation": lambda _: device.information_response(self.information),
+            "GetServices": lambda _: device.services_response(self.services()),
+            "GetCapabilities": lambda _: device.capabilities_response(self.services()),
+            "GetUsers": lambda _: device.users_response(device.Account(u, lv) for u, (_c, lv) in self.accounts.items()),
+            "CreateUsers": self._create_users,
+            "SetUser": self._set_user,
+            "GetHostname": lambda _: device.hostname_response(self.hostname),
+            "SetHostname": self._set_hostname,
+            "GetScopes": lambda _: device.scopes_response(self.fixed_scopes(), self.configurable_scopes()),
+            "SetScopes": self._set_scopes,
+            "GetNetworkInterfaces": lambda _: device.interfaces_response(
+                [device.NetworkInterface("eth0", self.config.mac, self.config.address)]
+            ),
+        }
+
+    @property
+    def information(self) -> device.DeviceInformation:
+        c = self.config
+        return device.DeviceInformation(c.maker, c.model, c.firmware, c.serial, c.model)
+
+    @property
+    def base_url(self) -> str:
+        return f"http://{self.config.address}:{self.config.http_port}"
+
+    @property
+    def fresh(self) -> bool:
+        return not self.accounts
+
+    def credentials(self) -> list[Credentials]:
+        return [credentials for credentials, _ in self.accounts.values()]
+
+    def now_s(self) -> float:
+        return time.time() + self.clock_offset_s
+
+    def services(self) -> list[device.Service]:
+        return [device.Service(NS["tds"], self.base_url + device.SERVICE_PATH)]
+
+    def fixed_scopes(self) -> list[str]:
+        prefix = "onvif://www.onvif.org"
+        return [f"{prefix}/type/{self.device_type}", f"{prefix}/hardware/{self.config.model.replace(' ', '%20')}"]
+
+    def configurable_scopes(self) -> list[str]:
+        return [f"onvif://www.onvif.org/name/{self.label.replace(' ', '%20')}"]
+
+    def match(self, relates_to: str) -> Match:
+        endpoint = f"urn:uuid:5a100000-0000-4000-8000-{self.config.mac.replace(':', '')}"
+        scopes = (*self.fixed_scopes(), *self.configurable_scopes())
+        return Match(endpoint, (self.device_type,), scopes, (self.base_url + device.SERVICE_PATH,), relates_to)
+
+    # From an HTTP request to an operation
+
+    async def handle(self, request: HttpRequest) -> HttpResponse:
+        if request.method != "POST":
+            return await self.handle_get(request)
+        try:
+            envelope = soap.parse(request.body)
+            if envelope.body is None:
+                raise RemoteProtocolError("empty body")
+            token = soap.parse_token(envelope.header)
+        except RemoteProtocolError as error:
+            return HttpResponse(400, soap.serialize_fault(Fault("Sender", ("WellFormed",), str(error))))
+        name = soap.name_of(envelope.body)
+        log.debug("%s: %s", self.config.name, name)
+        try:
+            operation = self.operations.get(name)
+            if operation is None:
+                raise SoapRefusal("Receiver", "ActionNotSupported", reason=f"{name} is not supported")
+            if not (self.fresh or name in _PRE_AUTH):
+                user = self._authenticated_user(request, token)
+                if user is None and token is None:
+                    offers = [("WWW-Authenticate", c) for c in self.digest.challenges()]
+                    fault = Fault("Sender", ("NotAuthorized",), "credentials are needed")
+                    return HttpResponse(401, soap.serialize_fault(fault), headers=offers)
+                if user is None:
+                    raise SoapRefusal("Sender", "NotAuthorized", reason="wrong user or password, or a stale request")
+                if name in _ADMINISTRATOR_ONLY and self.accounts[user][1] != device.ADMINISTRATOR:
+                    raise SoapRefusal("Sender", "NotAuthorized", reason=f"{name} needs an administrator")
+            return HttpResponse(200, soap.serialize(operation(envelope.body)))
+        except SoapRefusal as refusal:
+            status = 500 if refusal.fault.code == "Receiver" else 400
+            return HttpResponse(status, soap.serialize_fault(refusal.fault))
+        except RemoteProtocolError as error:
+            return HttpResponse(400, soap.serialize_fault(Fault("Sender", ("InvalidArgVal",), str(error))))
+
+    async def handle_get(self, request: HttpRequest) -> HttpResponse:
+        return HttpResponse(404, b"not found", "text/plain")
+
+    def http_user(self, request: HttpRequest) -> str | None:
+        return self.digest.user_of(request.headers.get("authorization", ""), request.method, self.credentials())
+
+    def _authenticated_user(self, request: HttpRequest, token: soap.UsernameToken | None) -> str | None:
+        if token is None:
+            return self.http_user(request)
+        now = self.now_s()
+        if abs(token.created.timestamp() - now) > TOKEN_LIFETIME_S or token.nonce in self._seen_nonces:
+            return None
+        self._seen_nonces = {n: t for n, t in self._seen_nonces.items() if now - t < 2 * TOKEN_LIFETIME_S}
+        self._seen_nonces[token.nonce] = now
+        return token.proves(self.credentials())
+
+    # Operations
+
+    def _system_time(self) -> Element:
+        utc = datetime.fromtimestamp(self.now_s(), UTC)
+        return device.system_time_response(device.SystemTime(utc, self.timezone))
+
+    def _set_system_time(self, request: Element) -> Element:
+        wanted = device.parse_set_system_time(request)
+        self.clock_offset_s = wanted.utc.timestamp() - time.time()
+        self.timezone = wanted.timezone or self.timezone
+        return soap.TDS.SetSystemDateAndTimeResponse()
+
+    def _create_users(self, request: Element) -> Element:
+        for credentials, level in device.parse_user_requests(request):
+            if credentials.user in self.accounts:
+                raise SoapRefusal("Sender", "OperationProhibited", "UsernameClash", reason="the user exists")
+            if len(self.accounts) >= MAX_ACCOUNTS:
+                raise SoapRefusal("Receiver", "Action", "TooManyUsers", reason="no room for another user")
+            self._store(credentials, level)
+        return soap.TDS.CreateUsersResponse()
+
+    def _set_user(self, request: Element) -> Element:
+        for credentials, level in device.parse_user_requests(request):
+            if credentials.user not in self.accounts:
+                raise SoapRefusal("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
+            self._store(credentials, level)
+        return soap.TDS.SetUserResponse()
+
+    def _store(self, credentials: Credentials, level: str) -> None:
+        if len(credentials.password) < self.config.min_password_length:
+            reason = f"the password needs {self.config.min_password_length} characters"
+            raise SoapRefusal("Sender", "OperationProhibited", "PasswordTooWeak", reason=reason)
+        self.accounts[credentials.user] = (credentials, level or device.USER)
+
+    def _set_hostname(self, request: Element) -> Element:
+        self.hostname = (request.findtext("tds:Name", "", NS) or "").strip()
+        return soap.TDS.SetHostnameResponse()
+
+    def _set_scopes(self, request: Element) -> Element:
+        match = Match("", (), tuple(device.parse_set_scopes(request)), ())
+        self.label = match.scope("name") or self.label
+        return soap.TDS.SetScopesResponse()

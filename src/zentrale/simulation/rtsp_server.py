@@ -1,0 +1,237 @@
+"""The RTSP side of a stand-in camera: answers, and sends its loop over TCP or UDP with sender reports."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+import logging
+import secrets
+import time
+from collections.abc import Callable
+
+from zentrale.errors import RemoteProtocolError
+from zentrale.protocols import rtcp
+from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
+from zentrale.protocols.sdp import Media, SessionDescription
+from zentrale.simulation import encoding
+from zentrale.simulation.camera import SimulatedCamera
+
+log = logging.getLogger(__name__)
+CLOCK_HZ = 90_000
+PAYLOAD_TYPE = 96
+SESSION_TIMEOUT_S = 60
+REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
+MAX_BACKLOG_BYTES = 4 * 1024 * 1024  # a client that reads slower than this loses whole pictures
+_UDP_BURST = 16  # packets sent at once; a whole key frame would overrun small receive buffers
+_METHODS = "OPTIONS, DESCRIBE, SETUP, PLAY, GET_PARAMETER, TEARDOWN"
+
+Send = Callable[[bytes, bool], None]  # a packet, and whether it is RTCP
+
+
+class RtspServer:
+    """Serves one camera; `start` binds, `close` ends all sessions."""
+
+    def __init__(self, camera: SimulatedCamera) -> None:
+        self.camera = camera
+        self._server: asyncio.Server | None = None
+        self._connections: set[asyncio.Task[None]] = set()
+
+    async def start(self) -> None:
+        config = self.camera.config
+        self._server = await asyncio.start_server(self._connected, config.address, config.rtsp_port)
+
+    async def close(self) -> None:
+        if self._server is not None:
+            self._server.close()
+        for task in list(self._connections):
+            task.cancel()
+        await asyncio.gather(*self._connections, return_exceptions=True)
+
+    async def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        self._connections.add(task)
+        connection = _Connection(self.camera, writer)
+        try:
+            await connection.run(reader)
+        except (ConnectionError, TimeoutError, RemoteProtocolError) as error:
+            log.debug("%s: RTSP connection ended: %s", self.camera.config.name, error)
+        except asyncio.CancelledError:
+            log.debug("%s: RTSP connection closed", self.camera.config.name)
+        finally:
+            self._connections.discard(task)
+            connection.stop()
+            writer.close()
+
+
+class _Connection:
+    def __init__(self, camera: SimulatedCamera, writer: asyncio.StreamWriter) -> None:
+        self.camera = camera
+        self.writer = writer
+        self.session = ""
+        self.stream: encoding.EncodedStream | None = None
+        self.send: Send | None = None
+        self.sender: asyncio.Task[None] | None = None
+        self.udp: list[asyncio.DatagramTransport] = []
+
+    async def run(self, reader: asyncio.StreamReader) -> None:
+        messages = Reader()
+        while True:
+            async with asyncio.timeout(None if self.sender else SESSION_TIMEOUT_S):
+                data = await reader.read(65536)
+            if not data:
+                return
+            for message in messages.receive(data):
+                if isinstance(message, Request):
+                    response = await self._answer(message)
+                    response.headers.fields.insert(0, ("CSeq", message.headers.get("CSeq")))
+                    response.headers.fields.append(("Server", f"{self.camera.config.maker} RTSP"))
+                    self.writer.write(response.serialize())
+                    await self.writer.drain()
+                    if message.method == "PLAY" and response.status == 200:
+                        self._begin()
+                    if message.method == "TEARDOWN":
+                        self.stop()
+
+    def stop(self) -> None:
+        if self.sender is not None:
+            self.sender.cancel()
+            self.sender = None
+        for transport in self.udp:
+            transport.close()
+        self.udp.clear()
+
+    async def _answer(self, request: Request) -> Response:
+        if request.method == "OPTIONS":
+            return Response(200, Headers([("Public", _METHODS)]))
+        refusal = self._refusal(request)
+        if refusal is not None:
+            return refusal
+        if request.method == "DESCRIBE":
+            return await self._describe(request)
+        if request.method == "SETUP":
+            return await self._setup(request)
+        if request.method in ("PLAY", "GET_PARAMETER", "TEARDOWN"):
+            if not self.session or request.headers.get("Session").partition(";")[0] != self.session:
+                return Response(454)
+            if request.method == "PLAY" and self.sender is not None:
+                return Response(455)
+            headers = Headers([("Session", self.session)])
+            if request.method == "PLAY":
+                headers.fields.append(("Range", "npt=0.000-"))
+            return Response(200, headers)
+        return Response(501)
+
+    def _refusal(self, request: Request) -> Response | None:
+        camera = self.camera
+        if camera.config.anonymous_viewing:
+            return None
+        authorization = request.headers.get("Authorization")
+        if authorization and camera.digest.user_of(authorization, request.method, camera.credentials()):
+            return None
+        return Response(401, Headers([("WWW-Authenticate", c) for c in camera.digest.challenges()]))
+
+    async def _load(self, uri: str) -> encoding.EncodedStream | None:
+        path = "/" + uri.partition("://")[2].partition("/")[2]
+        name = self.camera.stream_named(path.removesuffix("/video").rstrip("/"))
+        if name is None:
+            return None
+        return await asyncio.to_thread(encoding.load, self.camera.recipe(name))
+
+    async def _describe(self, request: Request) -> Response:
+        stream = await self._load(request.uri)
+        if stream is None:
+            return Response(404)
+        sets = ",".join(base64.b64encode(s).decode() for s in (stream.sps, stream.pps))
+        parameters = {
+            "packetization-mode": "1", "profile-level-id": stream.sps[1:4].hex(), "sprop-parameter-sets": sets,
+        }  # fmt: skip
+        media = Media(
+            "video", payload_type=PAYLOAD_TYPE, codec="H264", parameters=parameters, control="video",
+            framerate_fps=stream.recipe.fps,
+        )
+        body = SessionDescription(self.camera.label, "*", [media]).serialize(self.camera.config.address)
+        base = request.uri.rstrip("/") + "/"
+        return Response(200, Headers([("Content-Base", base), ("Content-Type", "application/sdp")]), body)
+
+    async def _setup(self, request: Request) -> Response:
+        stream = await self._load(request.uri)
+        if stream is None:
+            return Response(404)
+        if self.sender is not None:
+            return Response(455)
+        asked = request.headers.get("Transport")
+        parameters = parse_transport(asked)
+        if "TCP" in parameters["profile"]:
+            channel = (number_pair(parameters.get("interleaved", "0-1")) or (0, 1))[0]
+            self.send = self._interleaved(channel)
+            transport = f"RTP/AVP/TCP;unicast;interleaved={channel}-{channel + 1}"
+        else:
+            ports = number_pair(parameters.get("client_port", ""))
+            if ports is None or parameters["profile"] not in ("RTP/AVP", "RTP/AVP/UDP"):
+                return Response(461)
+            own = await self._open_udp(ports)
+            transport = f"RTP/AVP;unicast;client_port={ports[0]}-{ports[1]};server_port={own[0]}-{own[1]}"
+        self.stream = stream
+        self.session = self.session or secrets.token_hex(8)
+        session = f"{self.session};timeout={SESSION_TIMEOUT_S}"
+        return Response(200, Headers([("Session", session), ("Transport", transport)]))
+
+    def _interleaved(self, channel: int) -> Send:
+        def send(packet: bytes, is_rtcp: bool) -> None:
+            self.writer.write(Interleaved(channel + is_rtcp, packet).serialize())
+
+        return send
+
+    async def _open_udp(self, client_ports: tuple[int, int]) -> tuple[int, int]:
+        loop = asyncio.get_running_loop()
+        client = self.writer.get_extra_info("peername")[0]
+        for port in client_ports:
+            transport, _ = await loop.create_datagram_endpoint(
+                asyncio.DatagramProtocol, local_addr=(self.camera.config.address, 0), remote_addr=(client, port)
+            )
+            self.udp.append(transport)
+        rtp, control = self.udp[-2:]
+
+        def send(packet: bytes, is_rtcp: bool) -> None:
+            (control if is_rtcp else rtp).sendto(packet)
+
+        self.send = send
+        return rtp.get_extra_info("sockname")[1], control.get_extra_info("sockname")[1]
+
+    def _begin(self) -> None:
+        assert self.stream is not None and self.send is not None
+        self.sender = asyncio.create_task(self._play(self.stream, self.send))
+
+    async def _play(self, stream: encoding.EncodedStream, send: Send) -> None:
+        """Send the loop in real time; the encoder gives a key frame at once, as most do at PLAY."""
+        ssrc, sequence = secrets.randbits(32), secrets.randbits(16)
+        first_timestamp = secrets.randbits(31)
+        started = time.monotonic()
+        next_report, packets, octets = 0.0, 0, 0
+        index = 0
+        cname = f"{self.camera.config.serial}@{self.camera.config.address}"
+        with contextlib.suppress(ConnectionError):  # the client went away; the reading side ends the session
+            while True:
+                due = started + index / stream.recipe.fps
+                delay = due - time.monotonic()
+                if delay > 0:
+                    await asyncio.sleep(delay)
+                timestamp = (first_timestamp + index * CLOCK_HZ // stream.recipe.fps) & 0xFFFFFFFF
+                if time.monotonic() - started >= next_report:
+                    report = rtcp.SenderReport(ssrc, self.camera.now_s(), timestamp, packets, octets)
+                    send(rtcp.serialize_sender_report(report, cname), True)
+                    next_report += REPORT_INTERVAL_S
+                backlog = 0 if self.udp else self.writer.transport.get_write_buffer_size()
+                if backlog < MAX_BACKLOG_BYTES:
+                    for number, (payload, marker) in enumerate(stream.payloads[index % len(stream.payloads)]):
+                        packet = RtpPacket(PAYLOAD_TYPE, sequence, timestamp, ssrc, payload, marker)
+                        send(packet.serialize(), False)
+                        sequence = (sequence + 1) & 0xFFFF
+                        packets += 1
+                        octets += len(payload)
+                        if self.udp and number % _UDP_BURST == _UDP_BURST - 1:
+                            await asyncio.sleep(0.001)
+                index += 1

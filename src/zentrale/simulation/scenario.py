@@ -1,0 +1,109 @@
+"""What the stand-in site consists of and what is wrong with it, read from a TOML file.
+
+A scenario holds passwords: they are the made-up factory and installer passwords of made-up devices.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from importlib import resources
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from zentrale.errors import InputError
+from zentrale.protocols.http_auth import Credentials
+from zentrale.site.model import Address, Mac, PlaceName, Resolution, Text
+
+BUILT_IN = "brackwater"
+Port = Annotated[int, Field(ge=1024, le=65535)]
+
+
+class Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Encoder(Part):
+    """The settings an encoder starts with, and those a picture is made for."""
+
+    resolution: Resolution
+    fps: Annotated[int, Field(ge=1, le=60)]
+    bitrate_kbps: Annotated[int, Field(ge=32, le=50_000)]
+    govlength: Annotated[int, Field(ge=1, le=600)]
+
+
+class Account(Part):
+    user: Text
+    password: Text
+    level: Literal["Administrator", "Operator", "User"] = "Administrator"
+
+    def credentials(self) -> Credentials:
+        return Credentials(self.user, self.password)
+
+
+class Device(Part):
+    name: PlaceName
+    address: Address
+    http_port: Port = 8080
+    maker: Text
+    model: Text
+    firmware: Text
+    serial: Text
+    mac: Mac
+    accounts: tuple[Account, ...] = ()  # none: fresh from the factory
+    clock_offset_s: float = 0.0
+    answers_probes: bool = True
+    min_password_length: int = 8
+
+
+class Camera(Device):
+    rtsp_port: Port = 8554
+    main_path: Text = "/live/main"
+    sub_path: Text = "/live/sub"
+    main: Encoder
+    sub: Encoder
+    # Faults that stay on whatever is set:
+    streams_resolution: Resolution | None = None  # the main stream's true size, whatever the settings claim
+    anonymous_viewing: bool = False
+
+
+class Recorder(Device):
+    channels: Annotated[int, Field(ge=1, le=256)]
+    dynamic_recordings: bool = False
+    dead_channels: tuple[int, ...] = ()  # fault: their jobs stay idle
+
+
+class Scenario(Part):
+    name: Text
+    planned_main: tuple[Encoder, ...] = ()  # encoded ahead, since registration will set them
+    planned_sub: tuple[Encoder, ...] = ()
+    cameras: tuple[Camera, ...] = ()
+    recorders: tuple[Recorder, ...] = ()
+
+    @property
+    def devices(self) -> tuple[Camera | Recorder, ...]:
+        return (*self.cameras, *self.recorders)
+
+
+def read_scenario(given: str | None) -> Scenario:
+    """The scenario in the file `given`, or the one that ships with the tool. Raises InputError."""
+    if given is None:
+        name = f"{BUILT_IN}.toml"
+        text = (resources.files("zentrale") / "simulation" / "data" / name).read_text(encoding="utf-8")
+    else:
+        name = given
+        try:
+            text = Path(given).read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputError(f"{name}: cannot be read: {error}", "expected a scenario file in TOML") from None
+    try:
+        return Scenario.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"{name}: not valid TOML: {error}", "correct the file") from None
+    except ValidationError as error:
+        lines = [
+            f"{'.'.join(str(p) for p in e['loc'])}: {e['msg'].removeprefix('Value error, ')}"
+            for e in error.errors(include_url=False, include_input=False)
+        ]
+        raise InputError(f"{name}: {'; '.join(lines)}", "correct the file") from None

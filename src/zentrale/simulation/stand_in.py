@@ -1,0 +1,109 @@
+"""The whole stand-in site: starts every device of a scenario, and stops them all."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import os
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zentrale.errors import InputError
+from zentrale.simulation import discovery, encoding, http_server
+from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of
+from zentrale.simulation.onvif_device import OnvifDevice
+from zentrale.simulation.recorder import SimulatedRecorder
+from zentrale.simulation.rtsp_server import RtspServer
+from zentrale.simulation.scenario import Scenario
+
+
+def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
+    """Every stream that will be asked for: as the plan wants them, for cameras whose size the plan's sets name."""
+    for camera in scenario.cameras:
+        for stream, planned in (("main", scenario.planned_main), ("sub", scenario.planned_sub)):
+            own = getattr(camera, stream)
+            for encoder in planned or (own,):
+                yield recipe_for(camera, stream, settings_of(stream, encoder))
+
+
+def prepare(scenario: Scenario) -> int:
+    """Encode what is missing in the cache. Returns how many streams were encoded."""
+    return encoding.prepare(recipes(scenario), os.cpu_count() or 1)
+
+
+@dataclass(frozen=True)
+class ChannelCount:
+    """What a recorder stored on one channel."""
+
+    recorder: str
+    channel: int
+    camera: str
+    size_bytes: int
+    pictures: int
+
+
+class StandIn:
+    """A running stand-in site."""
+
+    def __init__(self, scenario: Scenario) -> None:
+        self.scenario = scenario
+        self.cameras = [SimulatedCamera(c) for c in scenario.cameras]
+        self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
+        self._rtsp: list[RtspServer] = []
+        self._http: list[asyncio.Server] = []
+        self._udp: list[asyncio.DatagramTransport] = []
+
+    @property
+    def devices(self) -> list[OnvifDevice]:
+        return [*self.cameras, *self.recorders]
+
+    async def start(self) -> None:
+        """Bind everything. Raises InputError where an address or port is not to be had, and says what to type."""
+        try:
+            for device in self.devices:
+                config = device.config
+                self._http.append(await http_server.serve(device.handle, config.address, config.http_port))
+            for camera in self.cameras:
+                server = RtspServer(camera)
+                await server.start()
+                self._rtsp.append(server)
+            self._udp = await discovery.serve(self.devices)
+        except OSError as error:
+            await self.stop()
+            raise cannot_bind(error, [d.config.address for d in self.devices]) from None
+
+    async def stop(self) -> None:
+        for recorder in self.recorders:
+            await recorder.close()
+        for rtsp in self._rtsp:
+            await rtsp.close()
+        for server in self._http:
+            server.close()
+        for transport in self._udp:
+            transport.close()
+
+    def stored(self) -> list[ChannelCount]:
+        return [
+            ChannelCount(r.config.name, number, c.recording.name, c.storage.size_bytes, c.storage.pictures)
+            for r in self.recorders
+            for number, c in enumerate(r.channels.values(), start=1)
+            if c.storage.packets
+        ]
+
+
+def cannot_bind(error: OSError, addresses: list[str]) -> InputError:
+    """What to do where the system does not give an address or port."""
+    if error.errno == errno.EADDRINUSE:
+        return InputError(
+            f"the stand-in site cannot start: {error.strerror or error}",
+            "another stand-in (or program) uses these addresses and ports: stop it, then try again",
+        )
+    if error.errno == errno.EADDRNOTAVAIL:
+        alias = "sudo ifconfig lo0 alias {} up" if sys.platform == "darwin" else "sudo ip address add {}/8 dev lo"
+        lines = "\n".join("  " + alias.format(address) for address in addresses)
+        return InputError(
+            "the stand-in site cannot start: this system gives only 127.0.0.1 of its loopback addresses",
+            f"type these lines once, then try again:\n{lines}",
+        )
+    return InputError(f"the stand-in site cannot start: {error.strerror or error}", "see the cause named")

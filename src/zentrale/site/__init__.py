@@ -1,0 +1,1 @@
+"""The plan as typed objects; reading, checking and writing its files."""

@@ -1,0 +1,97 @@
+"""The site folder: where it is, what is in it, and how its files are written (whole or not at all)."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+
+from zentrale.errors import InputError
+
+PLAN_FILES = ("site.toml", "cameras.csv", "types.toml")
+
+
+@dataclass(frozen=True)
+class SiteFolder:
+    path: Path
+
+    @property
+    def site_file(self) -> Path:
+        return self.path / "site.toml"
+
+    @property
+    def cameras_file(self) -> Path:
+        return self.path / "cameras.csv"
+
+    @property
+    def types_file(self) -> Path:
+        return self.path / "types.toml"
+
+    @property
+    def logbook_file(self) -> Path:
+        return self.path / "logbook.sqlite"
+
+    @property
+    def vault_file(self) -> Path:
+        return self.path / "vault.bin"
+
+    @property
+    def output(self) -> Path:
+        return self.path / "output"
+
+
+def find_site(given: str | None, start: Path | None = None) -> SiteFolder:
+    """The site folder: `given`, or the nearest folder from `start` (default: here) upwards with a site.toml.
+
+    Raises InputError where there is none.
+    """
+    if given is not None:
+        path = Path(given)
+        if not (path / "site.toml").is_file():
+            raise InputError(f"{path}: no site.toml there", "give a site folder with --site, or make one with `zentrale new`")
+        return SiteFolder(path.resolve())
+    start = (start or Path.cwd()).resolve()
+    for folder in (start, *start.parents):
+        if (folder / "site.toml").is_file():
+            return SiteFolder(folder)
+    raise InputError(
+        f"{start}: neither this folder nor one above it holds a site.toml",
+        "change into a site folder, give one with --site, or make one with `zentrale new`",
+    )
+
+
+def write_atomically(path: Path, content: bytes, mode: int = 0o644) -> None:
+    """Write `content` to `path` whole or not at all: a temporary neighbour, flushed, then renamed over it."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        Path(temporary).chmod(mode)
+        Path(temporary).replace(path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+
+
+def create_site(path: Path, sample: str) -> list[Path]:
+    """Make a site folder at `path` from a sample that ships with the package (`empty` or `brackwater`).
+
+    Returns the files written. Raises InputError where the folder already holds a plan.
+    """
+    present = [name for name in PLAN_FILES if (path / name).exists()]
+    if present:
+        raise InputError(f"{path}: already holds {', '.join(present)}", "give another folder; nothing was changed")
+    if path.exists() and not path.is_dir():
+        raise InputError(f"{path}: is a file, expected a folder to make", "give another name")
+    source = resources.files("zentrale") / "site" / "templates"
+    written = []
+    for name in PLAN_FILES:
+        content = (source / f"{sample}.{name}").read_bytes()
+        write_atomically(path / name, content)
+        written.append(path / name)
+    return written
