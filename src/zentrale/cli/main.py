@@ -49,7 +49,9 @@ def build_parser(only: str | None = None) -> argparse.ArgumentParser:
             common = sub.add_argument_group("common options")
             common.add_argument("--no-color", action="store_true", help="no colour (NO_COLOR does the same)")
             common.add_argument("--quiet", action="store_true", help="only the result; no progress, no hints")
-            common.add_argument("-v", "--verbose", action="store_true", help="log what is asked and answered, to stderr")
+            common.add_argument(
+                "-v", "--verbose", action="store_true", help="log what is asked and answered, to stderr"
+            )
     return parser
 
 

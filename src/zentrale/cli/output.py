@@ -89,9 +89,14 @@ class Output:
             if self.json:
                 continue
             word = item.severity.value.upper()
-            self.out.print(f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {escape(item.subject)}: {escape(item.title)}", soft_wrap=True)
+            self.out.print(
+                f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {escape(item.subject)}: {escape(item.title)}",
+                soft_wrap=True,
+            )
             self.out.print(f"         found:    {escape(item.measured)}", soft_wrap=True)
-            self.out.print(f"         expected: {escape(item.limit)} [dim]({escape(item.limit_source)})[/]", soft_wrap=True)
+            self.out.print(
+                f"         expected: {escape(item.limit)} [dim]({escape(item.limit_source)})[/]", soft_wrap=True
+            )
             self.out.print(f"         do:       {escape(item.advice)}", soft_wrap=True)
 
     def verdict(self, findings: Sequence[Finding], good: str) -> None:
@@ -115,7 +120,12 @@ class Output:
         if self.quiet or self.json or not self.err.is_terminal:
             yield lambda done, text="": None
             return
-        columns = (TextColumn("{task.description}"), BarColumn(30), TextColumn("{task.completed}/{task.total}"), TimeElapsedColumn())
+        columns = (
+            TextColumn("{task.description}"),
+            BarColumn(30),
+            TextColumn("{task.completed}/{task.total}"),
+            TimeElapsedColumn(),
+        )
         with Progress(*columns, console=self.err, transient=True) as bar:
             task = bar.add_task(title, total=total)
             yield lambda done, text="": bar.update(task, completed=done, description=f"{title} {text}".strip())

@@ -51,7 +51,15 @@ def _list(output, scenario) -> None:  # type: ignore[no-untyped-def]
         return "; ".join(names)
 
     rows = [
-        [d.name, d.maker, d.model, d.address, str(d.http_port), "fresh" if not d.accounts else "has a password", faults(d)]
+        [
+            d.name,
+            d.maker,
+            d.model,
+            d.address,
+            str(d.http_port),
+            "fresh" if not d.accounts else "has a password",
+            faults(d),
+        ]
         for d in scenario.devices
     ]
     output.table(["device", "maker", "model", "address", ">ONVIF port", "state", "fault that stays"], rows)
@@ -76,7 +84,9 @@ async def _serve(output, scenario, with_parent: bool) -> int:  # type: ignore[no
         loop.add_reader(sys.stdin.fileno(), ended.set)  # readable means closed: nobody writes to it
     started = time.monotonic()
     cameras = quantities.count(len(site.cameras), "camera")
-    output.line(f"ready: {cameras}, {quantities.count(len(site.recorders), 'recorder')} of {scenario.name}; Ctrl-C ends it")
+    output.line(
+        f"ready: {cameras}, {quantities.count(len(site.recorders), 'recorder')} of {scenario.name}; Ctrl-C ends it"
+    )
     sys.stdout.flush()
     await ended.wait()
     for count in site.stored():

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import networkx as nx
 
 from zentrale.site.model import Plan
 
-Graph = nx.Graph
+if TYPE_CHECKING:
+    Graph = nx.Graph[str]
 
 
 def lit_network(plan: Plan) -> Graph:
     """A graph whose nodes are switch names and whose edges carry `link`, the index of the link in the plan."""
-    graph = nx.Graph()
+    graph: Graph = nx.Graph()
     graph.add_nodes_from(s.name for s in plan.switches)
     for index, link in enumerate(plan.links):
         if link.lit:

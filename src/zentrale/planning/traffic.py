@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
@@ -72,7 +73,7 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
                         f"a path to {recorder_switch}, where {camera.recorder} is", camera.source)
             )  # fmt: skip
             continue
-        for near, far in zip(path, path[1:], strict=False):
+        for near, far in pairwise(path):
             crossing.setdefault((graph.edges[near, far]["link"], near), []).append(camera)
     links = _link_loads(plan, crossing)
     leg_loads = []
@@ -106,7 +107,9 @@ def _load_finding(plan: Plan, load: LinkLoad) -> Finding | None:
     measured = f"{quantities.bitrate(load.load_bps)} from {quantities.count(len(load.cameras), 'camera')}"
     subject = f"{load.kind} {load.name}"
     if load.share > 1:
-        return finding("TRF-1", subject, measured, f"{quantities.bitrate(load.rate_bps)} line rate", "site.toml, types.toml")
+        return finding(
+            "TRF-1", subject, measured, f"{quantities.bitrate(load.rate_bps)} line rate", "site.toml, types.toml"
+        )
     headroom = plan.policy.link_load_percent
     if load.share > headroom / 100:
         limit = f"{quantities.bitrate(load.rate_bps * headroom / 100)}, {headroom:g} % of line rate"
@@ -131,6 +134,8 @@ def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera]) ->
         )  # fmt: skip
     beyond = [c.name for c in cameras if c.channel > load.channels]
     if beyond or load.channels_used > load.channels:
-        measured = f"{load.channels_used} cameras" + (f"; beyond the last channel: {', '.join(beyond)}" if beyond else "")
+        measured = f"{load.channels_used} cameras" + (
+            f"; beyond the last channel: {', '.join(beyond)}" if beyond else ""
+        )
         findings.append(finding("CHN-1", subject, measured, f"{load.channels} channels", source))
     return findings

@@ -55,7 +55,9 @@ class Challenge:
 
 
 def parse_parameters(text: str) -> dict[str, str]:
-    return {m[1].lower(): m[3] if m[3] is not None else re.sub(r"\\(.)", r"\1", m[2]) for m in _PARAMETER.finditer(text)}
+    return {
+        m[1].lower(): m[3] if m[3] is not None else re.sub(r"\\(.)", r"\1", m[2]) for m in _PARAMETER.finditer(text)
+    }
 
 
 def parse_challenges(headers: Iterable[str]) -> list[Challenge]:
@@ -74,9 +76,15 @@ def parse_challenges(headers: Iterable[str]) -> list[Challenge]:
                 continue
             qops = [q.strip() for q in fields.get("qop", "").split(",")]
             offers.append(
-                Challenge(scheme, fields.get("realm", ""), fields.get("nonce", ""), algorithm,
-                          "auth" if "auth" in qops else "", fields.get("opaque"),
-                          fields.get("stale", "").lower() == "true")
+                Challenge(
+                    scheme,
+                    fields.get("realm", ""),
+                    fields.get("nonce", ""),
+                    algorithm,
+                    "auth" if "auth" in qops else "",
+                    fields.get("opaque"),
+                    fields.get("stale", "").lower() == "true",
+                )
             )
     return sorted(offers, key=Challenge.strength, reverse=True)
 
@@ -136,7 +144,12 @@ class DigestVerifier:
         for account in accounts:
             if account.user == fields.get("username"):
                 wanted = _digest(
-                    challenge, account, method, fields.get("uri", ""), fields.get("nc", ""), fields.get("cnonce", "")
+                    challenge,
+                    account,
+                    method,
+                    fields.get("uri", ""),
+                    fields.get("nc", ""),
+                    fields.get("cnonce", ""),
                 )
                 if hmac.compare_digest(wanted.encode(), fields.get("response", "").lower().encode("utf-8", "replace")):
                     return account.user

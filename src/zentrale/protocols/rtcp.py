@@ -67,8 +67,16 @@ def serialize_sender_report(report: SenderReport, cname: str) -> bytes:
     ntp = report.ntp_s + NTP_EPOCH_OFFSET_S
     seconds = int(ntp)
     body = struct.pack(
-        "!BBHIIIIII", 0x80, SENDER_REPORT, 6, report.ssrc, seconds & 0xFFFFFFFF, int((ntp - seconds) * 2**32),
-        report.rtp_timestamp, report.packets & 0xFFFFFFFF, report.octets & 0xFFFFFFFF,
+        "!BBHIIIIII",
+        0x80,
+        SENDER_REPORT,
+        6,
+        report.ssrc,
+        seconds & 0xFFFFFFFF,
+        int((ntp - seconds) * 2**32),
+        report.rtp_timestamp,
+        report.packets & 0xFFFFFFFF,
+        report.octets & 0xFFFFFFFF,
     )
     return body + _source_description(report.ssrc, cname)
 

@@ -67,7 +67,9 @@ class Response:
     reason: str = ""
 
     def serialize(self) -> bytes:
-        return _serialize(f"{VERSION} {self.status} {self.reason or REASONS.get(self.status, '')}", self.headers, self.body)
+        return _serialize(
+            f"{VERSION} {self.status} {self.reason or REASONS.get(self.status, '')}", self.headers, self.body
+        )
 
 
 @dataclass(frozen=True)

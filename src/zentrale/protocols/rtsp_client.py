@@ -110,7 +110,10 @@ class PlayerSession:
     """
 
     def __init__(
-        self, address: StreamAddress, credentials: Credentials | None, cnonce: str,
+        self,
+        address: StreamAddress,
+        credentials: Credentials | None,
+        cnonce: str,
         udp_ports: tuple[int, int] | None = None,
     ) -> None:
         self.address = address
@@ -235,7 +238,9 @@ class PlayerSession:
         media = description.video()
         if media is None:
             raise RemoteProtocolError("the address delivers no video")
-        self._base = response.headers.get("Content-Base") or response.headers.get("Content-Location") or self.address.url
+        self._base = (
+            response.headers.get("Content-Base") or response.headers.get("Content-Location") or self.address.url
+        )
         self._aggregate = self._control(description.control) if description.control else self.address.url
         if self._udp_ports is None:
             transport = "RTP/AVP/TCP;unicast;interleaved=0-1"

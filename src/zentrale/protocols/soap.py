@@ -14,12 +14,11 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from lxml import etree
-from lxml.builder import ElementMaker
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import xml
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.xml import Element
+from zentrale.protocols.xml import Element, Maker
 
 NS = {
     "s": "http://www.w3.org/2003/05/soap-envelope",
@@ -38,15 +37,15 @@ NS = {
 }
 _DIGEST_TYPE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
 
-S = ElementMaker(namespace=NS["s"], nsmap=NS)
-WSSE = ElementMaker(namespace=NS["wsse"], nsmap=NS)
-WSU = ElementMaker(namespace=NS["wsu"], nsmap=NS)
-TT = ElementMaker(namespace=NS["tt"], nsmap=NS)
-TDS = ElementMaker(namespace=NS["tds"], nsmap=NS)
-TRT = ElementMaker(namespace=NS["trt"], nsmap=NS)
-TRV = ElementMaker(namespace=NS["trv"], nsmap=NS)
-TRC = ElementMaker(namespace=NS["trc"], nsmap=NS)
-TSE = ElementMaker(namespace=NS["tse"], nsmap=NS)
+S = Maker(NS["s"], NS)
+WSSE = Maker(NS["wsse"], NS)
+WSU = Maker(NS["wsu"], NS)
+TT = Maker(NS["tt"], NS)
+TDS = Maker(NS["tds"], NS)
+TRT = Maker(NS["trt"], NS)
+TRV = Maker(NS["trv"], NS)
+TRC = Maker(NS["trc"], NS)
+TSE = Maker(NS["tse"], NS)
 
 
 def name_of(element: Element) -> str:
@@ -182,5 +181,9 @@ def parse_token(header: Element | None) -> UsernameToken | None:
     except (binascii.Error, ValueError):
         raise RemoteProtocolError("UsernameToken with a nonce that is not base64") from None
     return UsernameToken(
-        xml.text(token, "wsse:Username", NS), xml.text(token, "wsse:Password", NS), nonce, parse_time(created), created
+        xml.text(token, "wsse:Username", NS),
+        xml.text(token, "wsse:Password", NS),
+        nonce,
+        parse_time(created),
+        created,
     )

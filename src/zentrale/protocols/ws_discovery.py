@@ -8,11 +8,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from urllib.parse import unquote
 
-from lxml.builder import ElementMaker
-
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, xml
 from zentrale.protocols.soap import NS
+from zentrale.protocols.xml import Maker
 
 MULTICAST_ADDRESS, PORT = "239.255.255.250", 3702
 MAX_DATAGRAM_BYTES = 65_507
@@ -30,8 +29,8 @@ _TO_ALL = "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
 _ANONYMOUS = "http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous"
 _SCOPE = "onvif://www.onvif.org/"
 
-A = ElementMaker(namespace=NS["a"], nsmap=NS)
-D = ElementMaker(namespace=NS["d"], nsmap=NS)
+A = Maker(NS["a"], NS)
+D = Maker(NS["d"], NS)
 
 
 @dataclass(frozen=True)
@@ -65,7 +64,11 @@ def scope_value(scopes: tuple[str, ...] | list[str], category: str) -> str:
 def serialize_probe(probe: Probe) -> bytes:
     body = D.Probe(*([D.Types(" ".join(f"dn:{t}" for t in probe.types))] if probe.types else []))
     return soap.serialize(
-        body, A.MessageID(probe.message_id), A.To(_TO_ALL), A.Action(_PROBE_ACTION), A.ReplyTo(A.Address(_ANONYMOUS))
+        body,
+        A.MessageID(probe.message_id),
+        A.To(_TO_ALL),
+        A.Action(_PROBE_ACTION),
+        A.ReplyTo(A.Address(_ANONYMOUS)),
     )
 
 

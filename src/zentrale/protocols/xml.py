@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from functools import partial
+
 from lxml import etree
+from lxml.builder import ElementMaker
 
 from zentrale.errors import RemoteProtocolError
 
@@ -14,7 +18,9 @@ def parse(data: bytes) -> Element:
     """The root element. Raises RemoteProtocolError on anything malformed, oversized or with a DTD."""
     if len(data) > MAX_BYTES:
         raise RemoteProtocolError(f"XML of more than {MAX_BYTES} bytes")
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True
+    )
     try:
         root = etree.fromstring(data, parser)
     except (etree.XMLSyntaxError, ValueError) as error:
@@ -22,6 +28,20 @@ def parse(data: bytes) -> Element:
     if root is None or root.getroottree().docinfo.doctype:
         raise RemoteProtocolError("XML with a document type, which no device may send")
     return root
+
+
+class Maker:
+    """Makes elements of one namespace: `TT.Name("x")` gives <tt:Name>x</tt:Name>."""
+
+    def __init__(self, namespace: str, prefixes: Mapping[str, str]) -> None:
+        self._make = ElementMaker(namespace=namespace, nsmap=dict(prefixes))
+
+    def __call__(self, tag: str, *children: Element | str, **attributes: str) -> Element:
+        element: Element = self._make(tag, *children, **attributes)
+        return element
+
+    def __getattr__(self, tag: str) -> Callable[..., Element]:
+        return partial(self, tag)
 
 
 def text(parent: Element | None, path: str, namespaces: dict[str, str], default: str = "") -> str:

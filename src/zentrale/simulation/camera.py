@@ -8,7 +8,8 @@ from dataclasses import replace
 
 from zentrale.protocols import soap
 from zentrale.protocols.onvif import device, media
-from zentrale.protocols.soap import NS, Element
+from zentrale.protocols.soap import NS
+from zentrale.protocols.xml import Element
 from zentrale.simulation import encoding, scene
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal

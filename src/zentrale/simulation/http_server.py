@@ -69,7 +69,11 @@ async def _converse(handler: Handler, reader: asyncio.StreamReader, writer: asyn
         assert request is not None
         headers = {name.decode(): value.decode("latin-1") for name, value in request.headers}
         response = await handler(HttpRequest(request.method.decode(), request.target.decode(), headers, bytes(body)))
-        fields = [("Content-Type", response.content_type), ("Content-Length", str(len(response.body))), *response.headers]
+        fields = [
+            ("Content-Type", response.content_type),
+            ("Content-Length", str(len(response.body))),
+            *response.headers,
+        ]
         head = h11.Response(status_code=response.status, headers=fields)
         for event_out in (head, h11.Data(data=response.body), h11.EndOfMessage()):
             writer.write(connection.send(event_out) or b"")

@@ -16,8 +16,9 @@ from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap
 from zentrale.protocols.http_auth import Credentials, DigestVerifier
 from zentrale.protocols.onvif import device
-from zentrale.protocols.soap import NS, Element, Fault
+from zentrale.protocols.soap import NS, Fault
 from zentrale.protocols.ws_discovery import Match
+from zentrale.protocols.xml import Element
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.scenario import Camera, Recorder
 

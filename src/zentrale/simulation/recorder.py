@@ -19,7 +19,8 @@ from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device, recording
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import Described, MediaPacket, PlayerSession, Refused, StreamAddress
-from zentrale.protocols.soap import NS, Element
+from zentrale.protocols.soap import NS
+from zentrale.protocols.xml import Element
 from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
 from zentrale.simulation.scenario import Recorder
 
@@ -140,7 +141,9 @@ class SimulatedRecorder(OnvifDevice):
 
     def _create_recording(self, request: Element) -> Element:
         if not self.config.dynamic_recordings or len(self.channels) >= self.config.channels:
-            raise SoapRefusal("Receiver", "Action", "MaxRecordings", reason=f"at most {self.config.channels} recordings")
+            raise SoapRefusal(
+                "Receiver", "Action", "MaxRecordings", reason=f"at most {self.config.channels} recordings"
+            )
         token = f"REC{len(self.channels) + 1:03d}"
         self.channels[token] = Channel(replace(recording.recording_request(request), token=token))
         return recording.create_recording_response(token)

@@ -149,7 +149,11 @@ class _Connection:
             "packetization-mode": "1", "profile-level-id": stream.sps[1:4].hex(), "sprop-parameter-sets": sets,
         }  # fmt: skip
         media = Media(
-            "video", payload_type=PAYLOAD_TYPE, codec="H264", parameters=parameters, control="video",
+            "video",
+            payload_type=PAYLOAD_TYPE,
+            codec="H264",
+            parameters=parameters,
+            control="video",
             framerate_fps=stream.recipe.fps,
         )
         body = SessionDescription(self.camera.label, "*", [media]).serialize(self.camera.config.address)

@@ -1,4 +1,4 @@
-"""Drawing what a stand-in camera sees: a canal lock with a boat under way, the camera's name and the running time."""
+"""Drawing what a stand-in camera sees: a canal lock, a boat under way, the camera's name and the running time."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, coun
     bar = int(9 * unit)
     draw.rectangle([0, 0, width_px, bar], fill=(16, 20, 24))
     draw.text((2 * unit, unit), f"{name}  {stream}", font=font, fill=(240, 240, 240))
-    base = av.VideoFrame.from_image(picture).reformat(format="yuv420p").to_ndarray()
+    base = av.VideoFrame.from_ndarray(np.asarray(picture), format="rgb24").reformat(format="yuv420p").to_ndarray()
     random = np.random.default_rng(7)
     noise = random.integers(-_NOISE, _NOISE + 1, (height_px + 64, width_px + 64), dtype=np.int16)
     for index in range(count):
@@ -79,7 +79,9 @@ def _draw_boat(luma: NDArray[np.int16], progress: float, unit: float) -> None:
     luma[top - cabin : top, left + int(8 * unit) : left + int(18 * unit)] = 150
 
 
-def _draw_time(luma: Plane, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont, bar: int, unit: float) -> None:
+def _draw_time(
+    luma: Plane, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont, bar: int, unit: float
+) -> None:
     width = int(26 * unit)
     label = Image.new("L", (width, bar), 24)
     ImageDraw.Draw(label).text((unit, unit), text, font=font, fill=235)

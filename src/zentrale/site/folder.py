@@ -50,7 +50,9 @@ def find_site(given: str | None, start: Path | None = None) -> SiteFolder:
     if given is not None:
         path = Path(given)
         if not (path / "site.toml").is_file():
-            raise InputError(f"{path}: no site.toml there", "give a site folder with --site, or make one with `zentrale new`")
+            raise InputError(
+                f"{path}: no site.toml there", "give a site folder with --site, or make one with `zentrale new`"
+            )
         return SiteFolder(path.resolve())
     start = (start or Path.cwd()).resolve()
     for folder in (start, *start.parents):

@@ -106,15 +106,20 @@ def _read_cameras(path: Path, problems: list[str]) -> list[dict[str, Any]]:
                 problems += _header_problems(path.name, line, header)
                 continue
             if len(cells) > len(header):
-                problems.append(f"{path.name} line {line}: found {len(cells)} cells; expected {len(header)} as in the header")
+                problems.append(
+                    f"{path.name} line {line}: found {len(cells)} cells; expected {len(header)} as in the header"
+                )
                 continue
             row: dict[str, Any] = {
-                name: cell for name, cell in zip(header, cells, strict=False)
+                name: cell
+                for name, cell in zip(header, cells, strict=False)
                 if name in CAMERA_COLUMNS and (cell or name in REQUIRED_COLUMNS)
             }
             rows.append({**row, "row": line})
     except csv.Error as error:
-        problems.append(f"{path.name} line {reader.line_num}: not valid CSV: {error}; expected commas and double quotes")
+        problems.append(
+            f"{path.name} line {reader.line_num}: not valid CSV: {error}; expected commas and double quotes"
+        )
     if not header:
         problems.append(f"{path.name} line 1: empty; expected a header row: {','.join(CAMERA_COLUMNS)}")
     return rows
@@ -123,11 +128,13 @@ def _read_cameras(path: Path, problems: list[str]) -> list[dict[str, Any]]:
 def _header_problems(name: str, line: int, header: list[str]) -> list[str]:
     problems = [
         f"{name} line {line}: column {column!r} is missing; expected a header with {', '.join(REQUIRED_COLUMNS)}"
-        for column in REQUIRED_COLUMNS if column not in header
+        for column in REQUIRED_COLUMNS
+        if column not in header
     ]
     problems += [
         f"{name} line {line}: found column {column!r}; expected one of: {', '.join(CAMERA_COLUMNS)}"
-        for column in header if column not in CAMERA_COLUMNS
+        for column in header
+        if column not in CAMERA_COLUMNS
     ]
     return problems
 
@@ -155,7 +162,16 @@ def cross_check(plan: Plan, where: Where) -> list[str]:
         posix_timezone(plan.site.timezone)
     except ValueError as error:
         problems.append(f"{where(('site', 'timezone'))}: field site.timezone: {error}")
-    for part in ("zones", "groups", "switches", "recorders", "camera_types", "switch_types", "recorder_types", "cameras"):
+    for part in (
+        "zones",
+        "groups",
+        "switches",
+        "recorders",
+        "camera_types",
+        "switch_types",
+        "recorder_types",
+        "cameras",
+    ):
         problems += _once(part, ((item.name, i) for i, item in enumerate(getattr(plan, part))), "name", where)
 
     def must_exist(location: tuple[str | int, ...], value: str, kind: str, known: Iterable[str]) -> None:
@@ -186,17 +202,26 @@ def cross_check(plan: Plan, where: Where) -> list[str]:
             text = getattr(link, end)
             name, _, port = text.rpartition(":")
             if not name or not port.isdigit():
-                problems.append(f"{where(('links', i, end))}: field {end}: found {text!r}; expected SWITCH:PORT such as core:25")
+                problems.append(
+                    f"{where(('links', i, end))}: field {end}: found {text!r}; expected SWITCH:PORT such as core:25"
+                )
                 continue
             must_exist(("links", i, end), name, "switch", switches)
             check_port(("links", i, end), name, int(port))
     for i, recorder in enumerate(plan.recorders):
-        must_exist(("recorders", i, "type"), recorder.type, "recorder type of types.toml", (t.name for t in plan.recorder_types))
+        must_exist(
+            ("recorders", i, "type"),
+            recorder.type,
+            "recorder type of types.toml",
+            (t.name for t in plan.recorder_types),
+        )
         must_exist(("recorders", i, "zone"), recorder.zone, "zone", zones)
         must_exist(("recorders", i, "switch"), recorder.switch, "switch", switches)
         check_port(("recorders", i, "port"), recorder.switch, recorder.port)
     for i, camera in enumerate(plan.cameras):
-        must_exist(("cameras", i, "type"), camera.type, "camera type of types.toml", (t.name for t in plan.camera_types))
+        must_exist(
+            ("cameras", i, "type"), camera.type, "camera type of types.toml", (t.name for t in plan.camera_types)
+        )
         must_exist(("cameras", i, "group"), camera.group, "group", (g.name for g in plan.groups))
         must_exist(("cameras", i, "zone"), camera.zone, "zone", zones)
         must_exist(("cameras", i, "switch"), camera.switch, "switch", switches)

@@ -9,7 +9,8 @@ from datetime import UTC, datetime
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import xml
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.soap import NS, TDS, TT, Element
+from zentrale.protocols.soap import NS, TDS, TT
+from zentrale.protocols.xml import Element
 
 SERVICE_PATH = "/onvif/device_service"  # where ONVIF Core asks every device to have it
 ADMINISTRATOR, OPERATOR, USER = "Administrator", "Operator", "User"
@@ -64,10 +65,12 @@ def get_services() -> Element:
 
 
 def services_response(services: Iterable[Service]) -> Element:
-    return TDS.GetServicesResponse(*[
-        TDS.Service(TDS.Namespace(s.namespace), TDS.XAddr(s.address), TDS.Version(TT.Major("2"), TT.Minor("60")))
-        for s in services
-    ])
+    return TDS.GetServicesResponse(
+        *[
+            TDS.Service(TDS.Namespace(s.namespace), TDS.XAddr(s.address), TDS.Version(TT.Major("2"), TT.Minor("60")))
+            for s in services
+        ]
+    )
 
 
 def parse_services(response: Element) -> list[Service]:
@@ -196,7 +199,10 @@ def _user(credentials: Credentials, level: str) -> Element:
 def parse_user_requests(request: Element) -> list[tuple[Credentials, str]]:
     """The users in a CreateUsers or SetUser request, each with its level."""
     return [
-        (Credentials(xml.text(u, "tt:Username", NS), xml.text(u, "tt:Password", NS)), xml.text(u, "tt:UserLevel", NS))
+        (
+            Credentials(xml.text(u, "tt:Username", NS), xml.text(u, "tt:Password", NS)),
+            xml.text(u, "tt:UserLevel", NS),
+        )
         for u in request.findall("tds:User", NS)
     ]
 
@@ -251,8 +257,8 @@ def parse_interfaces(response: Element) -> list[NetworkInterface]:
     interfaces = []
     for element in response.findall("tds:NetworkInterfaces", NS)[:_MAX_ITEMS]:
         config = "tt:IPv4/tt:Config/tt"
-        address = (
-            xml.text(element, f"{config}:Manual/tt:Address", NS) or xml.text(element, f"{config}:FromDHCP/tt:Address", NS)
+        address = xml.text(element, f"{config}:Manual/tt:Address", NS) or xml.text(
+            element, f"{config}:FromDHCP/tt:Address", NS
         )
         mac = xml.text(element, "tt:Info/tt:HwAddress", NS).lower().replace("-", ":")
         interfaces.append(NetworkInterface(xml.text(element, "tt:Info/tt:Name", NS), mac, address))

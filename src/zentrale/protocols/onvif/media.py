@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from zentrale.protocols import xml
-from zentrale.protocols.soap import NS, TRT, TT, Element
+from zentrale.protocols.soap import NS, TRT, TT
+from zentrale.protocols.xml import Element
 
 _MAX_ITEMS = 256
 

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from zentrale.protocols import soap, xml
-from zentrale.protocols.soap import NS, TRC, TRV, TSE, TT, Element
+from zentrale.protocols.soap import NS, TRC, TRV, TSE, TT
+from zentrale.protocols.xml import Element
 
 _MAX_ITEMS = 4096
 RECEIVER_TYPE = "http://www.onvif.org/ver10/schema/Receiver"  # the type of a job's source that is a receiver
@@ -72,11 +73,13 @@ def ask(service: str, name: str) -> Element:
 
 
 def _receiver_configuration(element: Element, uri: str) -> Element:
-    element.extend([
-        TT.Mode("AlwaysConnect"),
-        TT.MediaUri(uri),
-        TT.StreamSetup(TT.Stream("RTP-Unicast"), TT.Transport(TT.Protocol("RTSP"))),
-    ])
+    element.extend(
+        [
+            TT.Mode("AlwaysConnect"),
+            TT.MediaUri(uri),
+            TT.StreamSetup(TT.Stream("RTP-Unicast"), TT.Transport(TT.Protocol("RTSP"))),
+        ]
+    )
     return element
 
 
@@ -185,9 +188,12 @@ def parse_create_recording(response: Element) -> str:
 
 
 def recordings_response(recordings: Iterable[Recording]) -> Element:
-    return TRC.GetRecordingsResponse(*[
-        TRC.RecordingItem(TT.RecordingToken(r.token), _recording_configuration(TT.Configuration(), r)) for r in recordings
-    ])
+    return TRC.GetRecordingsResponse(
+        *[
+            TRC.RecordingItem(TT.RecordingToken(r.token), _recording_configuration(TT.Configuration(), r))
+            for r in recordings
+        ]
+    )
 
 
 def parse_recordings(response: Element) -> list[Recording]:
@@ -200,12 +206,14 @@ def parse_recordings(response: Element) -> list[Recording]:
 def _job_configuration(element: Element, job: RecordingJob) -> Element:
     token = TT.SourceToken(TT.Token(job.receiver_token))
     token.set("Type", RECEIVER_TYPE)
-    element.extend([
-        TT.RecordingToken(job.recording_token),
-        TT.Mode(job.mode),
-        TT.Priority("1"),
-        TT.Source(token, TT.Tracks(TT.SourceTag("video"), TT.Destination("VIDEO001"))),
-    ])
+    element.extend(
+        [
+            TT.RecordingToken(job.recording_token),
+            TT.Mode(job.mode),
+            TT.Priority("1"),
+            TT.Source(token, TT.Tracks(TT.SourceTag("video"), TT.Destination("VIDEO001"))),
+        ]
+    )
     return element
 
 
@@ -233,9 +241,9 @@ def parse_create_job(response: Element) -> str:
 
 
 def jobs_response(jobs: Iterable[RecordingJob]) -> Element:
-    return TRC.GetRecordingJobsResponse(*[
-        TRC.JobItem(TT.JobToken(j.token), _job_configuration(TT.JobConfiguration(), j)) for j in jobs
-    ])
+    return TRC.GetRecordingJobsResponse(
+        *[TRC.JobItem(TT.JobToken(j.token), _job_configuration(TT.JobConfiguration(), j)) for j in jobs]
+    )
 
 
 def parse_jobs(response: Element) -> list[RecordingJob]:

@@ -1,0 +1,46 @@
+"""`zentrale check`: read and check the plan files."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+SUMMARY = "check the plan files: every error with file, line and field"
+DESCRIPTION = """\
+Reads site.toml, cameras.csv and types.toml and says everything that is wrong with them at once: which file,
+which line, which field, what was found and what was expected. Changes nothing."""
+EXAMPLE = "zentrale check --site brackwater"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    options.add_site(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale import quantities
+    from zentrale.cli.output import Output
+    from zentrale.errors import PlanError
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    try:
+        plan = read_plan(folder)
+    except PlanError as error:
+        if args.json:
+            output.document({"site": str(folder.path), "problems": error.problems})
+        raise
+    counts = {
+        "cameras": len(plan.cameras),
+        "recorders": len(plan.recorders),
+        "switches": len(plan.switches),
+        "zones": len(plan.zones),
+    }
+    if args.json:
+        output.document({"site": plan.site.name, "problems": [], **counts})
+    parts = ", ".join(quantities.count(n, name[:-1] if name != "switches" else "switch", name) for name, n in counts.items())
+    output.line(f"OK  {plan.site.name}: {parts}; the plan files hold together", "bold green")
+    output.hint("next: `zentrale plan`")
+    return 0

@@ -1,0 +1,179 @@
+"""`zentrale demo`: a whole commissioning on the stand-in site, with the real commands."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from pathlib import Path
+    from subprocess import Popen
+
+    from zentrale.cli.output import Output
+
+SUMMARY = "the full worked example on the stand-in site, one command"
+DESCRIPTION = """\
+Makes the site folder of Brackwater Locks, starts the stand-in site, then runs the real commands one after the
+other, printing each as you would type it: plan, discover, register, verify, hand over. Ends with the faults that
+are seeded in it, found and named. The first run encodes the cameras' pictures, which takes some seconds more."""
+EXAMPLE = "zentrale demo --folder brackwater"
+
+# Made-up passwords of the stand-in site. Real ones never stand in a program.
+_PASSPHRASE = "demo passphrase"
+_INSTALLER_PASSWORD = "Quoin-Paddle-58"
+_FACTORY_PASSWORD = "umbra-1234"
+
+# What the scenario has wrong on purpose: where it shows, its code, its subject, and what it is.
+SEEDED = (
+    ("discover", "SEC-1", "camera lower-gate-south", "still on its maker's default password"),
+    ("verify", "STR-3", "camera upper-gate-south, main stream", "streams another resolution than planned"),
+    ("verify", "SEC-2", "camera swing-bridge", "lets anybody watch without a password"),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--folder", metavar="DIR", help="make the site folder here (default: a new temporary folder)")
+    parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure the streams for this long (default: 5)")
+    parser.add_argument("--keep-running", action="store_true", help="at the end leave the stand-in running until Ctrl-C")
+
+
+def run(args: argparse.Namespace) -> int:
+    import tempfile
+    from pathlib import Path
+
+    from zentrale.cli.output import Output
+
+    output = Output(args)
+    folder = Path(args.folder) if args.folder else Path(tempfile.mkdtemp(prefix="zentrale-demo-")) / "brackwater"
+    demo = _Demo(output, folder.resolve(), args)
+    try:
+        return demo.run()
+    finally:
+        demo.stop()
+
+
+class _Demo:
+    def __init__(self, output: Output, folder: Path, args: argparse.Namespace) -> None:
+        self.output = output
+        self.folder = folder
+        self.args = args
+        self.stand_in: Popen[str] | None = None
+
+    def run(self) -> int:
+        import os
+        import time
+
+        started = time.monotonic()
+        seconds = f"{self.args.seconds:g}"
+        self._command("new", str(self.folder), "--sample", "brackwater", folder=None)
+        self._start_stand_in()
+        os.environ[options.PASSPHRASE_VARIABLE] = _PASSPHRASE
+        self.output.hint(f"(the vault's passphrase comes from ${options.PASSPHRASE_VARIABLE}; passwords are typed at a prompt)")
+        self._command("check")
+        self._command("plan", "--figures")
+        self._command("vault", "init")
+        self._command("vault", "add", "admin", "--label", "installer's password", password=_INSTALLER_PASSWORD)
+        self._command("vault", "add", "admin", "--factory", "Umbra Works", password=_FACTORY_PASSWORD)
+        self._command("discover", expected=(0, 1))
+        self._command("register", "--dry-run")
+        self._command("register")
+        self._command("register")
+        self._command("verify", "--seconds", seconds, expected=(0, 1))
+        self._command("handover", expected=(0, 1))
+        code = self._conclude(time.monotonic() - started)
+        if self.args.keep_running and self.stand_in is not None:
+            self.output.line("the stand-in site runs on; Ctrl-C ends it")
+            self.stand_in.wait()
+        return code
+
+    def _start_stand_in(self) -> None:
+        import subprocess
+        import sys
+
+        from zentrale.errors import InputError
+
+        self.output.line()
+        self.output.line("$ zentrale simulate &", "bold cyan")
+        # Its stdin closes when this program ends, however it ends: no process is left behind.
+        self.stand_in = subprocess.Popen(
+            [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True,
+        )  # fmt: skip
+        assert self.stand_in.stdout is not None
+        ready = self.stand_in.stdout.readline()
+        if not ready.startswith("ready"):
+            self.stand_in.wait()
+            raise InputError("the stand-in site did not start", "see its message above")
+        self.output.line(ready.rstrip())
+
+    def _command(self, *arguments: str, folder: str | None = "", password: str = "", expected: tuple[int, ...] = (0,)) -> None:
+        """Run one command as its user would, in a process of its own, and print it and its output."""
+        import os
+        import shlex
+        import subprocess
+        import sys
+
+        from zentrale.errors import InputError
+
+        self.output.line()
+        self.output.line(f"$ zentrale {shlex.join(arguments)}", "bold cyan")
+        sys.stdout.flush()
+        environment = dict(os.environ)
+        if password:
+            environment["ZENTRALE_PASSWORD"] = password
+        options_given = [o for o, on in (("--no-color", self.args.no_color), ("--quiet", self.args.quiet)) if on]
+        finished = subprocess.run(
+            [sys.executable, "-m", "zentrale", *arguments, *options_given],
+            cwd=self.folder if folder is not None else None, env=environment, stdin=subprocess.DEVNULL, check=False,
+        )  # fmt: skip
+        if finished.returncode not in expected:
+            raise InputError(
+                f"zentrale {arguments[0]} ended with exit code {finished.returncode}", "see its message above; this is not as the demo goes"
+            )
+
+    def _conclude(self, elapsed_s: float) -> int:
+        """Compare every finding of the runs with what the scenario seeded: all of it, and nothing else."""
+        from zentrale import quantities
+        from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+        from zentrale.logbook.store import Logbook
+
+        found: dict[tuple[str, str, str], str] = {}
+        with Logbook(self.folder / "logbook.sqlite") as logbook:
+            for command in ("discover", "register", "verify"):
+                run = logbook.last_run(command)
+                for item in logbook.findings_of(run.id) if run else []:
+                    found[(command, item.code, item.subject)] = item.measured
+        seeded = {(command, code, subject) for command, code, subject, _ in SEEDED}
+        rows = [
+            [what, subject, code if (command, code, subject) in found else "fault|NOT FOUND", f"`zentrale {command}`",
+             found.get((command, code, subject), "")]
+            for command, code, subject, what in SEEDED
+        ]  # fmt: skip
+        self.output.heading("What was wrong on purpose, and what found it")
+        self.output.table(["seeded fault", "where", "finding", "found by", "measured"], rows)
+        false = [key for key in found if key not in seeded]
+        for command, code, subject in false:
+            self.output.line(f"FALSE FINDING  {code} {subject} (by {command}): {found[(command, code, subject)]}", "bold red")
+        good = not false and seeded <= set(found)
+        if good:
+            text = f"OK  {quantities.count(len(SEEDED), 'seeded fault')} found and named, no false finding, in {elapsed_s:.0f} s"
+            self.output.line(text, "bold green")
+        else:
+            self.output.line("FAULTS  the demo did not go as it should", "bold red")
+        self.output.line(f"the hand-over pack lies in {self.folder / 'output' / 'handover'}", "bold")
+        return EXIT_AS_PLANNED if good else EXIT_FAULTS
+
+    def stop(self) -> None:
+        """End the stand-in, gently first."""
+        import subprocess
+
+        if self.stand_in is None or self.stand_in.poll() is not None:
+            return
+        self.stand_in.terminate()
+        try:
+            self.stand_in.wait(timeout=10)
+        except subprocess.TimeoutExpired:
+            self.stand_in.kill()
+            self.stand_in.wait()

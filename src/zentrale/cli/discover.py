@@ -1,0 +1,100 @@
+"""`zentrale discover`: find devices and say which planned one each is."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+SUMMARY = "find devices: what each is, in what state, and which planned one it is"
+DESCRIPTION = """\
+Sends WS-Discovery probes on one network adapter and sweeps the planned address ranges for RTSP and ONVIF ports,
+asks each device who it is with the candidate passwords of the vault, and compares with the plan: what is missing,
+what nobody planned, what is not as it should be. Changes nothing on any device."""
+EXAMPLE = "zentrale discover --adapter eth0 --range 192.168.1.0/24"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--adapter", metavar="NAME", help="network adapter, by name or address (default: chosen, and said why)")
+    parser.add_argument("--range", metavar="NETWORK", action="append", default=[], help="sweep this network instead, such as 192.168.1.0/24")
+    parser.add_argument("--no-sweep", action="store_true", help="only the multicast probe")
+    parser.add_argument("--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)")
+    options.add_site(parser)
+    options.add_passphrase(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    import asyncio
+
+    from zentrale.cli.output import Output
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError, NothingReachedError
+    from zentrale.findings import count_faults
+    from zentrale.jobs.discovering import Request, discover
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    if not 0.1 <= args.wait <= 60:
+        raise InputError(f"--wait {args.wait:g}: out of range", "expected 0.1 to 60 seconds")
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    vault = options.vault_contents(args, folder)
+    request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep)
+    with Logbook(folder.logbook_file) as logbook, output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step:
+        result = asyncio.run(discover(plan, vault, logbook, request, step))
+    if args.json:
+        output.document(_document(result))
+    _show(output, plan, result)
+    if not result.matching.devices:
+        raise NothingReachedError(
+            f"no device answered on {result.choice.adapter}", "check the cable and the VLAN; choose the adapter with --adapter, the network with --range"
+        )
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _show(output, plan, result) -> None:  # type: ignore[no-untyped-def]
+    from zentrale import quantities
+    from zentrale.jobs.access import State
+
+    output.line(f"adapter: {result.choice.adapter}: {result.choice.reason}")
+    output.line(f"swept:   {', '.join(result.swept) or 'nothing'}")
+    names = result.matching.name_of
+    bad = {State.DEFAULT_PASSWORD.value, State.UNKNOWN_PASSWORD.value, State.OPEN.value, State.NO_ANSWER.value}
+    order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
+    rows = []
+    for device in sorted(result.matching.devices, key=lambda d: order.get(names.get(d.address, ""), len(order))):
+        state = f"fault|{device.state}" if device.state in bad else f"ok|{device.state}"
+        rows.append([
+            names.get(device.address, "note|not planned"), device.maker or "?", device.model or "?", device.address,
+            device.mac or "?", device.firmware or "?", state, device.method,
+        ])  # fmt: skip
+    rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
+    output.line()
+    output.table(["planned as", "maker", "model", "address", "MAC address", "firmware", "state", "found by"], rows)
+    if result.findings:
+        output.heading("Findings")
+        output.findings(result.findings)
+    planned = len(plan.cameras) + len(plan.recorders)
+    found = len(result.matching.by_name)
+    summary = f"{found} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+    output.line()
+    output.line(summary, "bold")
+    output.verdict(result.findings, "all planned devices found, and nothing else")
+    output.hint("next: `zentrale register --dry-run`, then `zentrale register`")
+
+
+def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+    from dataclasses import asdict
+
+    from zentrale.cli.output import finding_document
+
+    names = result.matching.name_of
+    return {
+        "adapter": {"name": result.choice.adapter.name, "address": result.choice.adapter.address, "reason": result.choice.reason},
+        "swept": list(result.swept),
+        "devices": [{"planned_as": names.get(d.address), **asdict(d)} for d in result.matching.devices],
+        "missing": list(result.matching.missing),
+        "not_planned": [d.address for d in result.matching.extra],
+        "findings": [finding_document(f) for f in result.findings],
+    }

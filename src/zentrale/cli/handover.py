@@ -1,0 +1,53 @@
+"""`zentrale handover`: write the evidence pack."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+SUMMARY = "write the evidence pack: page, camera list, pictures, figures"
+DESCRIPTION = """\
+Writes output/handover: a self-contained page (index.html) that opens from a USB stick and prints well, the device
+list as CSV, the contact sheet of all cameras, figures for power and bandwidth. Open findings come first. No
+password is in it."""
+EXAMPLE = "zentrale handover --site brackwater"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    options.add_site(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale import quantities
+    from zentrale.cli.output import Output, finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
+    from zentrale.jobs.handing_over import hand_over
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    with Logbook(folder.logbook_file) as logbook:
+        result = hand_over(plan, folder, logbook)
+    if args.json:
+        output.document({
+            "folder": str(result.folder),
+            "files": [str(f) for f in result.files],
+            "verified": result.verified,
+            "open_findings": [finding_document(f) for f in result.open_findings],
+            "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
+        })  # fmt: skip
+    output.findings(result.open_findings)
+    if result.settled:
+        output.heading("Settled on the way")
+        output.table(["code", "about", "settled by"], ([s.finding.code, s.finding.subject, s.how] for s in result.settled))
+    if not result.verified:
+        output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")
+    output.verdict(result.open_findings, "no open findings")
+    output.line(f"{quantities.count(len(result.files), 'file')} in {result.folder}", "bold")
+    output.hint(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
+    return EXIT_FAULTS if count_faults(result.open_findings) else EXIT_AS_PLANNED

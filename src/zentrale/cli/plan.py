@@ -1,0 +1,121 @@
+"""`zentrale plan`: calculate what the plan means for power and traffic."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+PARTS = ("power", "traffic")
+SUMMARY = "calculate: PoE power per switch, traffic per link"
+DESCRIPTION = """\
+Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
+with the loss in the cables, and what every port, link and recorder takes in. Says what will not work, and why."""
+EXAMPLE = "zentrale plan power --site brackwater"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("parts", metavar="PART", nargs="*", help=f"which parts: {', '.join(PARTS)} (default: all)")
+    parser.add_argument("--figures", action="store_true", help="also draw the figures into output/")
+    options.add_site(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale.cli.output import Output, finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
+    from zentrale.findings import count_faults
+    from zentrale.jobs.planning import calculate
+    from zentrale.site.reading import read_plan
+
+    unknown = [part for part in args.parts if part not in PARTS]
+    if unknown:
+        raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    result = calculate(plan, args.parts or PARTS)
+    if result.power is not None:
+        _show_power(output, result.power)
+    if result.traffic is not None:
+        _show_traffic(output, result.traffic)
+    if args.json:
+        document = result.document()
+        output.document({**document, "findings": [finding_document(f) for f in result.findings]})
+    if result.findings:
+        output.heading("Findings")
+        output.findings(result.findings)
+    output.verdict(result.findings, "the plan holds")
+    if args.figures:
+        from zentrale.output.figures import write_figures
+
+        for path in write_figures(plan, result.power, result.traffic, folder.output):
+            output.hint(f"wrote {path}")
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _show_power(output, power) -> None:  # type: ignore[no-untyped-def]
+    from zentrale.site.model import Mode
+
+    output.heading("PoE power at the switch, cable loss included [W]")
+    rows = []
+    for switch in power.switches:
+        draws = [f"{switch.draw_w[mode]:.1f}" for mode in Mode]
+        fits = "fault|too little" if any(switch.dark.values()) else "ok|fits"
+        rows.append(
+            [
+                switch.switch,
+                str(len(switch.ports)),
+                *draws,
+                f"{switch.budget_w:.0f}",
+                f"{switch.left_w:.1f}",
+                switch.worst_mode.value,
+                f"{switch.reserved_w:.1f}",
+                fits,
+            ]
+        )
+    columns = [">devices", *(f">{mode.value}" for mode in Mode), ">supply", ">left", "worst mode", ">by class", ""]
+    output.table(["switch", *columns], rows)
+
+
+def _show_traffic(output, traffic) -> None:  # type: ignore[no-untyped-def]
+    from zentrale import quantities
+
+    output.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")
+    rows = [
+        [
+            load.kind,
+            load.name,
+            str(len(load.cameras)),
+            quantities.bitrate(load.load_bps),
+            quantities.bitrate(load.rate_bps),
+            quantities.share(load.load_bps, load.rate_bps),
+        ]
+        for load in traffic.links
+        if load.kind != "port"
+    ]
+    ports = [load for load in traffic.links if load.kind == "port"]
+    if ports:
+        busiest = max(ports, key=lambda load: load.share)
+        rows.append(
+            [
+                "port",
+                f"busiest of {len(ports)}: {busiest.name}",
+                "1",
+                quantities.bitrate(busiest.load_bps),
+                quantities.bitrate(busiest.rate_bps),
+                quantities.share(busiest.load_bps, busiest.rate_bps),
+            ]
+        )
+    output.table(["kind", "where", ">cameras", ">load", ">line rate", ">share"], rows)
+    rows = [
+        [
+            r.recorder,
+            f"{r.channels_used} of {r.channels}",
+            quantities.bitrate(r.ingest_bps),
+            quantities.bitrate(r.ingest_limit_bps),
+            quantities.share(r.ingest_bps, r.ingest_limit_bps),
+        ]
+        for r in traffic.recorders
+    ]
+    output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)

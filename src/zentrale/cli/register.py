@@ -1,0 +1,106 @@
+"""`zentrale register`: bring devices to plan, and onto the recorder's channels."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+SUMMARY = "bring devices to plan: password, name, time, streams, recorder channel"
+DESCRIPTION = """\
+For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
+sets name, time and encoder settings to plan, then puts it onto its channel of the recorder. Every change is in the
+journal with the value before. Running it again changes only what is not as planned; one camera that fails does not
+stop the others; a run that was killed is taken up where it stopped."""
+EXAMPLE = "zentrale register --only 'upper-*' --dry-run"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    options.add_only(parser)
+    options.add_dry_run(parser)
+    options.add_site(parser)
+    options.add_passphrase(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    import asyncio
+
+    from zentrale.cli.output import Output
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.jobs.registering import Registrar
+    from zentrale.jobs.selection import select
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    cameras = select(plan, args.only)
+    vault = options.open_vault(args, folder)
+    with Logbook(folder.logbook_file) as logbook, output.progress("registering", len(cameras)) as step:
+        registrar = Registrar(plan, vault, logbook, dry_run=args.dry_run)
+        result = asyncio.run(registrar.register(cameras, step))
+    if args.json:
+        output.document(_document(result))
+    _show(output, result)
+    failed = bool(result.findings) or bool(result.not_found)
+    return EXIT_FAULTS if failed else EXIT_AS_PLANNED
+
+
+def _show(output, result) -> None:  # type: ignore[no-untyped-def]
+    from zentrale import quantities
+    from zentrale.jobs.steps import Outcome
+
+    for change in result.taken_up:
+        output.line(f"taken up: an earlier run was stopped in {change.subject}, step {change.step}", "yellow")
+    styles = {Outcome.UNCHANGED: "", Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|"}
+    rows = []
+    for device in result.results:
+        quiet = [s.step for s in device.steps if s.outcome is Outcome.UNCHANGED]
+        subject = device.subject
+        for step in device.steps:
+            if step.outcome is Outcome.UNCHANGED:
+                continue
+            outcome = f"{styles[step.outcome]}{step.outcome.value}"
+            rows.append([subject, step.step, outcome, step.error or step.before, "" if step.error else step.after])
+            subject = ""
+        if quiet:
+            rows.append([subject, ", ".join(quiet), "as planned", "", ""])
+    rows += [[f"camera {name}", "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
+    output.table(["device", "step", "outcome", "before", "after"], rows)
+    if result.findings:
+        output.heading("Findings")
+        output.findings(result.findings)
+    changed = result.count(Outcome.WOULD_CHANGE if result.dry_run else Outcome.CHANGED)
+    verb = "would be made (dry run: nothing was changed)" if result.dry_run else "made"
+    output.line()
+    if changed:
+        output.line(f"{quantities.count(changed, 'change')} {verb}", "bold")
+    elif not result.findings:
+        output.line("nothing to change: all is as planned", "bold")
+    if result.not_found:
+        output.line(f"FAULTS  {quantities.count(len(result.not_found), 'planned camera')} not found", "bold red")
+    output.verdict(result.findings, "no step failed")
+    output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
+
+
+def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+    from zentrale.cli.output import finding_document
+
+    return {
+        "dry_run": result.dry_run,
+        "devices": [
+            {
+                "device": device.subject,
+                "steps": [
+                    {"step": s.step, "outcome": s.outcome.value, "before": s.before, "after": s.after, "error": s.error or None}
+                    for s in device.steps
+                ],
+            }
+            for device in result.results
+        ],
+        "not_found": list(result.not_found),
+        "taken_up": [{"subject": c.subject, "step": c.step} for c in result.taken_up],
+        "findings": [finding_document(f) for f in result.findings],
+    }

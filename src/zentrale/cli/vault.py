@@ -1,0 +1,128 @@
+"""`zentrale vault`: the credentials of a site."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
+SUMMARY = "credentials: candidate passwords, and those of each device"
+DESCRIPTION = f"""\
+Keeps every password of a site in one encrypted file, vault.bin (scrypt and AES-256-GCM). The passphrase comes from
+a prompt, from ${options.PASSPHRASE_VARIABLE} or from --passphrase-fd; a device's password from a prompt, from
+${PASSWORD_VARIABLE} or from --password-fd. No password is ever taken from the command line itself."""
+EXAMPLE = """zentrale vault init
+  zentrale vault add admin --label "installer's password"
+  zentrale vault add admin --factory "Umbra Works"
+  zentrale vault list --show"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    init = actions.add_parser("init", help="make the vault")
+    add = actions.add_parser("add", help="add a candidate password that may work on devices found")
+    add.add_argument("user", metavar="USER", help="the account's name on the devices")
+    add.add_argument("--label", help="what to call it in tables (default: the user's name)")
+    add.add_argument("--factory", metavar="MAKER", help="it is this maker's default password")
+    device = actions.add_parser("set", help="set the credentials of one device of the plan")
+    device.add_argument("name", metavar="DEVICE", help="camera or recorder, as in the plan")
+    device.add_argument("user", metavar="USER", help="the account's name on the device")
+    for sub in (add, device):
+        sub.add_argument("--password-fd", type=int, metavar="N", help="read the password from file descriptor N")
+    listing = actions.add_parser("list", help="list what the vault holds, without passwords")
+    listing.add_argument("--show", action="store_true", help="with passwords")
+    remove = actions.add_parser("remove", help="remove a candidate or a device's entry")
+    remove.add_argument("label", metavar="LABEL", help="label of a candidate, or name of a device")
+    change = actions.add_parser("passphrase", help="change the passphrase")
+    change.add_argument("--new-fd", type=int, metavar="N", help="read the new passphrase from file descriptor N")
+    for sub in (init, add, device, listing, remove, change):
+        options.add_site(sub)
+        options.add_passphrase(sub)
+    options.add_json(listing)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale.cli.output import Output
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    actions = {"init": _init, "add": _add, "set": _set, "list": _list, "remove": _remove, "passphrase": _passphrase}
+    actions[args.action](args, output, folder)
+    return 0
+
+
+def _init(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    from zentrale.errors import InputError
+    from zentrale.logbook.vault import Vault
+
+    if folder.vault_file.exists():
+        raise InputError(f"{folder.vault_file}: the vault exists already", "use it, or move it away")
+    Vault.create(folder.vault_file, options.passphrase(args, twice=True))
+    output.line(f"made {folder.vault_file}")
+    output.hint("without the passphrase nobody opens it again: keep it where the site's papers are")
+
+
+def _add(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    from zentrale.logbook.vault import Candidate
+    from zentrale.protocols.http_auth import Credentials
+
+    vault = options.open_vault(args, folder)
+    password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
+    vault.add_candidate(Candidate(Credentials(args.user, password), label, args.factory or ""))
+    output.line(f"added candidate: {label}")
+
+
+def _set(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    from zentrale.errors import InputError
+    from zentrale.jobs.matching import planned_devices
+    from zentrale.protocols.http_auth import Credentials
+    from zentrale.site.reading import read_plan
+
+    planned = planned_devices(read_plan(folder))
+    if args.name not in planned:
+        raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
+    vault = options.open_vault(args, folder)
+    password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    vault.set_device(args.name, Credentials(args.user, password))
+    output.line(f"set the credentials of {args.name}; the device itself was not touched")
+
+
+def _list(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    contents = options.open_vault(args, folder).contents
+
+    def shown(credentials) -> str:  # type: ignore[no-untyped-def]
+        return credentials.password if args.show else "(hidden)"
+
+    entries = [
+        {"kind": "candidate", "name": c.label, "user": c.credentials.user, "factory_of": c.factory_of, "password": shown(c.credentials)}
+        for c in contents.candidates
+    ]
+    entries += [
+        {"kind": "device", "name": name, "user": c.user, "factory_of": "", "password": shown(c)}
+        for name, c in sorted(contents.devices.items())
+    ]
+    if args.json:
+        kept = entries if args.show else [{k: v for k, v in e.items() if k != "password"} for e in entries]
+        output.document({"entries": kept})
+    output.table(
+        ["kind", "name", "user", "default of", "password"],
+        ([e["kind"], e["name"], e["user"], e["factory_of"] or "-", e["password"]] for e in entries),
+    )
+
+
+def _remove(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    from zentrale.errors import InputError
+
+    vault = options.open_vault(args, folder)
+    if not vault.remove(args.label):
+        names = [c.label for c in vault.contents.candidates] + sorted(vault.contents.devices)
+        raise InputError(f"{args.label}: the vault holds no such entry", f"expected one of: {', '.join(names) or 'it is empty'}")
+    output.line(f"removed {args.label}")
+
+
+def _passphrase(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+    vault = options.open_vault(args, folder)
+    vault.change_passphrase(options.secret(args.new_fd, "", "new passphrase", twice=True))
+    output.line("changed the passphrase")

@@ -1,0 +1,177 @@
+"""`zentrale verify`: measure every stream, try strangers' access, ask the recorders."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
+SUMMARY = "measure every stream, and all else that acceptance needs"
+DESCRIPTION = f"""\
+Plays main and sub stream of every camera at the same time and measures codec, resolution, frame rate, bit rate,
+key-frame interval, loss, jitter and time to the first picture; tries to get in without a password and with the
+default one; asks the recorder whether each channel records. Compares with the plan.
+
+With a stream address instead, measures that one without any site. Its password is asked for, or taken from
+${STREAM_PASSWORD_VARIABLE} or --password-fd."""
+EXAMPLE = "zentrale verify --seconds 10\n  zentrale verify rtsp://viewer@10.20.0.11/live/main"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("address", metavar="ADDRESS", nargs="?", help="a stream address, rtsp://[USER@]HOST[:PORT]/PATH")
+    parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure for this long (default: 5)")
+    parser.add_argument("--transport", choices=("tcp", "udp"), help="how packets travel (default: tcp, or udp where it must)")
+    parser.add_argument("--picture", metavar="FILE", help="with ADDRESS: write the decoded key frame as JPEG")
+    parser.add_argument("--password-fd", type=int, metavar="N", help="with ADDRESS: read its password from file descriptor N")
+    options.add_only(parser)
+    options.add_site(parser)
+    options.add_passphrase(parser)
+    options.add_json(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale.cli.output import Output
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
+    from zentrale.findings import count_faults
+
+    if not 1 <= args.seconds <= 3600:
+        raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
+    if args.picture and not args.address:
+        raise InputError("--picture: only with a stream address", "a site's pictures are written to output/pictures")
+    output = Output(args)
+    result = _one_address(args, output) if args.address else _site(args, output)
+    if args.json:
+        output.document(_document(result))
+    _show(output, result)
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _site(args, output):  # type: ignore[no-untyped-def]
+    import asyncio
+
+    from zentrale.jobs.selection import select
+    from zentrale.jobs.verifying import Request, verify_site
+    from zentrale.logbook.store import Logbook
+    from zentrale.protocols.rtsp_client import Transport
+    from zentrale.site.reading import read_plan
+
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    cameras = select(plan, args.only)
+    vault = options.vault_contents(args, folder)
+    transport = Transport(args.transport) if args.transport else None
+    request = Request(args.seconds, transport, folder.output / "pictures")
+    with Logbook(folder.logbook_file) as logbook, output.progress("verifying", 4) as step:
+        return asyncio.run(verify_site(plan, cameras, vault, logbook, request, step))
+
+
+def _one_address(args, output):  # type: ignore[no-untyped-def]
+    import asyncio
+    from pathlib import Path
+
+    from zentrale.jobs.verifying import verify_address
+    from zentrale.protocols.http_auth import Credentials
+    from zentrale.protocols.rtsp_client import StreamAddress, Transport
+    from zentrale.site.folder import write_atomically
+
+    address = StreamAddress.parse(args.address)
+    credentials = None
+    if address.user:
+        password = address.password
+        if password:
+            output.hint("the password in the address shows in the process list and the shell's history; leave it out next time")
+        else:
+            password = options.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
+        credentials = Credentials(address.user, password)
+    transport = Transport(args.transport) if args.transport else None
+    output.hint(f"measuring {address.url} for {args.seconds:g} s")
+    result = asyncio.run(verify_address(address, credentials, args.seconds, transport))
+    picture = result.streams[0].picture
+    if args.picture and picture is not None:
+        write_atomically(Path(args.picture), picture)
+        output.hint(f"wrote {args.picture}")
+    return result
+
+
+def _show(output, result) -> None:  # type: ignore[no-untyped-def]
+    _show_streams(output, result)
+    _show_access(output, result)
+    if result.channels:
+        from zentrale.quantities import timestamp
+
+        output.heading("Recording")
+        output.table(
+            ["recorder", ">channel", "camera", "state", "stored until"],
+            (
+                [c.recorder, str(c.channel), c.camera, f"{'fault' if c.findings else 'ok'}|{c.state}",
+                 timestamp(c.stored_until) if c.stored_until else "-"]
+                for c in result.channels
+            ),
+        )  # fmt: skip
+    if result.findings:
+        output.heading("Findings")
+        output.findings(result.findings)
+    good = "every stream is as planned, no stranger got in" if result.streams[0].camera else "the stream plays without a fault"
+    output.verdict(result.findings, good)
+
+
+def _show_streams(output, result) -> None:  # type: ignore[no-untyped-def]
+    from zentrale import quantities
+
+    rows = []
+    for s in result.streams:
+        verdict = f"{s.verdict}|{s.verdict.upper() if s.verdict == 'fault' else s.verdict}"
+        name = s.camera or s.url
+        m = s.measured
+        if m is None:
+            rows.append([name, s.stream, verdict, f"does not play: {s.error}"])
+            continue
+        sent = m.packets_received + m.packets_lost
+        rows.append([
+            name, s.stream, verdict, m.codec or "?",
+            quantities.resolution(m.width_px, m.height_px) if m.width_px else "?",
+            f"{m.fps:.1f}" if m.fps else "?",
+            quantities.bitrate(m.bitrate_bps) if m.bitrate_bps else "?",
+            f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "?",
+            f"{m.packets_lost}/{sent}",
+            f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None else "?",
+            quantities.seconds(m.first_picture_s) if m.first_picture_s is not None else "none",
+            m.transport,
+        ])  # fmt: skip
+    output.heading(f"Streams, measured from {result.vantage} for {result.duration_s:g} s")
+    output.table(
+        ["camera", "stream", "verdict", "codec", ">resolution", ">fps", ">bit rate", ">key frame", ">lost", ">jitter",
+         ">1st picture", "by"],
+        rows,
+    )  # fmt: skip
+
+
+def _show_access(output, result) -> None:  # type: ignore[no-untyped-def]
+    if not result.access:
+        return
+    output.heading("Strangers' access (must be refused)")
+    refused = [c for c in result.access if c.result.access.value == "refused"]
+    others = [c for c in result.access if c not in refused]
+    output.table(
+        ["camera", "door", "attempt", "outcome"],
+        ([c.camera or "the stream", c.door, c.attempt, f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.result.access.value}"] for c in others),
+    ) if others else None
+    output.line(f"{len(refused)} of {len(result.access)} attempts were refused")
+
+
+def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+    from zentrale.cli.output import finding_document
+    from zentrale.jobs.verifying import stream_document
+
+    return {
+        "vantage": result.vantage,
+        "seconds": result.duration_s,
+        "streams": [{**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams],
+        "access": [
+            {"camera": c.camera, "door": c.door, "attempt": c.attempt, "outcome": c.result.access.value, "detail": c.result.detail}
+            for c in result.access
+        ],
+        "channels": [{**c.document(), "findings": [finding_document(f) for f in c.findings]} for c in result.channels],
+        "findings": [finding_document(f) for f in result.findings],
+    }

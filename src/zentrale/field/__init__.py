@@ -1,0 +1,1 @@
+"""Sockets and time: talking to devices. Protocol rules live in `protocols/`; here are retries and timeouts."""

@@ -1,0 +1,1 @@
+"""The steps of the work: read the plan, act through field/, write the logbook, return a result object."""

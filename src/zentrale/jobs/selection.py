@@ -1,0 +1,29 @@
+"""`--only`: which cameras a command is about."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from fnmatch import fnmatchcase
+
+from zentrale.errors import InputError
+from zentrale.site.model import Camera, Plan
+
+
+def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
+    """Cameras whose name, group or pattern stands in `only`, in plan order; all where it is empty.
+
+    Raises InputError for a word that fits none.
+    """
+    words = [word.strip() for item in only for word in item.split(",") if word.strip()]
+    if not words:
+        return list(plan.cameras)
+    fits = {word: [c for c in plan.cameras if c.group == word or fnmatchcase(c.name, word)] for word in words}
+    for word, cameras in fits.items():
+        if not cameras:
+            groups = ", ".join(g.name for g in plan.groups)
+            raise InputError(
+                f"--only {word}: fits no camera or group",
+                f"expected a camera name, a pattern such as 'upper-*', or a group: {groups}",
+            )
+    names = {c.name for cameras in fits.values() for c in cameras}
+    return [c for c in plan.cameras if c.name in names]

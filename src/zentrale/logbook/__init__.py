@@ -1,0 +1,1 @@
+"""What was seen and what was done (SQLite), and the vault of credentials."""

@@ -1,0 +1,126 @@
+"""Figures, drawn to be read at arm's length on a laptop and in grey on paper."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from zentrale.planning.power import PowerPlan
+from zentrale.planning.traffic import TrafficPlan
+from zentrale.site.folder import write_atomically
+from zentrale.site.model import Mode, Plan
+
+_SIZE_IN = (12.8, 6.4)
+# Distinct in grey too: light to dark with a hatch where two are near.
+_MODE_FACES = {
+    Mode.DAY: ("#f2d16b", ""),
+    Mode.NIGHT: ("#3f5f8a", ""),
+    Mode.COLD: ("#a8cbe0", "//"),
+    Mode.MOVING: ("#6b8f5a", ".."),
+}
+
+
+@dataclass(frozen=True)
+class MeasuredRate:
+    """Planned and measured bit rate of one stream; `measured_bps` None where it did not play."""
+
+    camera: str
+    stream: str
+    planned_bps: float
+    measured_bps: float | None
+
+
+def _new_figure(rows: int, title: str) -> Figure:
+    height = max(_SIZE_IN[1], 0.42 * rows + 2.2)
+    figure = Figure(figsize=(_SIZE_IN[0], min(height, 60)), layout="constrained")
+    FigureCanvasAgg(figure)
+    figure.suptitle(title, fontsize=16, fontweight="bold")
+    return figure
+
+
+def _png(figure: Figure) -> bytes:
+    data = io.BytesIO()
+    figure.savefig(data, format="png", dpi=100)
+    return data.getvalue()
+
+
+def power_figure(plan: Plan, power: PowerPlan) -> bytes:
+    """PoE draw of each switch in each mode against its supply, as PNG."""
+    switches = [s for s in power.switches if s.ports]
+    figure = _new_figure(len(switches) * 4, f"{plan.site.name}: PoE power at the switch")
+    axes = figure.add_subplot()
+    height = 0.8 / len(Mode)
+    for row, switch in enumerate(switches):
+        for index, mode in enumerate(Mode):
+            colour, hatch = _MODE_FACES[mode]
+            at = row - 0.4 + height * (index + 0.5)
+            axes.barh(
+                at, switch.draw_w[mode], height, color=colour, hatch=hatch, edgecolor="#333333", linewidth=0.6,
+                label=mode.value if row == 0 else None,
+            )  # fmt: skip
+        over = switch.draw_w[switch.worst_mode] > switch.budget_w
+        axes.plot([switch.budget_w] * 2, [row - 0.45, row + 0.45], color="#b00020" if over else "black", linewidth=3,
+                  label="PoE supply" if row == 0 else None)  # fmt: skip
+        text = f" {switch.budget_w:.0f} W supply, {switch.left_w:.0f} W left" + ("  TOO LITTLE" if over else "")
+        axes.text(max(switch.budget_w, switch.draw_w[switch.worst_mode]), row, text, va="center")
+    limit = max((max(s.budget_w, s.draw_w[s.worst_mode]) for s in switches), default=1.0)
+    axes.set_xlim(0, limit * 1.35)
+    axes.set_yticks(range(len(switches)), [f"{s.switch}\n{len(s.ports)} devices" for s in switches])
+    axes.invert_yaxis()
+    axes.set_xlabel("power drawn at the switch, cable loss included [W]")
+    axes.legend(loc="lower right")
+    axes.grid(axis="x", alpha=0.3)
+    return _png(figure)
+
+
+def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredRate]) -> bytes:
+    """Bit rate of each stream, planned and measured; and the share of line rate each link carries. PNG."""
+    links = [load for load in traffic.links if load.kind != "port"]
+    panels = 2 if rates else 1
+    figure = _new_figure(max(len(rates), len(links)), f"{plan.site.name}: bandwidth")
+    axes = figure.subplots(1, panels, squeeze=False)[0]
+    if rates:
+        left = axes[0]
+        names = [f"{r.camera} {r.stream}" for r in rates]
+        left.barh(names, [(r.measured_bps or 0) / 1e6 for r in rates], color="#3f5f8a", label="measured")
+        left.plot([r.planned_bps / 1e6 for r in rates], names, "D", color="#c8780a", markersize=7, label="planned")
+        for index, rate in enumerate(rates):
+            if rate.measured_bps is None:
+                left.text(0, index, " does not play", va="center", color="#b00020")
+        left.invert_yaxis()
+        left.set_xlabel("bit rate of the stream [Mbit/s]")
+        left.legend(loc="lower right")
+        left.grid(axis="x", alpha=0.3)
+    right = axes[-1]
+    limit = plan.policy.link_load_percent
+    shares = [100 * load.share for load in links]
+    colours = ["#b00020" if s > 100 else "#c8780a" if s > limit else "#5a8f6b" for s in shares]
+    names = [load.name for load in links]
+    right.barh(names, shares, color=colours)
+    for index, share in enumerate(shares):
+        right.text(share, index, f" {share:.1f} %", va="center")
+    right.axvline(limit, color="#c8780a", linestyle="--", label=f"limit {limit:g} %")
+    right.axvline(100, color="#b00020", label="line rate")
+    right.set_xlim(0, max([115.0, *(1.15 * s for s in shares)]))
+    right.invert_yaxis()
+    right.set_xlabel("planned load of the link [% of line rate]")
+    right.legend(loc="lower right")
+    right.grid(axis="x", alpha=0.3)
+    return _png(figure)
+
+
+def write_figures(plan: Plan, power: PowerPlan | None, traffic: TrafficPlan | None, folder: Path) -> list[Path]:
+    """Write the figures of the parts given; returns the files."""
+    written = []
+    if power is not None:
+        write_atomically(folder / "power.png", power_figure(plan, power))
+        written.append(folder / "power.png")
+    if traffic is not None:
+        write_atomically(folder / "bandwidth.png", bandwidth_figure(plan, traffic, []))
+        written.append(folder / "bandwidth.png")
+    return written

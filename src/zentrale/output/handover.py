@@ -1,0 +1,131 @@
+"""The hand-over pack: one self-contained page, the camera list, the contact sheet and the figures."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import jinja2
+
+from zentrale import quantities
+from zentrale.findings import Finding, Severity, worst_first
+from zentrale.output.contact_sheet import SheetPicture, contact_sheet
+from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure
+from zentrale.planning.power import PowerPlan
+from zentrale.planning.traffic import TrafficPlan
+from zentrale.site.model import Plan
+
+
+@dataclass(frozen=True)
+class DeviceRow:
+    """One device as built, all as text for a table."""
+
+    name: str
+    kind: str
+    shows: str
+    maker: str
+    model: str
+    firmware: str
+    serial: str
+    address: str
+    mac: str
+    switch: str
+    port: str
+    run_length_m: str
+    recorder: str
+    channel: str
+    main: str = ""
+    sub: str = ""
+    recording: str = ""
+    verdict: str = ""
+
+
+@dataclass(frozen=True)
+class JournalRow:
+    at: datetime
+    subject: str
+    step: str
+    before: str
+    after: str
+    state: str
+
+
+@dataclass(frozen=True)
+class Settled:
+    """A finding that was open once and is not any more, and what settled it."""
+
+    finding: Finding
+    how: str
+
+
+@dataclass(frozen=True)
+class PackContent:
+    """Everything the pack tells. Times are None where that step was never run."""
+
+    plan: Plan
+    made_at: datetime
+    discovered_at: datetime | None
+    verified_at: datetime | None
+    vantage: str
+    power: PowerPlan
+    traffic: TrafficPlan
+    devices: Sequence[DeviceRow]
+    rates: Sequence[MeasuredRate]
+    pictures: Sequence[SheetPicture]
+    open_findings: Sequence[Finding]
+    settled: Sequence[Settled]
+    journal: Sequence[JournalRow]
+    access_refused: int = 0
+    access_tried: int = 0
+    remarks: Sequence[str] = field(default_factory=tuple)
+
+
+def render(content: PackContent) -> dict[str, bytes]:
+    """The files of the pack by name."""
+    sheet = contact_sheet(f"{content.plan.site.name}: pictures of all cameras", content.pictures)
+    figures = {
+        "power.png": power_figure(content.plan, content.power),
+        "bandwidth.png": bandwidth_figure(content.plan, content.traffic, content.rates),
+    }
+    files = {"contact-sheet.png": sheet, **figures}
+    page = _page(content, {name: _data_uri(data) for name, data in files.items()})
+    return {"index.html": page, "cameras.csv": devices_csv(content.devices), **files}
+
+
+def devices_csv(devices: Sequence[DeviceRow]) -> bytes:
+    """The device list for a spreadsheet: UTF-8 with a mark, so that it opens with the right letters."""
+    text = io.StringIO()
+    names = list(DeviceRow.__dataclass_fields__)
+    writer = csv.writer(text)
+    writer.writerow(names)
+    for device in devices:
+        writer.writerow([_no_formula(getattr(device, name)) for name in names])
+    return text.getvalue().encode("utf-8-sig")
+
+
+def _no_formula(cell: str) -> str:
+    """What a device tells must not become a formula in the customer's spreadsheet."""
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell
+
+
+def _data_uri(png: bytes) -> str:
+    return "data:image/png;base64," + base64.b64encode(png).decode()
+
+
+def _page(content: PackContent, images: dict[str, str]) -> bytes:
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("zentrale.output", "templates"), autoescape=True, undefined=jinja2.StrictUndefined
+    )
+    environment.filters["moment"] = lambda m: "not yet" if m is None else quantities.timestamp(m).replace("T", " ")
+    findings = worst_first(content.open_findings)
+    faults = sum(f.severity is Severity.FAULT for f in findings)
+    warnings = sum(f.severity is Severity.WARNING for f in findings)
+    text = environment.get_template("handover.html.j2").render(
+        c=content, site=content.plan.site, findings=findings, faults=faults, warnings=warnings, images=images,
+        count=quantities.count, power=quantities.power,
+    )  # fmt: skip
+    return text.encode("utf-8")
