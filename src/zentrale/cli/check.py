@@ -40,7 +40,9 @@ def run(args: argparse.Namespace) -> int:
     }
     if args.json:
         output.document({"site": plan.site.name, "problems": [], **counts})
-    parts = ", ".join(quantities.count(n, name[:-1] if name != "switches" else "switch", name) for name, n in counts.items())
+    parts = ", ".join(
+        quantities.count(n, name[:-1] if name != "switches" else "switch", name) for name, n in counts.items()
+    )
     output.line(f"OK  {plan.site.name}: {parts}; the plan files hold together", "bold green")
     output.hint("next: `zentrale plan`")
     return 0

@@ -35,8 +35,12 @@ SEEDED = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--folder", metavar="DIR", help="make the site folder here (default: a new temporary folder)")
-    parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure the streams for this long (default: 5)")
-    parser.add_argument("--keep-running", action="store_true", help="at the end leave the stand-in running until Ctrl-C")
+    parser.add_argument(
+        "--seconds", metavar="S", type=float, default=5.0, help="measure the streams for this long (default: 5)"
+    )
+    parser.add_argument(
+        "--keep-running", action="store_true", help="at the end leave the stand-in running until Ctrl-C"
+    )
 
 
 def run(args: argparse.Namespace) -> int:
@@ -70,7 +74,9 @@ class _Demo:
         self._command("new", str(self.folder), "--sample", "brackwater", folder=None)
         self._start_stand_in()
         os.environ[options.PASSPHRASE_VARIABLE] = _PASSPHRASE
-        self.output.hint(f"(the vault's passphrase comes from ${options.PASSPHRASE_VARIABLE}; passwords are typed at a prompt)")
+        self.output.hint(
+            f"(the vault's passphrase comes from ${options.PASSPHRASE_VARIABLE}; passwords are typed at a prompt)"
+        )
         self._command("check")
         self._command("plan", "--figures")
         self._command("vault", "init")
@@ -108,7 +114,9 @@ class _Demo:
             raise InputError("the stand-in site did not start", "see its message above")
         self.output.line(ready.rstrip())
 
-    def _command(self, *arguments: str, folder: str | None = "", password: str = "", expected: tuple[int, ...] = (0,)) -> None:
+    def _command(
+        self, *arguments: str, folder: str | None = "", password: str = "", expected: tuple[int, ...] = (0,)
+    ) -> None:
         """Run one command as its user would, in a process of its own, and print it and its output."""
         import os
         import shlex
@@ -130,7 +138,8 @@ class _Demo:
         )  # fmt: skip
         if finished.returncode not in expected:
             raise InputError(
-                f"zentrale {arguments[0]} ended with exit code {finished.returncode}", "see its message above; this is not as the demo goes"
+                f"zentrale {arguments[0]} ended with exit code {finished.returncode}",
+                "see its message above; this is not as the demo goes",
             )
 
     def _conclude(self, elapsed_s: float) -> int:
@@ -155,7 +164,9 @@ class _Demo:
         self.output.table(["seeded fault", "where", "finding", "found by", "measured"], rows)
         false = [key for key in found if key not in seeded]
         for command, code, subject in false:
-            self.output.line(f"FALSE FINDING  {code} {subject} (by {command}): {found[(command, code, subject)]}", "bold red")
+            self.output.line(
+                f"FALSE FINDING  {code} {subject} (by {command}): {found[(command, code, subject)]}", "bold red"
+            )
         good = not false and seeded <= set(found)
         if good:
             text = f"OK  {quantities.count(len(SEEDED), 'seeded fault')} found and named, no false finding, in {elapsed_s:.0f} s"

@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.discovering import Discovery
+    from zentrale.site.model import Plan
 
 SUMMARY = "find devices: what each is, in what state, and which planned one it is"
 DESCRIPTION = """\
@@ -15,10 +21,20 @@ EXAMPLE = "zentrale discover --adapter eth0 --range 192.168.1.0/24"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--adapter", metavar="NAME", help="network adapter, by name or address (default: chosen, and said why)")
-    parser.add_argument("--range", metavar="NETWORK", action="append", default=[], help="sweep this network instead, such as 192.168.1.0/24")
+    parser.add_argument(
+        "--adapter", metavar="NAME", help="network adapter, by name or address (default: chosen, and said why)"
+    )
+    parser.add_argument(
+        "--range",
+        metavar="NETWORK",
+        action="append",
+        default=[],
+        help="sweep this network instead, such as 192.168.1.0/24",
+    )
     parser.add_argument("--no-sweep", action="store_true", help="only the multicast probe")
-    parser.add_argument("--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)")
+    parser.add_argument(
+        "--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)"
+    )
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
@@ -41,19 +57,23 @@ def run(args: argparse.Namespace) -> int:
     plan = read_plan(folder)
     vault = options.vault_contents(args, folder)
     request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep)
-    with Logbook(folder.logbook_file) as logbook, output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step:
+    with (
+        Logbook(folder.logbook_file) as logbook,
+        output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,
+    ):
         result = asyncio.run(discover(plan, vault, logbook, request, step))
     if args.json:
         output.document(_document(result))
     _show(output, plan, result)
     if not result.matching.devices:
         raise NothingReachedError(
-            f"no device answered on {result.choice.adapter}", "check the cable and the VLAN; choose the adapter with --adapter, the network with --range"
+            f"no device answered on {result.choice.adapter}",
+            "check the cable and the VLAN; choose the adapter with --adapter, the network with --range",
         )
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _show(output, plan, result) -> None:  # type: ignore[no-untyped-def]
+def _show(output: Output, plan: Plan, result: Discovery) -> None:
     from zentrale import quantities
     from zentrale.jobs.access import State
 
@@ -77,21 +97,27 @@ def _show(output, plan, result) -> None:  # type: ignore[no-untyped-def]
         output.findings(result.findings)
     planned = len(plan.cameras) + len(plan.recorders)
     found = len(result.matching.by_name)
-    summary = f"{found} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+    summary = (
+        f"{found} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+    )
     output.line()
     output.line(summary, "bold")
     output.verdict(result.findings, "all planned devices found, and nothing else")
     output.hint("next: `zentrale register --dry-run`, then `zentrale register`")
 
 
-def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+def _document(result: Discovery) -> dict[str, object]:
     from dataclasses import asdict
 
     from zentrale.cli.output import finding_document
 
     names = result.matching.name_of
     return {
-        "adapter": {"name": result.choice.adapter.name, "address": result.choice.adapter.address, "reason": result.choice.reason},
+        "adapter": {
+            "name": result.choice.adapter.name,
+            "address": result.choice.adapter.address,
+            "reason": result.choice.reason,
+        },
         "swept": list(result.swept),
         "devices": [{"planned_as": names.get(d.address), **asdict(d)} for d in result.matching.devices],
         "missing": list(result.matching.missing),

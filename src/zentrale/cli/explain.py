@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.findings import Entry
 
 SUMMARY = "say what a finding code means and what to do about it"
 DESCRIPTION = "Prints the longer explanation of a finding code. Without a code, lists them all."
@@ -47,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _document(entry) -> dict[str, str]:  # type: ignore[no-untyped-def]
+def _document(entry: Entry) -> dict[str, str]:
     return {
         "code": entry.code,
         "severity": entry.severity.value,

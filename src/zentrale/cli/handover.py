@@ -44,7 +44,9 @@ def run(args: argparse.Namespace) -> int:
     output.findings(result.open_findings)
     if result.settled:
         output.heading("Settled on the way")
-        output.table(["code", "about", "settled by"], ([s.finding.code, s.finding.subject, s.how] for s in result.settled))
+        output.table(
+            ["code", "about", "settled by"], ([s.finding.code, s.finding.subject, s.how] for s in result.settled)
+        )
     if not result.verified:
         output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")
     output.verdict(result.open_findings, "no open findings")

@@ -15,6 +15,13 @@ if TYPE_CHECKING:
 PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
 
 
+def add_common(parser: argparse.ArgumentParser) -> None:
+    common = parser.add_argument_group("common options")
+    common.add_argument("--no-color", action="store_true", help="no colour (NO_COLOR does the same)")
+    common.add_argument("--quiet", action="store_true", help="only the result; no progress, no hints")
+    common.add_argument("-v", "--verbose", action="store_true", help="log what is asked and answered, to stderr")
+
+
 def add_site(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--site", metavar="DIR", help="site folder (default: this folder or the nearest one above)")
 

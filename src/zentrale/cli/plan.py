@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.planning.power import PowerPlan
+    from zentrale.planning.traffic import TrafficPlan
 
 PARTS = ("power", "traffic")
 SUMMARY = "calculate: PoE power per switch, traffic per link"
@@ -54,7 +60,7 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _show_power(output, power) -> None:  # type: ignore[no-untyped-def]
+def _show_power(output: Output, power: PowerPlan) -> None:
     from zentrale.site.model import Mode
 
     output.heading("PoE power at the switch, cable loss included [W]")
@@ -78,7 +84,7 @@ def _show_power(output, power) -> None:  # type: ignore[no-untyped-def]
     output.table(["switch", *columns], rows)
 
 
-def _show_traffic(output, traffic) -> None:  # type: ignore[no-untyped-def]
+def _show_traffic(output: Output, traffic: TrafficPlan) -> None:
     from zentrale import quantities
 
     output.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")

@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.registering import Registration
 
 SUMMARY = "bring devices to plan: password, name, time, streams, recorder channel"
 DESCRIPTION = """\
@@ -48,7 +53,7 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
 
 
-def _show(output, result) -> None:  # type: ignore[no-untyped-def]
+def _show(output: Output, result: Registration) -> None:
     from zentrale import quantities
     from zentrale.jobs.steps import Outcome
 
@@ -85,7 +90,7 @@ def _show(output, result) -> None:  # type: ignore[no-untyped-def]
     output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
 
 
-def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+def _document(result: Registration) -> dict[str, object]:
     from zentrale.cli.output import finding_document
 
     return {
@@ -94,7 +99,13 @@ def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
             {
                 "device": device.subject,
                 "steps": [
-                    {"step": s.step, "outcome": s.outcome.value, "before": s.before, "after": s.after, "error": s.error or None}
+                    {
+                        "step": s.step,
+                        "outcome": s.outcome.value,
+                        "before": s.before,
+                        "after": s.after,
+                        "error": s.error or None,
+                    }
                     for s in device.steps
                 ],
             }

@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.simulation.scenario import Camera, Recorder, Scenario
 
 SUMMARY = "run the stand-in site: simulated cameras and a recorder on loopback addresses"
 DESCRIPTION = """\
@@ -41,8 +46,8 @@ def run(args: argparse.Namespace) -> int:
         return 0  # the only way this command ends: it is no interruption
 
 
-def _list(output, scenario) -> None:  # type: ignore[no-untyped-def]
-    def faults(device) -> str:  # type: ignore[no-untyped-def]
+def _list(output: Output, scenario: Scenario) -> None:
+    def faults(device: Camera | Recorder) -> str:
         names = []
         if getattr(device, "streams_resolution", None):
             names.append("streams another resolution than it claims")
@@ -65,7 +70,7 @@ def _list(output, scenario) -> None:  # type: ignore[no-untyped-def]
     output.table(["device", "maker", "model", "address", ">ONVIF port", "state", "fault that stays"], rows)
 
 
-async def _serve(output, scenario, with_parent: bool) -> int:  # type: ignore[no-untyped-def]
+async def _serve(output: Output, scenario: Scenario, with_parent: bool) -> int:
     import asyncio
     import signal
     import sys

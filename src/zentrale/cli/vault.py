@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.protocols.http_auth import Credentials
+    from zentrale.site.folder import SiteFolder
 
 PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
 SUMMARY = "credentials: candidate passwords, and those of each device"
@@ -39,6 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     for sub in (init, add, device, listing, remove, change):
         options.add_site(sub)
         options.add_passphrase(sub)
+        options.add_common(sub)
     options.add_json(listing)
 
 
@@ -52,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _init(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _init(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
     from zentrale.logbook.vault import Vault
 
@@ -63,7 +70,7 @@ def _init(args, output, folder) -> None:  # type: ignore[no-untyped-def]
     output.hint("without the passphrase nobody opens it again: keep it where the site's papers are")
 
 
-def _add(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.logbook.vault import Candidate
     from zentrale.protocols.http_auth import Credentials
 
@@ -74,7 +81,7 @@ def _add(args, output, folder) -> None:  # type: ignore[no-untyped-def]
     output.line(f"added candidate: {label}")
 
 
-def _set(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
     from zentrale.jobs.matching import planned_devices
     from zentrale.protocols.http_auth import Credentials
@@ -89,14 +96,20 @@ def _set(args, output, folder) -> None:  # type: ignore[no-untyped-def]
     output.line(f"set the credentials of {args.name}; the device itself was not touched")
 
 
-def _list(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     contents = options.open_vault(args, folder).contents
 
-    def shown(credentials) -> str:  # type: ignore[no-untyped-def]
+    def shown(credentials: Credentials) -> str:
         return credentials.password if args.show else "(hidden)"
 
     entries = [
-        {"kind": "candidate", "name": c.label, "user": c.credentials.user, "factory_of": c.factory_of, "password": shown(c.credentials)}
+        {
+            "kind": "candidate",
+            "name": c.label,
+            "user": c.credentials.user,
+            "factory_of": c.factory_of,
+            "password": shown(c.credentials),
+        }
         for c in contents.candidates
     ]
     entries += [
@@ -112,17 +125,19 @@ def _list(args, output, folder) -> None:  # type: ignore[no-untyped-def]
     )
 
 
-def _remove(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
 
     vault = options.open_vault(args, folder)
     if not vault.remove(args.label):
         names = [c.label for c in vault.contents.candidates] + sorted(vault.contents.devices)
-        raise InputError(f"{args.label}: the vault holds no such entry", f"expected one of: {', '.join(names) or 'it is empty'}")
+        raise InputError(
+            f"{args.label}: the vault holds no such entry", f"expected one of: {', '.join(names) or 'it is empty'}"
+        )
     output.line(f"removed {args.label}")
 
 
-def _passphrase(args, output, folder) -> None:  # type: ignore[no-untyped-def]
+def _passphrase(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     vault = options.open_vault(args, folder)
     vault.change_passphrase(options.secret(args.new_fd, "", "new passphrase", twice=True))
     output.line("changed the passphrase")

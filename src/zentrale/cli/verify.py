@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from zentrale.cli import options
+
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.verifying import Verification
 
 STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
 SUMMARY = "measure every stream, and all else that acceptance needs"
@@ -19,11 +24,17 @@ EXAMPLE = "zentrale verify --seconds 10\n  zentrale verify rtsp://viewer@10.20.0
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("address", metavar="ADDRESS", nargs="?", help="a stream address, rtsp://[USER@]HOST[:PORT]/PATH")
+    parser.add_argument(
+        "address", metavar="ADDRESS", nargs="?", help="a stream address, rtsp://[USER@]HOST[:PORT]/PATH"
+    )
     parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure for this long (default: 5)")
-    parser.add_argument("--transport", choices=("tcp", "udp"), help="how packets travel (default: tcp, or udp where it must)")
+    parser.add_argument(
+        "--transport", choices=("tcp", "udp"), help="how packets travel (default: tcp, or udp where it must)"
+    )
     parser.add_argument("--picture", metavar="FILE", help="with ADDRESS: write the decoded key frame as JPEG")
-    parser.add_argument("--password-fd", type=int, metavar="N", help="with ADDRESS: read its password from file descriptor N")
+    parser.add_argument(
+        "--password-fd", type=int, metavar="N", help="with ADDRESS: read its password from file descriptor N"
+    )
     options.add_only(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
@@ -47,7 +58,7 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _site(args, output):  # type: ignore[no-untyped-def]
+def _site(args: argparse.Namespace, output: Output) -> Verification:
     import asyncio
 
     from zentrale.jobs.selection import select
@@ -66,7 +77,7 @@ def _site(args, output):  # type: ignore[no-untyped-def]
         return asyncio.run(verify_site(plan, cameras, vault, logbook, request, step))
 
 
-def _one_address(args, output):  # type: ignore[no-untyped-def]
+def _one_address(args: argparse.Namespace, output: Output) -> Verification:
     import asyncio
     from pathlib import Path
 
@@ -80,7 +91,9 @@ def _one_address(args, output):  # type: ignore[no-untyped-def]
     if address.user:
         password = address.password
         if password:
-            output.hint("the password in the address shows in the process list and the shell's history; leave it out next time")
+            output.hint(
+                "the password in the address shows in the process list and the shell's history; leave it out next time"
+            )
         else:
             password = options.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
         credentials = Credentials(address.user, password)
@@ -94,7 +107,7 @@ def _one_address(args, output):  # type: ignore[no-untyped-def]
     return result
 
 
-def _show(output, result) -> None:  # type: ignore[no-untyped-def]
+def _show(output: Output, result: Verification) -> None:
     _show_streams(output, result)
     _show_access(output, result)
     if result.channels:
@@ -112,11 +125,15 @@ def _show(output, result) -> None:  # type: ignore[no-untyped-def]
     if result.findings:
         output.heading("Findings")
         output.findings(result.findings)
-    good = "every stream is as planned, no stranger got in" if result.streams[0].camera else "the stream plays without a fault"
+    good = (
+        "every stream is as planned, no stranger got in"
+        if result.streams[0].camera
+        else "the stream plays without a fault"
+    )
     output.verdict(result.findings, good)
 
 
-def _show_streams(output, result) -> None:  # type: ignore[no-untyped-def]
+def _show_streams(output: Output, result: Verification) -> None:
     from zentrale import quantities
 
     rows = []
@@ -130,7 +147,7 @@ def _show_streams(output, result) -> None:  # type: ignore[no-untyped-def]
         sent = m.packets_received + m.packets_lost
         rows.append([
             name, s.stream, verdict, m.codec or "?",
-            quantities.resolution(m.width_px, m.height_px) if m.width_px else "?",
+            quantities.resolution(m.width_px, m.height_px) if m.width_px and m.height_px else "?",
             f"{m.fps:.1f}" if m.fps else "?",
             quantities.bitrate(m.bitrate_bps) if m.bitrate_bps else "?",
             f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "?",
@@ -147,7 +164,7 @@ def _show_streams(output, result) -> None:  # type: ignore[no-untyped-def]
     )  # fmt: skip
 
 
-def _show_access(output, result) -> None:  # type: ignore[no-untyped-def]
+def _show_access(output: Output, result: Verification) -> None:
     if not result.access:
         return
     output.heading("Strangers' access (must be refused)")
@@ -155,21 +172,37 @@ def _show_access(output, result) -> None:  # type: ignore[no-untyped-def]
     others = [c for c in result.access if c not in refused]
     output.table(
         ["camera", "door", "attempt", "outcome"],
-        ([c.camera or "the stream", c.door, c.attempt, f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.result.access.value}"] for c in others),
+        (
+            [
+                c.camera or "the stream",
+                c.door,
+                c.attempt,
+                f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.result.access.value}",
+            ]
+            for c in others
+        ),
     ) if others else None
     output.line(f"{len(refused)} of {len(result.access)} attempts were refused")
 
 
-def _document(result) -> dict[str, object]:  # type: ignore[no-untyped-def]
+def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
     from zentrale.jobs.verifying import stream_document
 
     return {
         "vantage": result.vantage,
         "seconds": result.duration_s,
-        "streams": [{**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams],
+        "streams": [
+            {**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams
+        ],
         "access": [
-            {"camera": c.camera, "door": c.door, "attempt": c.attempt, "outcome": c.result.access.value, "detail": c.result.detail}
+            {
+                "camera": c.camera,
+                "door": c.door,
+                "attempt": c.attempt,
+                "outcome": c.result.access.value,
+                "detail": c.result.detail,
+            }
             for c in result.access
         ],
         "channels": [{**c.document(), "findings": [finding_document(f) for f in c.findings]} for c in result.channels],

@@ -85,7 +85,7 @@ def _gather(logbook: Logbook) -> _Evidence:
         verified,
         {name: content for name, content in devices if name},
         {(content["camera"], content["stream"]): content for _, content in streams},
-        {name: content for name, content in channels},
+        dict(channels),
         [content for _, content in access],
         logbook.changes(),
     )
@@ -112,7 +112,9 @@ def _closing_change(item: Finding, run: Run, changes: Sequence[Change]) -> Chang
     step = _SETTLED_BY.get(item.code)
     if step is None or run.command != discovering.COMMAND:
         return None
-    later = [c for c in changes if c.subject == item.subject and c.step == step and c.state == DONE and c.at > run.started]
+    later = [
+        c for c in changes if c.subject == item.subject and c.step == step and c.state == DONE and c.at > run.started
+    ]
     return later[-1] if later else None
 
 
@@ -206,7 +208,9 @@ def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[Sheet
         content = evidence.streams.get((camera.name, "main"))
         file = folder.output / "pictures" / f"{camera.name}-main.jpg"
         plays = content is not None and content["codec"] is not None and file.exists()
-        pictures.append(SheetPicture(camera.name, camera.shows or _stream_text(content), file.read_bytes() if plays else None))
+        pictures.append(
+            SheetPicture(camera.name, camera.shows or _stream_text(content), file.read_bytes() if plays else None)
+        )
     return pictures
 
 

@@ -70,8 +70,8 @@ class Matching(Generic[D]):
         for name, device in self.by_name.items():
             yield from _device_findings(plan, planned[name], device)
         for name, device in self.doubles:
-            yield finding("DIS-5", _subject(planned[name]), f"{device.address} claims it too ({device.mac or 'no MAC address told'})",
-                          "one device", _source(planned[name]))  # fmt: skip
+            measured = f"{device.address} claims it too ({device.mac or 'no MAC address told'})"
+            yield finding("DIS-5", _subject(planned[name]), measured, "one device", _source(planned[name]))
         for device in self.extra:
             who = " ".join(p for p in (device.maker, device.model, device.mac) if p) or device.state
             yield finding("DIS-2", f"device at {device.address}", who, "a row in the plan", "cameras.csv")

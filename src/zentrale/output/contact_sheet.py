@@ -35,7 +35,9 @@ def contact_sheet(title: str, pictures: Sequence[SheetPicture], columns: int = 3
         y = 56 + (index // columns) * (_CELL_H + _TEXT_H + _GAP)
         cell = Image.new("RGB", (_CELL_W, _CELL_H), (225, 225, 225))
         if picture.jpeg is None:
-            ImageDraw.Draw(cell).text((_CELL_W // 2, _CELL_H // 2), "NO PICTURE", font=large, fill=(150, 0, 20), anchor="mm")
+            ImageDraw.Draw(cell).text(
+                (_CELL_W // 2, _CELL_H // 2), "NO PICTURE", font=large, fill=(150, 0, 20), anchor="mm"
+            )
         else:
             image = Image.open(io.BytesIO(picture.jpeg)).convert("RGB")
             image.thumbnail((_CELL_W, _CELL_H))

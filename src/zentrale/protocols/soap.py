@@ -99,7 +99,7 @@ def parse(data: bytes) -> Envelope:
 
 
 def _parse_fault(element: Element) -> Fault:
-    subcodes = []
+    subcodes: list[str] = []
     code = element.find("s:Code", NS)
     top = xml.text(code, "s:Value", NS).rpartition(":")[2]
     while code is not None and len(subcodes) < 8:

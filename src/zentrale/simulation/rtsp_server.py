@@ -8,7 +8,7 @@ import contextlib
 import logging
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
@@ -27,7 +27,7 @@ MAX_BACKLOG_BYTES = 4 * 1024 * 1024  # a client that reads slower than this lose
 _UDP_BURST = 16  # packets sent at once; a whole key frame would overrun small receive buffers
 _METHODS = "OPTIONS, DESCRIBE, SETUP, PLAY, GET_PARAMETER, TEARDOWN"
 
-Send = Callable[[bytes, bool], None]  # a packet, and whether it is RTCP
+Send = Callable[[list[bytes], bool], Awaitable[None]]  # packets, and whether they are RTCP
 
 
 class RtspServer:
@@ -184,8 +184,9 @@ class _Connection:
         return Response(200, Headers([("Session", session), ("Transport", transport)]))
 
     def _interleaved(self, channel: int) -> Send:
-        def send(packet: bytes, is_rtcp: bool) -> None:
-            self.writer.write(Interleaved(channel + is_rtcp, packet).serialize())
+        async def send(packets: list[bytes], is_rtcp: bool) -> None:
+            # One write for a whole picture: a system call for each packet would cost more than all the rest.
+            self.writer.write(b"".join(Interleaved(channel + is_rtcp, packet).serialize() for packet in packets))
 
         return send
 
@@ -199,8 +200,11 @@ class _Connection:
             self.udp.append(transport)
         rtp, control = self.udp[-2:]
 
-        def send(packet: bytes, is_rtcp: bool) -> None:
-            (control if is_rtcp else rtp).sendto(packet)
+        async def send(packets: list[bytes], is_rtcp: bool) -> None:
+            for number, packet in enumerate(packets, start=1):
+                (control if is_rtcp else rtp).sendto(packet)
+                if number % _UDP_BURST == 0:
+                    await asyncio.sleep(0.001)
 
         self.send = send
         return rtp.get_extra_info("sockname")[1], control.get_extra_info("sockname")[1]
@@ -226,16 +230,21 @@ class _Connection:
                 timestamp = (first_timestamp + index * CLOCK_HZ // stream.recipe.fps) & 0xFFFFFFFF
                 if time.monotonic() - started >= next_report:
                     report = rtcp.SenderReport(ssrc, self.camera.now_s(), timestamp, packets, octets)
-                    send(rtcp.serialize_sender_report(report, cname), True)
+                    await send([rtcp.serialize_sender_report(report, cname)], True)
                     next_report += REPORT_INTERVAL_S
                 backlog = 0 if self.udp else self.writer.transport.get_write_buffer_size()
                 if backlog < MAX_BACKLOG_BYTES:
-                    for number, (payload, marker) in enumerate(stream.payloads[index % len(stream.payloads)]):
-                        packet = RtpPacket(PAYLOAD_TYPE, sequence, timestamp, ssrc, payload, marker)
-                        send(packet.serialize(), False)
-                        sequence = (sequence + 1) & 0xFFFF
-                        packets += 1
-                        octets += len(payload)
-                        if self.udp and number % _UDP_BURST == _UDP_BURST - 1:
-                            await asyncio.sleep(0.001)
+                    unit = stream.payloads[index % len(stream.payloads)]
+                    await send(
+                        [
+                            RtpPacket(
+                                PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc, payload, marker
+                            ).serialize()
+                            for n, (payload, marker) in enumerate(unit)
+                        ],
+                        False,
+                    )
+                    sequence = (sequence + len(unit)) & 0xFFFF
+                    packets += len(unit)
+                    octets += sum(len(payload) for payload, _ in unit)
                 index += 1

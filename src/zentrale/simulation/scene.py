@@ -54,7 +54,8 @@ def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, coun
     bar = int(9 * unit)
     draw.rectangle([0, 0, width_px, bar], fill=(16, 20, 24))
     draw.text((2 * unit, unit), f"{name}  {stream}", font=font, fill=(240, 240, 240))
-    base = av.VideoFrame.from_ndarray(np.asarray(picture), format="rgb24").reformat(format="yuv420p").to_ndarray()
+    rgb = av.VideoFrame.from_ndarray(np.asarray(picture), format="rgb24")
+    base: Plane = np.asarray(rgb.reformat(format="yuv420p").to_ndarray(), dtype=np.uint8)
     random = np.random.default_rng(7)
     noise = random.integers(-_NOISE, _NOISE + 1, (height_px + 64, width_px + 64), dtype=np.int16)
     for index in range(count):

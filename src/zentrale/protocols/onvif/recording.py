@@ -134,13 +134,15 @@ def capabilities_response(limits: RecorderLimits) -> Element:
 
 def parse_capabilities(response: Element) -> RecorderLimits:
     element = response.find("trc:Capabilities", NS)
-    attributes = {} if element is None else dict(element.attrib)
+
+    def attribute(name: str) -> str:
+        return "" if element is None else str(element.get(name) or "")
 
     def number(name: str) -> int:
-        text = str(attributes.get(name, ""))
+        text = attribute(name)
         return int(text) if text.isascii() and text.isdigit() and len(text) < 7 else 0
 
-    dynamic = str(attributes.get("DynamicRecordings", "")) in ("true", "1")
+    dynamic = attribute("DynamicRecordings") in ("true", "1")
     return RecorderLimits(number("MaxRecordings"), number("MaxRecordingJobs"), dynamic)
 
 
