@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
 import secrets
 import socket
 import time
@@ -107,7 +108,7 @@ class _Player:
         except TimeoutError:
             raise UnreachableError(f"{self._where}: no answer within {CONNECT_TIMEOUT_S:g} s") from None
         except OSError as error:
-            raise UnreachableError(f"{self._where}: {error.strerror or error}") from None
+            raise UnreachableError(f"{self._where}: {_reason(error)}") from None
         try:
             if self.transport is Transport.UDP:
                 self.udp = _UdpPair(self.writer.get_extra_info("sockname")[0], self._on_udp)
@@ -116,7 +117,7 @@ class _Player:
             self.session.start()
             await self._play(reader, duration_s)
         except OSError as error:
-            raise UnreachableError(f"{self._where}: connection lost: {error.strerror or error}") from None
+            raise UnreachableError(f"{self._where}: connection lost: {_reason(error)}") from None
         finally:
             await self._close(reader)
         assert self.meter is not None
@@ -233,6 +234,10 @@ class _Player:
                 async with asyncio.timeout(TEARDOWN_TIMEOUT_S):
                     await self.writer.drain()
         self.writer.close()
+
+
+def _reason(error: OSError) -> str:
+    return os.strerror(error.errno).lower() if error.errno else str(error)
 
 
 class _UdpPair:

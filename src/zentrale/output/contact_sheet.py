@@ -46,5 +46,5 @@ def contact_sheet(title: str, pictures: Sequence[SheetPicture], columns: int = 3
         draw.text((x, y + _CELL_H + 4), picture.camera, font=ImageFont.load_default(size=18), fill="black")
         draw.text((x, y + _CELL_H + 27), picture.caption, font=small, fill=(80, 80, 80))
     data = io.BytesIO()
-    sheet.save(data, "PNG", optimize=True)
+    sheet.save(data, "PNG")
     return data.getvalue()

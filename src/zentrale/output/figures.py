@@ -10,6 +10,7 @@ from pathlib import Path
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
+from zentrale import quantities
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.folder import write_atomically
@@ -70,7 +71,7 @@ def power_figure(plan: Plan, power: PowerPlan) -> bytes:
         axes.text(max(switch.budget_w, switch.draw_w[switch.worst_mode]), row, text, va="center")
     limit = max((max(s.budget_w, s.draw_w[s.worst_mode]) for s in switches), default=1.0)
     axes.set_xlim(0, limit * 1.35)
-    axes.set_yticks(range(len(switches)), [f"{s.switch}\n{len(s.ports)} devices" for s in switches])
+    axes.set_yticks(range(len(switches)), [f"{s.switch}\n{quantities.count(len(s.ports), 'device')}" for s in switches])
     axes.invert_yaxis()
     axes.set_xlabel("power drawn at the switch, cable loss included [W]")
     axes.legend(loc="lower right")

@@ -13,7 +13,21 @@ from pydantic import ValidationError
 
 from zentrale.errors import PlanError
 from zentrale.site.folder import SiteFolder
-from zentrale.site.model import Camera, Plan
+from zentrale.site.model import (
+    Camera,
+    CameraType,
+    Group,
+    Link,
+    Part,
+    Plan,
+    Policy,
+    Recorder,
+    RecorderType,
+    Site,
+    Switch,
+    SwitchType,
+    Zone,
+)
 from zentrale.site.timezone import posix_timezone
 from zentrale.site.toml_lines import line_of
 
@@ -23,7 +37,33 @@ CAMERA_COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
 REQUIRED_COLUMNS = tuple(n for n, f in Camera.model_fields.items() if f.is_required())
 MAX_FILE_BYTES = 16 * 1024 * 1024  # a schedule of 4,000 cameras is under 1 MB
 
+Location = tuple[str | int, ...]
 Where = Callable[[Sequence[str | int]], str]
+
+_TABLES: dict[str, type[Part]] = {"site": Site, "policy": Policy}
+_LISTS: dict[str, type[Part]] = {
+    "zones": Zone,
+    "groups": Group,
+    "camera_types": CameraType,
+    "switch_types": SwitchType,
+    "recorder_types": RecorderType,
+    "switches": Switch,
+    "links": Link,
+    "recorders": Recorder,
+    "cameras": Camera,
+}
+# Which field of which part names an item of which other part.
+_REFERENCES = (
+    ("switches", "type", "switch_types"),
+    ("recorders", "type", "recorder_types"),
+    ("recorders", "zone", "zones"),
+    ("recorders", "switch", "switches"),
+    ("cameras", "type", "camera_types"),
+    ("cameras", "group", "groups"),
+    ("cameras", "zone", "zones"),
+    ("cameras", "switch", "switches"),
+    ("cameras", "recorder", "recorders"),
+)
 
 
 def read_plan(folder: SiteFolder) -> Plan:
@@ -44,15 +84,57 @@ def read_plan(folder: SiteFolder) -> Plan:
             return f"types.toml line {line_of(types_text, location)}"
         return f"site.toml line {line_of(site_text, location)}"
 
-    try:
-        plan = Plan.model_validate(data)
-    except ValidationError as error:
-        problems += [_describe(e, where) for e in error.errors(include_url=False)]
-        raise PlanError(problems) from None
-    problems += cross_check(plan, where)
+    draft = _Draft(data, where)
+    problems += draft.problems
+    problems += cross_check(draft)
     if problems:
         raise PlanError(problems)
-    return plan
+    return Plan(**draft.parts)
+
+
+class _Draft:
+    """The plan's parts one by one: those that are right as objects, the others as problems.
+
+    So one wrong field does not hide what else is wrong. `parts` holds the objects, `origin` the place of each in its
+    file, `names` every name that is given, right or wrong.
+    """
+
+    def __init__(self, data: dict[str, Any], where: Where) -> None:
+        self.where = where
+        self.problems: list[str] = []
+        self.parts: dict[str, Any] = {}
+        self.origin: dict[str, list[int]] = {}
+        self.names: dict[str, set[str]] = {}
+        for part, kind in _TABLES.items():
+            table = self._object(kind, data.get(part, {} if part == "policy" else None), (part,))
+            if table is not None:
+                self.parts[part] = table
+        for part, kind in _LISTS.items():
+            self._list(part, kind, data.get(part, []))
+
+    def _list(self, part: str, kind: type[Part], items: Any) -> None:
+        if not isinstance(items, list):
+            self.problems.append(f"{self.where((part,))}: found [{part}]; expected [[{part}]], once for each")
+            items = []
+        pairs = [(i, o) for i, raw in enumerate(items) if (o := self._object(kind, raw, (part, i))) is not None]
+        self.parts[part] = tuple(o for _, o in pairs)
+        self.origin[part] = [i for i, _ in pairs]
+        self.names[part] = {raw["name"] for raw in items if isinstance(raw, dict) and isinstance(raw.get("name"), str)}
+
+    def _object(self, kind: type[Part], raw: Any, location: tuple[str | int, ...]) -> Part | None:
+        if raw is None:
+            self.problems.append(f"{self.where(())}: [{location[0]}] is missing; expected the table [{location[0]}]")
+            return None
+        try:
+            return kind.model_validate(raw)
+        except ValidationError as error:
+            details = error.errors(include_url=False)
+            self.problems += [_describe({**e, "loc": (*location, *e["loc"])}, self.where) for e in details]
+            return None
+
+    def items(self, part: str) -> list[tuple[tuple[str | int, ...], Any]]:
+        """The right objects of a part, each with its location."""
+        return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
 
 
 def _read_text(path: Path, problems: list[str]) -> str | None:
@@ -155,94 +237,72 @@ def _describe(error: Any, where: Where) -> str:
     return f"{where(location)}: field {field}: found {shown}; {expected}"
 
 
-def cross_check(plan: Plan, where: Where) -> list[str]:
+def cross_check(draft: _Draft) -> list[str]:
     """What no field can tell alone: names that must exist, names and places that must be used once."""
+    where = draft.where
     problems: list[str] = []
-    try:
-        posix_timezone(plan.site.timezone)
-    except ValueError as error:
-        problems.append(f"{where(('site', 'timezone'))}: field site.timezone: {error}")
-    for part in (
-        "zones",
-        "groups",
-        "switches",
-        "recorders",
-        "camera_types",
-        "switch_types",
-        "recorder_types",
-        "cameras",
-    ):
-        problems += _once(part, ((item.name, i) for i, item in enumerate(getattr(plan, part))), "name", where)
-
-    def must_exist(location: tuple[str | int, ...], value: str, kind: str, known: Iterable[str]) -> None:
-        names = sorted(known)
-        if value not in names:
-            have = ", ".join(names) if names else "none is defined"
-            problems.append(f"{where(location)}: field {location[-1]}: found {value!r}; expected a {kind}: {have}")
-
-    zones = {z.name for z in plan.zones}
-    switches = {s.name: s for s in plan.switches}
-    switch_types = {t.name: t for t in plan.switch_types}
-    for i, switch in enumerate(plan.switches):
-        must_exist(("switches", i, "type"), switch.type, "switch type of types.toml", switch_types)
-    ports: list[tuple[str, tuple[str | int, ...]]] = []
-
-    def check_port(location: tuple[str | int, ...], switch_name: str, port: int) -> None:
-        switch = switches.get(switch_name)
-        kind = switch_types.get(switch.type) if switch else None
-        if kind and port > kind.ports:
-            problems.append(
-                f"{where(location)}: field {location[-1]}: found port {port}; expected 1 to {kind.ports} "
-                f"(switch {switch_name} is a {kind.name})"
-            )
-        ports.append((f"{switch_name}:{port}", location))
-
-    for i, link in enumerate(plan.links):
+    if "site" in draft.parts:
+        try:
+            posix_timezone(draft.parts["site"].timezone)
+        except ValueError as error:
+            problems.append(f"{where(('site', 'timezone'))}: field site.timezone: {error}")
+    for part in _LISTS:
+        if part != "links":
+            problems += _used_once("name", [(item.name, (*at, "name")) for at, item in draft.items(part)], where)
+    for part, field, target in _REFERENCES:
+        problems += [
+            problem
+            for at, item in draft.items(part)
+            if (problem := _must_exist((*at, field), getattr(item, field), draft.names[target], target, where))
+        ]
+    devices = [(at, d) for part in ("recorders", "cameras") for at, d in draft.items(part)]
+    ports = [((*at, "port"), d.switch, d.port) for at, d in devices]
+    for at, link in draft.items("links"):
         for end in ("a", "b"):
-            text = getattr(link, end)
-            name, _, port = text.rpartition(":")
-            if not name or not port.isdigit():
+            name, _, port = getattr(link, end).rpartition(":")
+            if not name or not (port.isascii() and port.isdigit()) or len(port) > 4:
+                found = getattr(link, end)
                 problems.append(
-                    f"{where(('links', i, end))}: field {end}: found {text!r}; expected SWITCH:PORT such as core:25"
+                    f"{where((*at, end))}: field {end}: found {found!r}; expected SWITCH:PORT such as core:25"
                 )
                 continue
-            must_exist(("links", i, end), name, "switch", switches)
-            check_port(("links", i, end), name, int(port))
-    for i, recorder in enumerate(plan.recorders):
-        must_exist(
-            ("recorders", i, "type"),
-            recorder.type,
-            "recorder type of types.toml",
-            (t.name for t in plan.recorder_types),
-        )
-        must_exist(("recorders", i, "zone"), recorder.zone, "zone", zones)
-        must_exist(("recorders", i, "switch"), recorder.switch, "switch", switches)
-        check_port(("recorders", i, "port"), recorder.switch, recorder.port)
-    for i, camera in enumerate(plan.cameras):
-        must_exist(
-            ("cameras", i, "type"), camera.type, "camera type of types.toml", (t.name for t in plan.camera_types)
-        )
-        must_exist(("cameras", i, "group"), camera.group, "group", (g.name for g in plan.groups))
-        must_exist(("cameras", i, "zone"), camera.zone, "zone", zones)
-        must_exist(("cameras", i, "switch"), camera.switch, "switch", switches)
-        must_exist(("cameras", i, "recorder"), camera.recorder, "recorder", (r.name for r in plan.recorders))
-        check_port(("cameras", i, "port"), camera.switch, camera.port)
-    problems += _used_once("port", ports, where)
-    devices = [(d, ("recorders", i)) for i, d in enumerate(plan.recorders)]
-    devices_and_cameras = [*devices, *((c, ("cameras", i)) for i, c in enumerate(plan.cameras))]
+            problem = _must_exist((*at, end), name, draft.names["switches"], "switches", where)
+            problems += [problem] if problem else []
+            ports.append(((*at, end), name, int(port)))
+    problems += _check_ports(draft, ports)
     for field in ("address", "mac"):
-        taken = [(value, (*at, field)) for device, at in devices_and_cameras if (value := getattr(device, field))]
+        taken = [(value, (*at, field)) for at, device in devices if (value := getattr(device, field))]
         problems += _used_once(field, taken, where)
-    channels = [(f"{c.recorder} channel {c.channel}", ("cameras", i, "channel")) for i, c in enumerate(plan.cameras)]
+    cameras = draft.items("cameras")
+    channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in cameras]
     return problems + _used_once("channel", channels, where)
 
 
-def _once(part: str, names: Iterable[tuple[str, int]], field: str, where: Where) -> list[str]:
-    return _used_once(field, [(name, (part, i, field)) for name, i in names], where)
+def _must_exist(location: Location, value: str, names: set[str], part: str, where: Where) -> str | None:
+    if value in names:
+        return None
+    kind = part.replace("_", " ").removesuffix("es" if part == "switches" else "s")
+    have = ", ".join(sorted(names)) if names else "none is defined"
+    return f"{where(location)}: field {location[-1]}: found {value!r}; expected a {kind}: {have}"
 
 
-def _used_once(what: str, uses: Iterable[tuple[str, tuple[str | int, ...]]], where: Where) -> list[str]:
-    first: dict[str, tuple[str | int, ...]] = {}
+def _check_ports(draft: _Draft, ports: list[tuple[Location, str, int]]) -> list[str]:
+    """Every port must exist on its switch and be used once."""
+    types = {t.name: t for t in draft.parts["switch_types"]}
+    switches = {s.name: types.get(s.type) for s in draft.parts["switches"]}
+    problems = []
+    for location, name, port in ports:
+        kind = switches.get(name)
+        if kind is not None and not 1 <= port <= kind.ports:
+            problems.append(
+                f"{draft.where(location)}: field {location[-1]}: found port {port}; expected 1 to {kind.ports} "
+                f"(switch {name} is a {kind.name})"
+            )
+    return problems + _used_once("port", [(f"{name}:{port}", at) for at, name, port in ports], draft.where)
+
+
+def _used_once(what: str, uses: Iterable[tuple[str, Location]], where: Where) -> list[str]:
+    first: dict[str, Location] = {}
     problems = []
     for value, location in uses:
         if value in first:
