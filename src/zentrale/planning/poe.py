@@ -38,10 +38,9 @@ def port_power_w(device_w: float, run_length_m: float, poe_class: int) -> float:
         return 0.0
     voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
     resistance = 12.5 * run_length_m / 100 / (2 if poe_class > 4 else 1)
-    if resistance == 0:
-        return device_w
     discriminant = voltage * voltage - 4 * resistance * device_w
     if discriminant < 0:
         return supply_power_w(poe_class)
-    current = (voltage - discriminant**0.5) / (2 * resistance)
+    # The smaller root, written so that a short cable's small R loses no digits.
+    current = 2 * device_w / (voltage + discriminant**0.5)
     return float(voltage * current)

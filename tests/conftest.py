@@ -1,0 +1,183 @@
+"""Fixtures: the installed program, site folders, and running stand-in sites."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+
+DATA = Path(__file__).parent / "data"
+PROGRAM = str(Path(sys.executable).with_name("zentrale"))
+PASSPHRASE = "test passphrase"
+SECRETS = ("factory-1234", "installer-1", PASSPHRASE)
+
+settings.register_profile("default", deadline=None, max_examples=150)
+settings.load_profile("default")
+
+SITE = """\
+[site]
+name = "Small site"
+timezone = "Europe/London"
+[policy]
+sweep_ports = [8080, 8554]
+# A loaded test machine sends unevenly: these tests are about other things.
+fps_tolerance_percent = 60
+jitter_ms = 5000
+[[zones]]
+name = "cameras"
+vlan = 71
+subnet = "127.0.71.0/27"
+[[groups]]
+name = "all"
+main = { resolution = "320x180", fps = 10, bitrate_kbps = 300, keyframe_interval_s = 1 }
+sub = { resolution = "160x96", fps = 5, bitrate_kbps = 64, keyframe_interval_s = 1 }
+[[switches]]
+name = "cabinet"
+cabinet = "hall"
+type = "switch-8"
+[[recorders]]
+name = "recorder"
+type = "recorder-4"
+zone = "cameras"
+switch = "cabinet"
+port = 9
+address = "127.0.71.21"
+mac = "02:5a:71:00:00:21"
+http_port = 8080
+"""
+TYPES = """\
+[[camera_types]]
+name = "larch-2"
+maker = "Pallas Yard"
+model = "Larch 2"
+poe_class = 3
+day_w = 6.0
+max_resolution = "1920x1080"
+[[camera_types]]
+name = "vesper-d4"
+maker = "Umbra Works"
+model = "Vesper D4"
+poe_class = 3
+day_w = 6.0
+night_w = 9.0
+max_resolution = "1920x1080"
+[[switch_types]]
+name = "switch-8"
+maker = "Orrery"
+model = "Tern 10P"
+ports = 10
+poe_ports = 8
+poe_budget_w = 60
+[[recorder_types]]
+name = "recorder-4"
+maker = "Orrery"
+model = "Almanac 16"
+channels = 4
+ingest_mbps = 40
+"""
+CAMERAS = """\
+name,shows,type,group,zone,switch,port,run_length_m,address,mac,recorder,channel
+north,north door,larch-2,all,cameras,cabinet,1,20,127.0.71.11,02:5a:71:00:00:11,recorder,1
+south,south door,vesper-d4,all,cameras,cabinet,2,30,127.0.71.12,,recorder,3
+"""
+
+
+@dataclass(frozen=True)
+class Result:
+    """What one run of the program gave."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+    @property
+    def all(self) -> str:
+        return self.out + self.err
+
+
+def environment(**extra: str) -> dict[str, str]:
+    kept = {k: v for k, v in os.environ.items() if not k.startswith("ZENTRALE_") or k == "ZENTRALE_CACHE"}
+    return {**kept, "ZENTRALE_PASSPHRASE": PASSPHRASE, **extra}
+
+
+def zentrale(*arguments: str, cwd: Path | None = None, timeout_s: float = 120, **extra: str) -> Result:
+    """Run the installed program. It must never show a traceback."""
+    done = subprocess.run(
+        [PROGRAM, *arguments], cwd=cwd, env=environment(**extra), capture_output=True, text=True, timeout=timeout_s,
+        stdin=subprocess.DEVNULL, check=False,
+    )  # fmt: skip
+    assert "Traceback" not in done.stderr, done.stderr
+    return Result(done.returncode, done.stdout, done.stderr)
+
+
+def make_site(folder: Path, site: str = SITE, cameras: str = CAMERAS, types: str = TYPES) -> Path:
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "site.toml").write_text(site)
+    (folder / "cameras.csv").write_text(cameras)
+    (folder / "types.toml").write_text(types)
+    return folder
+
+
+def make_vault(folder: Path) -> None:
+    assert zentrale("vault", "init", cwd=folder).code == 0
+    add = ("vault", "add", "admin")
+    assert zentrale(*add, "--label", "installer", cwd=folder, ZENTRALE_PASSWORD="installer-1").code == 0
+    assert zentrale(*add, "--factory", "Umbra Works", cwd=folder, ZENTRALE_PASSWORD="factory-1234").code == 0
+
+
+@pytest.fixture
+def site(tmp_path: Path) -> Path:
+    """A site folder without a vault."""
+    return make_site(tmp_path / "site")
+
+
+@pytest.fixture
+def ready_site(site: Path) -> Path:
+    """A site folder with a vault that holds the candidates."""
+    make_vault(site)
+    return site
+
+
+StartStandIn = Callable[[Path], "subprocess.Popen[str]"]
+
+
+@pytest.fixture
+def start_stand_in() -> Iterator[StartStandIn]:
+    """Starts stand-in sites from scenario files, and ends them after the test."""
+    running: list[subprocess.Popen[str]] = []
+
+    def start(scenario: Path) -> subprocess.Popen[str]:
+        process = subprocess.Popen(
+            [PROGRAM, "simulate", "--with-parent", "--quiet", "--scenario", str(scenario)], env=environment(),
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        running.append(process)
+        assert process.stdout is not None
+        assert process.stdout.readline().startswith("ready: ")
+        return process
+
+    yield start
+    for process in running:
+        assert process.stdin is not None and process.stdout is not None
+        process.stdin.close()
+        assert process.wait(timeout=20) == 0, "the stand-in ends when its parent does"
+        process.stdout.close()
+
+
+@pytest.fixture
+def stand_in(start_stand_in: StartStandIn) -> Iterator[None]:
+    """The small stand-in site, in its first state."""
+    start_stand_in(DATA / "small.toml")
+    yield

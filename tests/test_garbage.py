@@ -1,0 +1,109 @@
+"""Every parser of what comes from the network takes anything, and raises nothing but its own errors."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zentrale.errors import InputError, RemoteProtocolError
+from zentrale.protocols import h264, h265, http_auth, jpeg, rtcp, rtsp, soap, ws_discovery
+from zentrale.protocols.onvif import device, media, recording
+from zentrale.protocols.rtp import Reception, RtpPacket
+from zentrale.protocols.rtsp_client import PlayerSession, StreamAddress
+from zentrale.protocols.sdp import Media, SessionDescription
+from zentrale.protocols.stream_meter import StreamMeter
+
+ADDRESS = StreamAddress.parse("rtsp://10.0.0.1/x")
+
+
+def _session(data: bytes) -> None:
+    session = PlayerSession(ADDRESS, http_auth.Credentials("u", "p"), "c")
+    session.start()
+    session.receive(data)
+
+
+def _meter(data: bytes) -> None:
+    for codec in ("H264", "H265", "JPEG", "OTHER"):
+        meter = StreamMeter(Media("video", payload_type=96, codec=codec), 0.0)
+        for number in range(3):
+            meter.add_rtp(RtpPacket(96, number, 0, 1, data, number == 2).serialize(), float(number))
+        meter.result("tcp")
+
+
+PARSERS: dict[str, Callable[[bytes], object]] = {
+    "rtp": RtpPacket.parse,
+    "rtcp": rtcp.parse,
+    "sdp": SessionDescription.parse,
+    "rtsp": lambda data: rtsp.Reader().receive(data),
+    "rtsp session": _session,
+    "rtsp transport": lambda data: rtsp.parse_transport(data.decode("latin-1")),
+    "soap": soap.parse,
+    "probe": ws_discovery.parse_probe,
+    "matches": ws_discovery.parse_matches,
+    "challenge": lambda data: http_auth.parse_challenges([data.decode("latin-1")]),
+    "h264 sps": lambda data: h264.parse_sps(b"\x67" + data),
+    "h265 sps": lambda data: h265.parse_sps(b"\x42\x01" + data),
+    "jpeg": lambda data: jpeg.JpegDepacketizer().push(data, 0, True, 0),
+    "meter": _meter,
+    "address": lambda data: StreamAddress.parse("rtsp://" + data.decode("latin-1")),
+    "time": lambda data: soap.parse_time(data.decode("latin-1")),
+}
+PREFIXES = [b"", b"RTSP/1.0 200 OK\r\nCSeq: 1\r\n", b"$\x00", b"v=0\r\nm=video 0 RTP/AVP 96\r\na=", b"\x80\xc8\x00\x06",
+            b"<s:Envelope xmlns:s='http://www.w3.org/2003/05/soap-envelope'><s:Body>", b"\x1c\x85", b"\x62\x01\x93"]  # fmt: skip
+
+
+@pytest.mark.parametrize("name", PARSERS)
+@given(prefix=st.sampled_from(PREFIXES), data=st.binary(max_size=400))
+def test_garbage_is_refused_and_breaks_nothing(name: str, prefix: bytes, data: bytes) -> None:
+    try:
+        PARSERS[name](prefix + data)
+    except (RemoteProtocolError, InputError):
+        pass
+
+
+READERS = [
+    device.parse_services, device.parse_capabilities, device.parse_information, device.parse_system_time,
+    device.parse_users, device.parse_hostname, device.parse_scopes, device.parse_interfaces, media.parse_profiles,
+    media.parse_uri, media.parse_set_encoder, recording.parse_receivers, recording.parse_recordings,
+    recording.parse_jobs, recording.parse_job_state, recording.parse_information, recording.parse_capabilities,
+]  # fmt: skip
+NAMES = ["Configuration", "Resolution", "Width", "Token", "Source", "State", "Date", "Year", "Profiles", "Services", "Uri"]
+trees = st.recursive(
+    st.text("0123456789.-abc", max_size=12),
+    lambda inner: st.lists(st.tuples(st.sampled_from(NAMES), inner), max_size=4),
+    max_leaves=12,
+)
+
+
+def _grow(parent: soap.Element, tree: object) -> None:
+    if isinstance(tree, str):
+        parent.text = tree
+    elif isinstance(tree, list):
+        for name, inner in tree:
+            child = soap.TT(name)
+            parent.append(child)
+            _grow(child, inner)
+
+
+@given(trees, st.sampled_from(["GetProfilesResponse", "GetSystemDateAndTimeResponse"]))
+def test_answers_with_anything_in_them_break_nothing(tree: object, name: str) -> None:
+    for maker in (soap.TDS, soap.TRT, soap.TRC):
+        root = maker(name)
+        _grow(root, tree)
+        for reader in READERS:
+            try:
+                reader(root)
+            except RemoteProtocolError:
+                pass
+
+
+@given(st.lists(st.tuples(st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)), max_size=200))
+def test_reception_counts_stay_sane_on_nonsense(packets: list[tuple[int, int]]) -> None:
+    reception = Reception(90_000)
+    for number, (sequence, timestamp) in enumerate(packets):
+        reception.add(sequence, timestamp, number / 100)
+    assert 0 <= reception.received <= len(packets)
+    assert reception.lost >= 0 and reception.jitter_ms >= 0

@@ -1,0 +1,133 @@
+"""The logbook and the vault."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+from conftest import SECRETS, make_vault, zentrale
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zentrale.errors import InputError
+from zentrale.findings import finding
+from zentrale.logbook.store import Binding, Logbook
+from zentrale.logbook.vault import Candidate, Vault, generate_password
+from zentrale.protocols.http_auth import Credentials
+
+
+def test_a_run_keeps_what_was_seen_and_found(tmp_path: Path) -> None:
+    path = tmp_path / "log.sqlite"
+    item = finding("STR-3", "camera x", "1", "2", "plan")
+    with Logbook(path) as log:
+        run = log.begin_run("verify", "laptop")
+        log.add_seen(run, "stream", "x", "RTSP", {"a": 1})
+        assert log.last_run("verify") is None, "a run that did not end tells nothing"
+        log.finish_run(run, [item])
+    with Logbook(path) as log:
+        last = log.last_run("verify")
+        assert last is not None and last.vantage == "laptop"
+        assert log.findings_of(last.id) == [item]
+        assert log.seen(last.id, "stream") == [("x", {"a": 1})]
+
+
+def test_a_step_that_died_is_told_once(tmp_path: Path) -> None:
+    with Logbook(tmp_path / "log") as log:
+        run = log.begin_run("register", "")
+        done, died, failed = (log.begin_change(run, "camera x", step, "a", "b") for step in ("one", "two", "three"))
+        log.end_change(done)
+        log.end_change(failed, "no")
+        assert [c.id for c in log.close_interrupted()] == [died]
+        assert log.close_interrupted() == ()
+        assert [c.state for c in log.changes()] == ["done", "interrupted", "failed"]
+
+
+def test_a_device_has_one_name_and_a_name_one_device(tmp_path: Path) -> None:
+    with Logbook(tmp_path / "log") as log:
+        log.bind(Binding("a", "m1", "10.0.0.1"))
+        log.bind(Binding("b", "m1", "10.0.0.2"))
+        log.bind(Binding("b", "", "10.0.0.3"))
+        assert log.bindings() == [Binding("b", "", "10.0.0.3")]
+        assert log.unbind("b") and not log.unbind("b")
+
+
+def test_a_foreign_logbook_is_left_alone(tmp_path: Path) -> None:
+    path = tmp_path / "log"
+    path.write_bytes(b"this is no database, and long enough to be looked at" * 20)
+    with pytest.raises(InputError, match="not a usable logbook"):
+        Logbook(path)
+    assert path.read_bytes().startswith(b"this is no database")
+
+
+def test_a_vault_opens_with_its_passphrase_only(tmp_path: Path) -> None:
+    path = tmp_path / "vault.bin"
+    vault = Vault.create(path, "right")
+    vault.add_candidate(Candidate(Credentials("admin", "geheim-1"), "site"))
+    vault.set_device("gate", Credentials("admin", "geheim-2"))
+    content = path.read_bytes()
+    assert b"geheim" not in content and b"admin" not in content
+    assert path.stat().st_mode & 0o077 == 0
+    opened = Vault.open(path, "right").contents
+    assert opened == vault.contents and "geheim" not in repr(opened)
+    with pytest.raises(InputError, match="wrong passphrase"):
+        Vault.open(path, "wrong")
+    with pytest.raises(InputError, match="exists"):
+        Vault.create(path, "right")
+    vault.change_passphrase("newer")
+    assert Vault.open(path, "newer").device("gate") == Credentials("admin", "geheim-2")
+    assert vault.remove("gate") and not vault.remove("gate") and vault.device("gate") is None
+
+
+@given(st.data())
+def test_a_changed_vault_is_refused(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    path = tmp_path_factory.getbasetemp() / "tampered.bin"
+    if not path.with_suffix(".ok").exists():
+        Vault.create(path, "p")
+        path.rename(path.with_suffix(".ok"))
+    content = bytearray(path.with_suffix(".ok").read_bytes())
+    at = data.draw(st.sampled_from([0, 15, 20, 32, 33, 34, 36, 50, len(content) - 1]))
+    content[at] ^= data.draw(st.sampled_from([1, 0x80, 0xFF]))
+    path.write_bytes(content[: data.draw(st.integers(at, len(content)))] if data.draw(st.booleans()) else content)
+    with pytest.raises(InputError):
+        Vault.open(path, "p")
+
+
+def test_generated_passwords_meet_the_usual_rules() -> None:
+    made = {generate_password() for _ in range(300)}
+    assert len(made) == 300
+    for password in made:
+        assert len(password) == 16 and not set(password) & set("IlOo01 \"'\\/:@")
+        assert any(c.islower() for c in password) and any(c.isupper() for c in password)
+        assert any(c.isdigit() for c in password) and any(c in "-_.+=" for c in password)
+
+
+def test_the_vault_command_shows_no_secret_unless_asked(site: Path) -> None:
+    make_vault(site)
+    listing = zentrale("vault", "list", cwd=site)
+    assert listing.code == 0 and "installer" in listing.out and "Umbra Works" in listing.out
+    assert not any(secret in listing.all for secret in SECRETS)
+    assert "password" not in zentrale("vault", "list", "--json", cwd=site).json["entries"][0]
+    assert "factory-1234" in zentrale("vault", "list", "--show", cwd=site).out
+    assert zentrale("vault", "set", "north", "root", cwd=site, ZENTRALE_PASSWORD="x").code == 0
+    assert zentrale("vault", "remove", "north", cwd=site).code == 0
+    wrong = zentrale("vault", "list", cwd=site, ZENTRALE_PASSPHRASE="wrong")
+    assert wrong.code == 2 and "wrong passphrase" in wrong.err
+    nobody = zentrale("vault", "list", cwd=site, ZENTRALE_PASSPHRASE="")
+    assert nobody.code == 2 and "ZENTRALE_PASSPHRASE" in nobody.err
+    for bad in (("remove", "none"), ("set", "nobody", "root"), ("init",)):
+        assert zentrale("vault", *bad, cwd=site, ZENTRALE_PASSWORD="x").code == 2
+
+
+def test_secrets_come_by_file_descriptor(site: Path) -> None:
+    import subprocess
+
+    from conftest import PROGRAM, environment
+
+    read, write = os.pipe()
+    os.write(write, b"from a pipe\n")
+    os.close(write)
+    command = [PROGRAM, "vault", "init", "--passphrase-fd", str(read)]
+    assert subprocess.run(command, cwd=site, pass_fds=[read], env=environment(), check=False).returncode == 0
+    os.close(read)
+    Vault.open(site / "vault.bin", "from a pipe")

@@ -1,0 +1,145 @@
+"""Power and traffic against values worked out by hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zentrale.findings import CATALOGUE
+from zentrale.planning import poe
+from zentrale.planning.power import plan_power
+from zentrale.planning.traffic import OVERHEAD, plan_traffic
+from zentrale.site.folder import SiteFolder
+from zentrale.site.model import Mode, Plan
+from zentrale.site.reading import read_plan
+
+
+def plan_of(folder: Path, site: str = SITE, cameras: str = CAMERAS, types: str = TYPES) -> Plan:
+    return read_plan(SiteFolder(make_site(folder, site, cameras, types)))
+
+
+def test_poe_classes_are_those_of_the_standard() -> None:
+    assert [poe.supply_power_w(c) for c in range(9)] == [15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0]
+    assert [poe.device_power_w(c) for c in (3, 4, 6, 8)] == [13.0, 25.5, 51.0, 71.3]
+    assert [poe.needed_type(c) for c in range(9)] == [1, 1, 1, 1, 2, 3, 3, 4, 4]
+
+
+def test_cable_loss_by_hand() -> None:
+    """25.5 W over 100 m, class 4: 12.5 I² - 50 I + 25.5 = 0 gives I = 0.6 A, and 50 V x 0.6 A = 30.0 W."""
+    assert poe.port_power_w(25.5, 100, 4) == pytest.approx(30.0, abs=0.01)
+    # 12.95 W over 100 m at 44 V: I = (44 - sqrt(44² - 4 x 12.5 x 12.95)) / 25 = 0.3241 A, x 44 V
+    assert poe.port_power_w(12.95, 100, 3) == pytest.approx(44 * 0.32411, abs=0.01)
+    assert poe.port_power_w(51.0, 100, 6) == pytest.approx(60.0, abs=0.3)
+    assert poe.port_power_w(10, 0, 3) == 10
+
+
+@given(st.floats(0.1, 60), st.floats(0, 150), st.integers(0, 8))
+def test_a_port_gives_what_the_device_draws_and_the_cable_burns(device_w: float, length_m: float, poe_class: int) -> None:
+    port_w = poe.port_power_w(device_w, length_m, poe_class)
+    voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
+    resistance = 12.5 * length_m / 100 / (2 if poe_class > 4 else 1)
+    current = port_w / voltage
+    if voltage**2 > 4 * resistance * device_w:
+        assert port_w - resistance * current**2 == pytest.approx(device_w, rel=1e-6)
+        assert port_w >= device_w * (1 - 1e-9)
+
+
+def test_who_goes_dark_at_night(tmp_path: Path) -> None:
+    """Two cameras of 9 W at night on a supply of 15 W: the higher port number goes first."""
+    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 15").replace("day_w = 6.0", "day_w = 6.0\nnight_w = 9.0", 1)
+    power = plan_power(plan_of(tmp_path, types=types))
+    (switch,) = power.switches
+    assert switch.dark[Mode.DAY] == () and switch.dark[Mode.NIGHT] == ("south",)
+    assert switch.draw_w[Mode.NIGHT] == pytest.approx(poe.port_power_w(9, 20, 3) + poe.port_power_w(9, 30, 3))
+    (found,) = power.findings
+    assert (found.code, found.subject) == ("PWR-1", "switch cabinet")
+    assert "18.3 W drawn, mode night; dark: south" in found.measured and "15.0 W" in found.limit
+    assert zentrale("plan", "power", cwd=tmp_path).code == 1
+
+
+# What is changed in the plan, and the one finding it must bring: code, subject, a word of what was measured.
+CASES = [
+    ("types", "poe_budget_w = 60", "poe_budget_w = 16", "PWR-3", "switch cabinet", "15.2 W drawn"),
+    ("types", "poe_class = 3", "poe_class = 4", "PWR-2", "camera north", "class 4 on cabinet port 1, type 1"),
+    ("cameras", "cabinet,1,20", "cabinet,10,20", "PWR-4", "camera north", "cabinet port 10"),
+    ("cameras", "cabinet,1,20", "cabinet,1,104", "RUN-1", "camera north", "104 m"),
+    ("site", "bitrate_kbps = 300", "bitrate_kbps = 380", "TRF-2", "leg cabinet:9 recorder", "802 kbit/s"),
+    ("site", "bitrate_kbps = 300", "bitrate_kbps = 60000", "TRF-3", "recorder recorder", "120 Mbit/s planned"),
+    ("types", "channels = 4", "channels = 2", "CHN-1", "recorder recorder", "beyond the last channel: south"),
+    ("types", "poe_budgeting", "poe_budgeting", "PWR-5", "switch cabinet", "30.8 W reserved"),
+]
+
+
+@pytest.mark.parametrize(("file", "right", "wrong", "code", "subject", "measured"), CASES)
+def test_a_planning_fault_is_found_and_nothing_else(
+    tmp_path: Path, file: str, right: str, wrong: str, code: str, subject: str, measured: str
+) -> None:
+    texts = {"site": SITE, "types": TYPES.replace("poe_budget_w", "poe_type = 1\npoe_budget_w"), "cameras": CAMERAS}
+    if code == "PWR-5":
+        texts["types"] = texts["types"].replace("poe_budget_w = 60", 'poe_budget_w = 20\npoe_budgeting = "class"')
+    if code == "TRF-2":
+        texts["types"] = texts["types"].replace("ports = 10", "ports = 10\nport_rate_mbps = 1")
+    texts[file] = texts[file].replace(right, wrong, 1)
+    plan = plan_of(tmp_path, **texts)
+    found = [*plan_power(plan).findings, *plan_traffic(plan).findings]
+    assert [(f.code, f.subject) for f in found] == [(code, subject)]
+    assert measured in found[0].measured
+    assert found[0].limit and found[0].limit_source and found[0].advice
+
+
+TWO_SWITCHES = """
+[[switches]]
+name = "far"
+cabinet = "yard"
+type = "switch-8"
+[[links]]
+a = "cabinet:10"
+b = "far:10"
+rate_mbps = RATE
+lit = LIT
+"""
+
+
+def test_traffic_crosses_the_links_on_its_path(tmp_path: Path) -> None:
+    extra = TWO_SWITCHES.replace("RATE", "100").replace("LIT", "true")
+    cameras = CAMERAS.replace("cabinet,2", "far,2")
+    traffic = plan_traffic(plan_of(tmp_path, SITE + extra, cameras))
+    loads = {load.name: (load.load_bps, load.cameras) for load in traffic.links}
+    assert loads["cabinet:10 - far:10"] == (pytest.approx(300_000 * OVERHEAD), ("south",))
+    assert loads["cabinet:9 recorder"] == (pytest.approx(600_000 * OVERHEAD), ("north", "south"))
+    assert pytest.approx(1478 / 1400) == OVERHEAD
+    assert not traffic.findings
+
+
+def test_a_link_beyond_line_rate_and_a_dark_one_are_faults(tmp_path: Path) -> None:
+    cameras = CAMERAS.replace("cabinet,2", "far,2")
+    site = SITE.replace("bitrate_kbps = 300", "bitrate_kbps = 2000")
+    slow = plan_of(tmp_path / "a", site + TWO_SWITCHES.replace("RATE", "2").replace("LIT", "true"), cameras)
+    assert [(f.code, f.subject) for f in plan_traffic(slow).findings] == [("TRF-1", "link cabinet:10 - far:10")]
+    dark = plan_of(tmp_path / "b", SITE + TWO_SWITCHES.replace("RATE", "100").replace("LIT", "false"), cameras)
+    assert [(f.code, f.subject) for f in plan_traffic(dark).findings] == [("TRF-4", "camera south")]
+
+
+def test_plan_gives_figures_and_a_document(tmp_path: Path) -> None:
+    folder = make_site(tmp_path)
+    result = zentrale("plan", "--json", "--figures", cwd=folder)
+    assert result.code == 0
+    (switch,) = result.json["switches"]
+    assert switch["poe_supply_w"] == 60 and set(switch["draw_w"]) == {"day", "night", "cold", "moving"}
+    assert {link["kind"] for link in result.json["links"]} == {"leg", "port"}
+    for name in ("power.png", "bandwidth.png"):
+        assert (folder / "output" / name).read_bytes().startswith(b"\x89PNG")
+    assert zentrale("plan", "weather", cwd=folder).code == 2
+
+
+def test_every_code_is_explained() -> None:
+    for code in CATALOGUE:
+        assert code in zentrale("explain", code.lower()).out if code == "PWR-1" else CATALOGUE[code].explanation
+    listing = zentrale("explain")
+    assert all(code in listing.out for code in CATALOGUE)
+    unknown = zentrale("explain", "PWR-99")
+    assert unknown.code == 2 and "PWR-1" in unknown.err

@@ -1,0 +1,140 @@
+"""Plan files: reading, checking, finding, writing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zentrale.errors import InputError, PlanError
+from zentrale.site.folder import SiteFolder, create_site, find_site, write_atomically
+from zentrale.site.model import normal_mac
+from zentrale.site.reading import read_plan
+from zentrale.site.timezone import posix_timezone
+from zentrale.site.toml_lines import line_of
+
+
+def problems_of(folder: Path) -> list[str]:
+    with pytest.raises(PlanError) as error:
+        read_plan(SiteFolder(folder))
+    return error.value.problems
+
+
+def test_the_samples_are_right(tmp_path: Path) -> None:
+    for sample in ("empty", "brackwater"):
+        create_site(tmp_path / sample, sample)
+        assert read_plan(SiteFolder(tmp_path / sample)).cameras
+    with pytest.raises(InputError):
+        create_site(tmp_path / "empty", "empty")
+
+
+# What is wrong in which file, and the words that must stand in its one message.
+MISTAKES = [
+    ("site", "vlan = 71", "vlan = 5000", ["site.toml line 11", "zones.vlan", "5000", "4094"]),
+    ("site", "vlan = 71", "vlna = 71", ["site.toml line 11", "'vlna'"]),
+    ("site", '"127.0.71.0/27"', '"127.0.71.1/27"', ["site.toml line 12", "subnet"]),
+    ("site", 'type = "switch-8"', 'type = "other"', ["site.toml line 20", "'other'", "switch-8"]),
+    ("site", "Europe/London", "Europe/Nowhere", ["site.toml line 3", "Europe/Nowhere", "time zone"]),
+    ("site", '"320x180"', '"320 by 180"', ["site.toml line 15", "resolution", "1920x1080"]),
+    ("site", "[policy]", "[polizei]", ["site.toml line 4", "[polizei]", "policy"]),
+    ("types", "poe_class = 3\nday_w = 6.0\nmax", "poe_class = 9\nday_w = 6.0\nmax", ["types.toml line 5", "poe_class", "9"]),
+    ("types", "day_w = 6.0\nnight_w", "night_w", ["types.toml line 8", "'day_w'", "missing"]),
+    ("cameras", "north,north door", "North Door,north door", ["cameras.csv line 2", "'North Door'", "small letters"]),
+    ("cameras", "cabinet,2,30", "cabinet,1,30", ["cameras.csv line 3", "cabinet:1", "already used", "line 2"]),
+    ("cameras", "cabinet,2,30", "cabinet,77,30", ["cameras.csv line 3", "port 77", "1 to 10"]),
+    ("cameras", "recorder,3", "recorder,1", ["cameras.csv line 3", "recorder channel 1", "line 2"]),
+    ("cameras", "127.0.71.12", "127.0.71.21", ["cameras.csv line 3", "127.0.71.21", "site.toml"]),
+    ("cameras", "02:5a:71:00:00:11", "02:5a:71:00:00", ["cameras.csv line 2", "MAC address"]),
+    ("cameras", "recorder,3", "recorder,3,extra", ["cameras.csv line 3", "13 cells", "12"]),
+    ("cameras", ",group,", ",gruppe,", ["cameras.csv line 1", "'gruppe'"]),
+]
+
+
+@pytest.mark.parametrize(("file", "right", "wrong", "words"), MISTAKES)
+def test_a_mistake_is_named_with_its_place(tmp_path: Path, file: str, right: str, wrong: str, words: list[str]) -> None:
+    texts = {"site": SITE, "types": TYPES, "cameras": CAMERAS}
+    assert right in texts[file]
+    texts[file] = texts[file].replace(right, wrong, 1)
+    problems = problems_of(make_site(tmp_path, **texts))
+    assert any(all(word in problem for word in words) for problem in problems), problems
+
+
+def test_all_mistakes_are_told_at_once(tmp_path: Path) -> None:
+    site, types, cameras = SITE, TYPES, CAMERAS
+    for file, right, wrong, _ in MISTAKES[:4]:
+        assert file == "site"
+        site = site.replace(right, wrong, 1)
+    cameras = cameras.replace("cabinet,2,30", "cabinet,1,far").replace("recorder,3", "recorder,1")
+    folder = make_site(tmp_path, site, cameras, types)
+    result = zentrale("check", cwd=folder)
+    assert result.code == 2 and result.out == ""
+    for word in ("zones.vlan", "subnet", "'other'", "run_length_m"):
+        assert word in result.err, result.err
+    before = {p.name: p.read_bytes() for p in folder.iterdir()}
+    assert zentrale("plan", cwd=folder).code == zentrale("register", cwd=folder).code == 2
+    assert {p.name: p.read_bytes() for p in folder.iterdir()} == before, "nothing is half written"
+
+
+@pytest.mark.parametrize("content", [b"\xff\xfe\x00", b"= [", b"", b"[[zones]]\nname = 5\n" * 3, b'site = "x"', b"zones = 3"])
+def test_files_that_are_no_plan_are_told_so(tmp_path: Path, content: bytes) -> None:
+    folder = make_site(tmp_path)
+    for name in ("site.toml", "types.toml", "cameras.csv"):
+        original = (folder / name).read_bytes()
+        (folder / name).write_bytes(content)
+        assert problems_of(folder)
+        (folder / name).write_bytes(original)
+    (folder / "cameras.csv").unlink()
+    assert "cameras.csv: missing" in problems_of(folder)[0]
+
+
+@given(st.binary(max_size=300))
+def test_any_schedule_is_read_or_refused(tmp_path_factory: pytest.TempPathFactory, data: bytes) -> None:
+    folder = make_site(tmp_path_factory.mktemp("any"))
+    (folder / "cameras.csv").write_bytes(CAMERAS.encode() + data)
+    try:
+        read_plan(SiteFolder(folder))
+    except PlanError as error:
+        assert error.problems
+
+
+def test_a_site_is_found_from_below(tmp_path: Path) -> None:
+    folder = make_site(tmp_path / "site")
+    below = folder / "output" / "deep"
+    below.mkdir(parents=True)
+    assert find_site(None, below).path == folder.resolve()
+    with pytest.raises(InputError):
+        find_site(str(tmp_path / "nowhere"))
+
+
+def test_lines_of_toml_fields() -> None:
+    text = "a = 1\n[[x]]\nk = 1\n[[x]]\n# c\nk = 2\nm = 3\n[y]\nz = 1\n"
+    assert [line_of(text, at) for at in ((), ("a",), ("x", 1, "m"), ("x", 1, "none"), ("y", "z"))] == [1, 1, 7, 4, 9]
+
+
+def test_time_zones_become_posix_strings() -> None:
+    assert posix_timezone("Europe/London") == "GMT0BST,M3.5.0/1,M10.5.0"
+    assert posix_timezone("Asia/Tokyo") == "JST-9"
+    for bad in ("", "../../etc/passwd", "Europe", "/etc/passwd"):
+        with pytest.raises(ValueError, match="IANA"):
+            posix_timezone(bad)
+
+
+@pytest.mark.parametrize("text", ["02-5A-71-00-00-11", "025a.7100.0011", "025A71000011", "02:5a:71:00:00:11"])
+def test_mac_addresses_in_any_spelling(text: str) -> None:
+    assert normal_mac(text) == "02:5a:71:00:00:11"
+
+
+def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "file"
+    write_atomically(path, b"old")
+
+    def no_rename(self: Path, target: Path) -> Path:
+        raise OSError("disk full")
+
+    monkeypatch.setattr(Path, "replace", no_rename)
+    with pytest.raises(OSError, match="disk full"):
+        write_atomically(path, b"new")
+    assert path.read_bytes() == b"old" and list(tmp_path.iterdir()) == [path]
