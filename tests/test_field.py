@@ -114,7 +114,10 @@ BAD_RTSP = {
     "endless headers": (rtsp(OK, endless=b"X: " + b"y" * 1000 + b"\r\n"), RemoteProtocolError),
     "huge body": (rtsp(OK + b"Content-Length: 999999999\r\n\r\n"), RemoteProtocolError),
     "no media": (rtsp(OK + b"\r\n", OK + b"Content-Length: 5\r\n\r\nv=0\r\n"), RemoteProtocolError),
-    "audio only": (rtsp(OK + b"\r\n", OK + b"Content-Length: 23\r\n\r\nm=audio 0 RTP/AVP 0\r\n\r\n"), RemoteProtocolError),
+    "audio only": (
+        rtsp(OK + b"\r\n", OK + b"Content-Length: 23\r\n\r\nm=audio 0 RTP/AVP 0\r\n\r\n"),
+        RemoteProtocolError,
+    ),
     "no session": (rtsp(OK + b"\r\n", DESCRIBED, OK + b"\r\n"), RemoteProtocolError),
     "not found": (rtsp(OK + b"\r\n", b"RTSP/1.0 404 Not Found\r\nCSeq: {}\r\n\r\n"), RemoteProtocolError),
     "forbidden": (rtsp(OK + b"\r\n", b"RTSP/1.0 403 Forbidden\r\nCSeq: {}\r\n\r\n"), RefusedError),

@@ -6,10 +6,10 @@ import os
 from pathlib import Path
 
 import pytest
-from conftest import SECRETS, make_vault, zentrale
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import SECRETS, make_vault, zentrale
 from zentrale.errors import InputError
 from zentrale.findings import finding
 from zentrale.logbook.store import Binding, Logbook
@@ -79,6 +79,7 @@ def test_a_vault_opens_with_its_passphrase_only(tmp_path: Path) -> None:
     assert vault.remove("gate") and not vault.remove("gate") and vault.device("gate") is None
 
 
+@settings(max_examples=25)  # each try costs a scrypt
 @given(st.data())
 def test_a_changed_vault_is_refused(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     path = tmp_path_factory.getbasetemp() / "tampered.bin"

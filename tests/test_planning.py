@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.findings import CATALOGUE
 from zentrale.planning import poe
 from zentrale.planning.power import plan_power
@@ -38,7 +38,9 @@ def test_cable_loss_by_hand() -> None:
 
 
 @given(st.floats(0.1, 60), st.floats(0, 150), st.integers(0, 8))
-def test_a_port_gives_what_the_device_draws_and_the_cable_burns(device_w: float, length_m: float, poe_class: int) -> None:
+def test_a_port_gives_what_the_device_draws_and_the_cable_burns(
+    device_w: float, length_m: float, poe_class: int
+) -> None:
     port_w = poe.port_power_w(device_w, length_m, poe_class)
     voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
     resistance = 12.5 * length_m / 100 / (2 if poe_class > 4 else 1)
@@ -50,7 +52,9 @@ def test_a_port_gives_what_the_device_draws_and_the_cable_burns(device_w: float,
 
 def test_who_goes_dark_at_night(tmp_path: Path) -> None:
     """Two cameras of 9 W at night on a supply of 15 W: the higher port number goes first."""
-    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 15").replace("day_w = 6.0", "day_w = 6.0\nnight_w = 9.0", 1)
+    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 15").replace(
+        "day_w = 6.0", "day_w = 6.0\nnight_w = 9.0", 1
+    )
     power = plan_power(plan_of(tmp_path, types=types))
     (switch,) = power.switches
     assert switch.dark[Mode.DAY] == () and switch.dark[Mode.NIGHT] == ("south",)
@@ -108,9 +112,10 @@ def test_traffic_crosses_the_links_on_its_path(tmp_path: Path) -> None:
     extra = TWO_SWITCHES.replace("RATE", "100").replace("LIT", "true")
     cameras = CAMERAS.replace("cabinet,2", "far,2")
     traffic = plan_traffic(plan_of(tmp_path, SITE + extra, cameras))
-    loads = {load.name: (load.load_bps, load.cameras) for load in traffic.links}
-    assert loads["cabinet:10 - far:10"] == (pytest.approx(300_000 * OVERHEAD), ("south",))
-    assert loads["cabinet:9 recorder"] == (pytest.approx(600_000 * OVERHEAD), ("north", "south"))
+    loads = {load.name: load for load in traffic.links}
+    link, leg = loads["cabinet:10 - far:10"], loads["cabinet:9 recorder"]
+    assert link.load_bps == pytest.approx(300_000 * OVERHEAD) and link.cameras == ("south",)
+    assert leg.load_bps == pytest.approx(600_000 * OVERHEAD) and leg.cameras == ("north", "south")
     assert pytest.approx(1478 / 1400) == OVERHEAD
     assert not traffic.findings
 
@@ -143,3 +148,11 @@ def test_every_code_is_explained() -> None:
     assert all(code in listing.out for code in CATALOGUE)
     unknown = zentrale("explain", "PWR-99")
     assert unknown.code == 2 and "PWR-1" in unknown.err
+
+
+def test_the_page_of_codes_is_made_from_the_registry() -> None:
+    page = (Path(__file__).parent.parent / "docs" / "findings.md").read_text()
+    for code, entry in CATALOGUE.items():
+        assert f"## {code}: {entry.title}\n\n*{entry.severity.value}*. {entry.explanation}\n" in page, (
+            "run tools/findings_page.py"
+        )

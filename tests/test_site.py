@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import InputError, PlanError
 from zentrale.site.folder import SiteFolder, create_site, find_site, write_atomically
 from zentrale.site.model import normal_mac
@@ -40,7 +40,12 @@ MISTAKES = [
     ("site", "Europe/London", "Europe/Nowhere", ["site.toml line 3", "Europe/Nowhere", "time zone"]),
     ("site", '"320x180"', '"320 by 180"', ["site.toml line 15", "resolution", "1920x1080"]),
     ("site", "[policy]", "[polizei]", ["site.toml line 4", "[polizei]", "policy"]),
-    ("types", "poe_class = 3\nday_w = 6.0\nmax", "poe_class = 9\nday_w = 6.0\nmax", ["types.toml line 5", "poe_class", "9"]),
+    (
+        "types",
+        "poe_class = 3\nday_w = 6.0\nmax",
+        "poe_class = 9\nday_w = 6.0\nmax",
+        ["types.toml line 5", "poe_class", "9"],
+    ),
     ("types", "day_w = 6.0\nnight_w", "night_w", ["types.toml line 8", "'day_w'", "missing"]),
     ("cameras", "north,north door", "North Door,north door", ["cameras.csv line 2", "'North Door'", "small letters"]),
     ("cameras", "cabinet,2,30", "cabinet,1,30", ["cameras.csv line 3", "cabinet:1", "already used", "line 2"]),
@@ -78,7 +83,9 @@ def test_all_mistakes_are_told_at_once(tmp_path: Path) -> None:
     assert {p.name: p.read_bytes() for p in folder.iterdir()} == before, "nothing is half written"
 
 
-@pytest.mark.parametrize("content", [b"\xff\xfe\x00", b"= [", b"", b"[[zones]]\nname = 5\n" * 3, b'site = "x"', b"zones = 3"])
+@pytest.mark.parametrize(
+    "content", [b"\xff\xfe\x00", b"= [", b"", b"[[zones]]\nname = 5\n" * 3, b'site = "x"', b"zones = 3"]
+)
 def test_files_that_are_no_plan_are_told_so(tmp_path: Path, content: bytes) -> None:
     folder = make_site(tmp_path)
     for name in ("site.toml", "types.toml", "cameras.csv"):

@@ -85,7 +85,9 @@ def test_a_probe_and_its_match_survive_the_wire() -> None:
     data = ws_discovery.serialize_matches(match, "urn:uuid:3")
     assert ws_discovery.parse_matches(data) == [match]
     assert match.scope("name") == "Upper gate" and match.scope("location") == ""
-    assert ws_discovery.parse_probe(data) is None and ws_discovery.parse_matches(ws_discovery.serialize_probe(probe)) == []
+    assert (
+        ws_discovery.parse_probe(data) is None and ws_discovery.parse_matches(ws_discovery.serialize_probe(probe)) == []
+    )
 
 
 @given(filled, filled, words, words)
@@ -151,7 +153,9 @@ def test_recorder_answers_survive_the_wire() -> None:
 
 def test_digest_answers_are_those_of_the_rfcs() -> None:
     """RFC 2617 clause 3.5 and RFC 7616 clause 3.9.1."""
-    old = 'Digest realm="testrealm@host.com", qop="auth,auth-int", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093", opaque="x"'
+    old = (
+        'Digest realm="testrealm@host.com", qop="auth,auth-int", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093", opaque="x"'
+    )
     (challenge,) = parse_challenges([old])
     text = answer(challenge, Credentials("Mufasa", "Circle Of Life"), "GET", "/dir/index.html", "0a4f113b")
     assert 'response="6629fae49393a05397450978507c4ef1"' in text and 'opaque="x"' in text
@@ -167,7 +171,9 @@ def test_digest_answers_are_those_of_the_rfcs() -> None:
 
 
 @given(words, words, words, st.sampled_from(["MD5", "SHA-256"]), st.sampled_from(["auth", ""]))
-def test_a_digest_proves_its_password_and_no_other(user: str, password: str, other: str, algorithm: str, qop: str) -> None:
+def test_a_digest_proves_its_password_and_no_other(
+    user: str, password: str, other: str, algorithm: str, qop: str
+) -> None:
     verifier = DigestVerifier("realm", "nonce", (algorithm,), qop)
     (challenge,) = parse_challenges(verifier.challenges())
     header = answer(challenge, Credentials(user, password), "DESCRIBE", "rtsp://h/p", "c")

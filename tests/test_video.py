@@ -45,7 +45,7 @@ def test_resolution_comes_from_the_parameter_sets(size: tuple[int, int]) -> None
         units = split_annex_b(encode(name, *size)[0])
         of_type = (lambda u: u[0] & 0x1F) if module is h264 else h265.nal_type
         sps = next(u for u in units if of_type(u) == kind)
-        found = module.parse_sps(sps)  # type: ignore[attr-defined]
+        found = module.parse_sps(sps)
         assert (found.width_px, found.height_px) == size
 
 

@@ -6,7 +6,6 @@ import argparse
 
 from zentrale.cli import options
 
-SUMMARY = "bind a found device to a planned camera by hand"
 DESCRIPTION = """\
 Binds a device of the last discovery, named by its address or MAC address, to a planned camera or recorder: for
 plans without MAC addresses, and for devices at another address than planned. Kept in the logbook; the plan files
@@ -19,6 +18,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device")
     parser.add_argument("--remove", action="store_true", help="take the binding back")
     options.add_site(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -6,7 +6,6 @@ import argparse
 
 from zentrale.cli import options
 
-SUMMARY = "check the plan files: every error with file, line and field"
 DESCRIPTION = """\
 Reads site.toml, cameras.csv and types.toml and says everything that is wrong with them at once: which file,
 which line, which field, what was found and what was expected. Changes nothing."""
@@ -16,6 +15,7 @@ EXAMPLE = "zentrale check --site brackwater"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_site(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

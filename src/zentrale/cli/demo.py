@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from pathlib import Path
     from subprocess import Popen
 
     from zentrale.cli.output import Output
 
-SUMMARY = "the full worked example on the stand-in site, one command"
 DESCRIPTION = """\
 Makes the site folder of Brackwater Locks, starts the stand-in site, then runs the real commands one after the
 other, printing each as you would type it: plan, discover, register, verify, hand over. Ends with the faults that
@@ -41,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--keep-running", action="store_true", help="at the end leave the stand-in running until Ctrl-C"
     )
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -132,13 +132,18 @@ class _Demo:
         if password:
             environment["ZENTRALE_PASSWORD"] = password
         options_given = [o for o, on in (("--no-color", self.args.no_color), ("--quiet", self.args.quiet)) if on]
-        finished = subprocess.run(
+        child = subprocess.Popen(
             [sys.executable, "-m", "zentrale", *arguments, *options_given],
-            cwd=self.folder if folder is not None else None, env=environment, stdin=subprocess.DEVNULL, check=False,
+            cwd=self.folder if folder is not None else None, env=environment, stdin=subprocess.DEVNULL,
         )  # fmt: skip
-        if finished.returncode not in expected:
+        try:
+            code = child.wait()
+        except BaseException:
+            _end(child)  # Ctrl-C reached it too; it is not left to end on its own
+            raise
+        if code not in expected:
             raise InputError(
-                f"zentrale {arguments[0]} ended with exit code {finished.returncode}",
+                f"zentrale {arguments[0]} ended with exit code {code}",
                 "see its message above; this is not as the demo goes",
             )
 
@@ -177,14 +182,17 @@ class _Demo:
         return EXIT_AS_PLANNED if good else EXIT_FAULTS
 
     def stop(self) -> None:
-        """End the stand-in, gently first."""
-        import subprocess
+        if self.stand_in is not None and self.stand_in.poll() is None:
+            self.stand_in.terminate()
+            _end(self.stand_in)
 
-        if self.stand_in is None or self.stand_in.poll() is not None:
-            return
-        self.stand_in.terminate()
-        try:
-            self.stand_in.wait(timeout=10)
-        except subprocess.TimeoutExpired:
-            self.stand_in.kill()
-            self.stand_in.wait()
+
+def _end(process: Popen[str] | Popen[bytes]) -> None:
+    """Wait for a process that was told to end; one that does not is killed."""
+    import subprocess
+
+    try:
+        process.wait(timeout=10)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()

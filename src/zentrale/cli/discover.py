@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.discovering import Discovery
     from zentrale.site.model import Plan
 
-SUMMARY = "find devices: what each is, in what state, and which planned one it is"
 DESCRIPTION = """\
 Sends WS-Discovery probes on one network adapter and sweeps the planned address ranges for RTSP and ONVIF ports,
 asks each device who it is with the candidate passwords of the vault, and compares with the plan: what is missing,
@@ -38,6 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

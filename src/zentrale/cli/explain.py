@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.findings import Entry
 
-SUMMARY = "say what a finding code means and what to do about it"
 DESCRIPTION = "Prints the longer explanation of a finding code. Without a code, lists them all."
 EXAMPLE = "zentrale explain STR-3"
 
@@ -18,6 +17,7 @@ EXAMPLE = "zentrale explain STR-3"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("code", metavar="CODE", nargs="?", help="a finding code such as STR-3")
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

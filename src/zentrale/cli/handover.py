@@ -6,7 +6,6 @@ import argparse
 
 from zentrale.cli import options
 
-SUMMARY = "write the evidence pack: page, camera list, pictures, figures"
 DESCRIPTION = """\
 Writes output/handover: a self-contained page (index.html) that opens from a USB stick and prints well, the device
 list as CSV, the contact sheet of all cameras, figures for power and bandwidth. Open findings come first. No
@@ -17,6 +16,7 @@ EXAMPLE = "zentrale handover --site brackwater"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_site(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -13,11 +13,22 @@ from collections.abc import Sequence
 
 from zentrale import __version__
 
-# In the order of the work. Each is a module of this package with SUMMARY, DESCRIPTION, EXAMPLE,
-# add_arguments(parser) and run(args) -> exit code.
-COMMANDS = (
-    "demo", "new", "check", "plan", "discover", "assign", "register", "verify", "handover", "vault", "explain", "simulate",
-)  # fmt: skip
+# In the order of the work. Each is a module of this package with DESCRIPTION, EXAMPLE, add_arguments(parser) and
+# run(args) -> exit code; only the one that is asked for is imported.
+COMMANDS = {
+    "demo": "the full worked example on the stand-in site, one command",
+    "new": "make a site folder with plan files to edit",
+    "check": "check the plan files: every error with file, line and field",
+    "plan": "calculate: PoE power per switch, traffic per link",
+    "discover": "find devices: what each is, in what state, and which planned one it is",
+    "assign": "bind a found device to a planned camera by hand",
+    "register": "bring devices to plan: password, name, time, streams, recorder channel",
+    "verify": "measure every stream, and all else that acceptance needs",
+    "handover": "write the evidence pack: page, camera list, pictures, figures",
+    "vault": "credentials: candidate passwords, and those of each device",
+    "explain": "say what a finding code means and what to do about it",
+    "simulate": "run the stand-in site: simulated cameras and a recorder on loopback addresses",
+}
 
 EPILOG = """\
 A site folder holds site.toml, cameras.csv and types.toml; commands find it from the current folder upwards.
@@ -28,36 +39,44 @@ exit codes: 0 all is as planned, 1 it ran and there are faults, 2 wrong usage or
 """
 
 
-def build_parser(only: str | None = None) -> argparse.ArgumentParser:
-    """The whole parser; with `only`, just that command's arguments are filled in."""
+def _formatter(prog: str) -> argparse.HelpFormatter:
+    """As wide as the terminal; argparse's own way of asking imports compression libraries."""
+    try:
+        columns = os.get_terminal_size().columns
+    except OSError:
+        columns = 100
+    return argparse.RawDescriptionHelpFormatter(prog, width=max(60, min(columns, 110) - 2))
+
+
+def build_parser(only: str | None) -> argparse.ArgumentParser:
+    """The parser, with the arguments of the command `only` filled in."""
     parser = argparse.ArgumentParser(
         prog="zentrale",
         description="Commission surveillance recorders and IP cameras: plan, discover, register, verify, hand over.",
         epilog=EPILOG,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=_formatter,
     )
     parser.add_argument("--version", action="version", version=f"zentrale {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
-    for name in COMMANDS:
+    for name, summary in COMMANDS.items():
+        if name != only:
+            commands.add_parser(name, help=summary)
+            continue
         module = importlib.import_module(f"zentrale.cli.{name}")
         sub = commands.add_parser(
-            name, help=module.SUMMARY, description=module.DESCRIPTION, epilog=f"example:\n  {module.EXAMPLE}",
-            formatter_class=argparse.RawDescriptionHelpFormatter,
-        )  # fmt: skip
-        if only in (None, name):
-            module.add_arguments(sub)
-            common = sub.add_argument_group("common options")
-            common.add_argument("--no-color", action="store_true", help="no colour (NO_COLOR does the same)")
-            common.add_argument("--quiet", action="store_true", help="only the result; no progress, no hints")
-            common.add_argument(
-                "-v", "--verbose", action="store_true", help="log what is asked and answered, to stderr"
-            )
+            name,
+            help=summary,
+            description=module.DESCRIPTION,
+            epilog=f"example:\n  {module.EXAMPLE}",
+            formatter_class=_formatter,
+        )
+        module.add_arguments(sub)
     return parser
 
 
 def main(argv: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if argv is None else argv)
-    only = next((a for a in arguments if a in COMMANDS), "none")
+    only = next((a for a in arguments if a in COMMANDS), None)
     args = build_parser(only).parse_args(arguments)
     module = importlib.import_module(f"zentrale.cli.{args.command}")
 

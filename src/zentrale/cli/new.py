@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-SUMMARY = "make a site folder with plan files to edit"
+from zentrale.cli import options
+
 DESCRIPTION = """\
 Makes a folder with site.toml, cameras.csv and types.toml. Edit them, then run `zentrale check`.
 Refuses to touch a folder that already holds a plan."""
@@ -19,6 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="empty",
         help="what to begin with: a plan of one camera to replace (empty), or the worked example (brackwater)",
     )
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from getpass import getpass
-from typing import TYPE_CHECKING
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.logbook.vault import Contents, Vault
     from zentrale.site.folder import SiteFolder
@@ -70,6 +69,8 @@ def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = 
     elif variable and os.environ.get(variable):
         text = os.environ[variable]
     elif sys.stdin.isatty():
+        from getpass import getpass
+
         text = getpass(f"{prompt}: ")
         if twice and getpass(f"{prompt}, again: ") != text:
             raise InputError("the two did not agree", "type it again; nothing was changed")

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.planning.power import PowerPlan
     from zentrale.planning.traffic import TrafficPlan
 
 PARTS = ("power", "traffic")
-SUMMARY = "calculate: PoE power per switch, traffic per link"
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
 with the loss in the cables, and what every port, link and recorder takes in. Says what will not work, and why."""
@@ -25,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/")
     options.add_site(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

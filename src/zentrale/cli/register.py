@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.registering import Registration
 
-SUMMARY = "bring devices to plan: password, name, time, streams, recorder channel"
 DESCRIPTION = """\
 For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
 sets name, time and encoder settings to plan, then puts it onto its channel of the recorder. Every change is in the
@@ -26,6 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

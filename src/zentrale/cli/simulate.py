@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
+from zentrale.cli import options
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.simulation.scenario import Camera, Recorder, Scenario
 
-SUMMARY = "run the stand-in site: simulated cameras and a recorder on loopback addresses"
 DESCRIPTION = """\
 Runs the stand-in site until Ctrl-C: cameras and a recorder that answer WS-Discovery, ONVIF and RTSP on loopback
 addresses of their own. A scenario file says what exists and which faults are on. The first start encodes the
@@ -21,6 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help="also stop when stdin is closed")
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.folder import SiteFolder
 
 PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
-SUMMARY = "credentials: candidate passwords, and those of each device"
 DESCRIPTION = f"""\
 Keeps every password of a site in one encrypted file, vault.bin (scrypt and AES-256-GCM). The passphrase comes from
 a prompt, from ${options.PASSPHRASE_VARIABLE} or from --passphrase-fd; a device's password from a prompt, from

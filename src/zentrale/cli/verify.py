@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.verifying import Verification
 
 STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
-SUMMARY = "measure every stream, and all else that acceptance needs"
 DESCRIPTION = f"""\
 Plays main and sub stream of every camera at the same time and measures codec, resolution, frame rate, bit rate,
 key-frame interval, loss, jitter and time to the first picture; tries to get in without a password and with the
@@ -39,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
+    options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:

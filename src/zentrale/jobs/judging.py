@@ -56,7 +56,9 @@ def judge_against_plan(
         if abs(measured.fps - plan.fps) > allowed:
             limit = f"{plan.fps:g} ± {allowed:.2g} frames/s"
             yield finding("STR-4", subject, f"{measured.fps:.1f} frames/s", limit, source)
-    if measured.bitrate_bps is not None:
+    # Less than a whole group of pictures says nothing: its one key frame weighs too much, or is missing.
+    whole_groups = measured.keyframe_interval_s is not None or measured.measured_s >= 2 * plan.keyframe_interval_s
+    if measured.bitrate_bps is not None and whole_groups:
         planned = quantities.bitrate(plan.bitrate_bps)
         text = quantities.bitrate(measured.bitrate_bps)
         if measured.bitrate_bps > plan.bitrate_bps * (1 + policy.bitrate_over_percent / 100):
