@@ -84,7 +84,8 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
     order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
     rows = []
     for device in sorted(result.matching.devices, key=lambda d: order.get(names.get(d.address, ""), len(order))):
-        state = f"fault|{device.state}" if device.state in bad else f"ok|{device.state}"
+        style = "fault" if device.state in bad else "note" if device.state == State.FRESH.value else "ok"
+        state = f"{style}|{device.state}"
         rows.append([
             names.get(device.address, "note|not planned"), device.maker or "?", device.model or "?", device.address,
             device.mac or "?", device.firmware or "?", state, device.method,

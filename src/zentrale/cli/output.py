@@ -107,7 +107,8 @@ class Output:
         if not faults and not warnings:
             self.line(f"OK  {good}", "bold green")
             return
-        text = f"{quantities.count(faults, 'fault')}, {quantities.count(warnings, 'warning')}"
+        counts = ((faults, "fault"), (warnings, "warning"))
+        text = ", ".join(quantities.count(number, noun) for number, noun in counts if number)
         codes = ", ".join(dict.fromkeys(f.code for f in worst_first(findings) if f.severity is not Severity.NOTE))
         style = "bold red" if faults else "bold yellow"
         self.line(f"{'FAULTS' if faults else 'WARNINGS'}  {text}: {codes}   (`zentrale explain CODE` says more)", style)

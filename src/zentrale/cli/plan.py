@@ -124,4 +124,5 @@ def _show_traffic(output: Output, traffic: TrafficPlan) -> None:
         ]
         for r in traffic.recorders
     ]
+    output.line()
     output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)

@@ -10,6 +10,7 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.registering import Registration
+    from zentrale.jobs.steps import DeviceResult
 
 DESCRIPTION = """\
 For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
@@ -22,6 +23,7 @@ EXAMPLE = "zentrale register --only 'upper-*' --dry-run"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_only(parser)
     options.add_dry_run(parser)
+    parser.add_argument("--details", action="store_true", help="show each change with the value before and after")
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
@@ -48,32 +50,21 @@ def run(args: argparse.Namespace) -> int:
         result = asyncio.run(registrar.register(cameras, step))
     if args.json:
         output.document(_document(result))
-    _show(output, result)
+    _show(output, result, details=args.details or args.dry_run)
     failed = bool(result.findings) or bool(result.not_found)
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
 
 
-def _show(output: Output, result: Registration) -> None:
+def _show(output: Output, result: Registration, *, details: bool) -> None:
     from zentrale import quantities
     from zentrale.jobs.steps import Outcome
 
     for change in result.taken_up:
         output.line(f"taken up: an earlier run was stopped in {change.subject}, step {change.step}", "yellow")
-    styles = {Outcome.UNCHANGED: "", Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|"}
-    rows = []
-    for device in result.results:
-        quiet = [s.step for s in device.steps if s.outcome is Outcome.UNCHANGED]
-        subject = device.subject
-        for step in device.steps:
-            if step.outcome is Outcome.UNCHANGED:
-                continue
-            outcome = f"{styles[step.outcome]}{step.outcome.value}"
-            rows.append([subject, step.step, outcome, step.error or step.before, "" if step.error else step.after])
-            subject = ""
-        if quiet:
-            rows.append([subject, ", ".join(quiet), "as planned", "", ""])
-    rows += [[f"camera {name}", "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
-    output.table(["device", "step", "outcome", "before", "after"], rows)
+    if details:
+        _show_steps(output, result)
+    else:
+        _show_devices(output, result)
     if result.findings:
         output.heading("Findings")
         output.findings(result.findings)
@@ -88,6 +79,46 @@ def _show(output: Output, result: Registration) -> None:
         output.line(f"FAULTS  {quantities.count(len(result.not_found), 'planned camera')} not found", "bold red")
     output.verdict(result.findings, "no step failed")
     output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
+
+
+def _show_devices(output: Output, result: Registration) -> None:
+    """A line for each device: what was changed, what was as planned, where it failed."""
+    from zentrale.jobs.steps import Outcome
+
+    def steps(device: DeviceResult, *outcomes: Outcome) -> str:
+        return ", ".join(s.step for s in device.steps if s.outcome in outcomes) or "-"
+
+    rows = [
+        [
+            device.subject,
+            "fault|FAILED" if device.failed else "ok|ok",
+            steps(device, Outcome.CHANGED, Outcome.WOULD_CHANGE),
+            steps(device, Outcome.UNCHANGED),
+            steps(device, Outcome.FAILED),
+        ]
+        for device in result.results
+    ]
+    rows += [[f"camera {name}", "fault|not found", "-", "-", "-"] for name in result.not_found]
+    output.table(["device", "outcome", "changed", "was as planned", "failed at"], rows)
+
+
+def _show_steps(output: Output, result: Registration) -> None:
+    """A line for each step that changes or fails: before and after."""
+    from zentrale.jobs.steps import Outcome
+
+    styles = {Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|"}
+    rows = []
+    for device in result.results:
+        quiet = [s.step for s in device.steps if s.outcome is Outcome.UNCHANGED]
+        changing = [s for s in device.steps if s.outcome is not Outcome.UNCHANGED]
+        for index, step in enumerate(changing):
+            subject = "" if index else device.subject
+            outcome = f"{styles[step.outcome]}{step.outcome.value}"
+            rows.append([subject, step.step, outcome, step.error or step.before, "" if step.error else step.after])
+        if quiet:
+            rows.append(["" if changing else device.subject, ", ".join(quiet), "as planned", "", ""])
+    rows += [[f"camera {name}", "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
+    output.table(["device", "step", "outcome", "before", "after"], rows)
 
 
 def _document(result: Registration) -> dict[str, object]:

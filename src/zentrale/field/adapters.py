@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import psutil
 
+from zentrale import quantities
 from zentrale.errors import InputError
 
 
@@ -65,7 +66,9 @@ def choose(
 
     best = max(adapters, key=lambda a: (len(held(a)), a.network.prefixlen), default=None)
     if best is not None and held(best):
-        return Choice(best, f"its network holds the planned {', '.join(held(best))}")
+        first, *more = held(best)
+        others = f" and {quantities.count(len(more), 'more planned zone')}" if more else ""
+        return Choice(best, f"its network holds {first}{others}")
     for adapter in adapters:
         if not adapter.loopback:
             return Choice(adapter, "no adapter has an address in a planned zone; this is the first that is up")

@@ -136,7 +136,7 @@ def wanted_encoder(now: media.EncoderSettings, plan: StreamPlan) -> media.Encode
 def describe_encoder(settings: media.EncoderSettings) -> str:
     size = quantities.resolution(settings.width_px, settings.height_px)
     text = f"{settings.codec} {size} {settings.fps:g} fps {settings.bitrate_kbps} kbit/s"
-    return f"{text} key frame every {settings.govlength} frames" if settings.codec == "H264" else text
+    return f"{text} key/{settings.govlength}" if settings.codec == "H264" else text
 
 
 def pick_profiles(profiles: list[media.Profile]) -> dict[str, media.Profile]:

@@ -64,7 +64,7 @@ class RecorderChannels:
         job = next((j for j in jobs if item.token and j.recording_token == item.token), None)
         receiver = next((r for r in receivers if job and r.token == job.receiver_token), None)
         await self._check_free(number, camera, url, item, receiver, jobs, receivers)
-        after = f"channel {number}: {camera} from {url}"
+        after = f"channel {number}: {url}"
         right = job is not None and receiver is not None and receiver.uri == url and item.name == camera
         state = await self.job_state(job) if job is not None else None
         if right and state is not None and state.state != recording.ERROR:

@@ -152,7 +152,7 @@ class Registrar:
             if credentials is None:
                 if not self.dry_run:
                     raise DeviceError("its password is not in the vault")
-                return Step("channel", "", f"channel {camera.channel}: {camera.name} from {url}", _refuse)
+                return Step("channel", "", f"channel {camera.channel}: {url}", _refuse)
             return await channels.step(camera.channel, camera.name, camera.shows, url, credentials)
 
         if isinstance(channels, DeviceError):
