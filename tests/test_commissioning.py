@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
@@ -215,6 +216,111 @@ def test_an_independent_player_plays_both_streams(stand_in: None) -> None:
                 [*command, "-t", "2", "-f", "null", "-"], capture_output=True, text=True, timeout=60, check=False
             )
             assert (done.returncode, done.stderr) == (0, ""), done.stderr
+
+
+@pytest.mark.usefixtures("stand_in")
+def test_a_device_that_talks_rubbish_is_told_and_the_others_go_on(ready_site: Path) -> None:
+    """Rubbish on the ONVIF and RTSP ports of a planned address, and an ONVIF port that never answers on another."""
+    import socket
+    import threading
+
+    def listen(address: str, port: int) -> socket.socket:
+        sock = socket.create_server((address, port))
+        sock.settimeout(60)
+        return sock
+
+    def talk(sock: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                connection, _ = sock.accept()
+                connection.sendall(b"\xff\x00rubbish \r\n" * 50)
+                connection.close()
+
+    extra = "east,gate,larch-2,all,cameras,cabinet,3,30,127.0.71.13,,recorder,4\n"
+    (ready_site / "cameras.csv").write_text(CAMERAS + extra)
+    rubbish, silent = [listen("127.0.71.13", port) for port in (8080, 8554)], listen("127.0.71.14", 8080)
+    for sock in rubbish:
+        threading.Thread(target=talk, args=(sock,), daemon=True).start()
+    found = zentrale("discover", "--json", cwd=ready_site)
+    told = dict(codes(found.json))
+    states = {d["address"]: (d["state"], d["note"]) for d in found.json["devices"]}
+    assert states["127.0.71.13"][0] == "RTSP only" and states["127.0.71.13"][1], "the note says what it answered"
+    assert states["127.0.71.14"][0] == "does not speak ONVIF" and told["DIS-2"] == "device at 127.0.71.14"
+    assert states["127.0.71.11"][0].startswith("fresh") and "DIS-1" not in told
+    zentrale("register", cwd=ready_site)
+    verified = zentrale("verify", "--seconds", "1", "--json", cwd=ready_site)
+    verdicts = {(s["camera"], s["stream"]): s["verdict"] for s in verified.json["streams"]}
+    assert verdicts["east", "main"] == "fault" and "fault" not in (verdicts["north", "main"], verdicts["south", "main"])
+    assert zentrale("verify", "rtsp://127.0.71.13:8554/x").code == 3
+    for sock in (*rubbish, silent):
+        sock.close()
+
+
+@pytest.mark.usefixtures("stand_in")
+def test_the_stand_in_holds_to_the_standards_and_survives_rubbish() -> None:
+    """Unicast probes, HTTP digest, the right fault for wrong credentials; and rubbish on every port of a camera."""
+    import socket
+
+    import httpx
+
+    from zentrale.protocols import soap, ws_discovery
+    from zentrale.protocols.http_auth import Credentials
+    from zentrale.protocols.onvif import device
+
+    for port in (8080, 8554):
+        for junk in (b"\x00" * 5000, b"POST / HTTP/1.1\r\nContent-Length: 99999999\r\n\r\nx", b"DESCRIBE"):
+            with contextlib.suppress(OSError), socket.create_connection(("127.0.71.12", port), timeout=5) as sock:
+                sock.sendall(junk)
+    probe = ws_discovery.serialize_probe(ws_discovery.Probe("urn:uuid:unicast"))
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(5)
+        for data in (b"junk", probe):
+            sock.sendto(data, ("127.0.71.11", ws_discovery.PORT))
+        (match,) = ws_discovery.parse_matches(sock.recv(65535))
+    assert match.relates_to == "urn:uuid:unicast" and match.addresses == (
+        "http://127.0.71.11:8080/onvif/device_service",
+    )
+    url, body = "http://127.0.71.12:8080/onvif/device_service", soap.serialize(device.ask("GetUsers"))
+    with httpx.Client(trust_env=False) as http:
+        refused = http.post(url, content=body)
+        assert refused.status_code == 401 and soap.parse(refused.content).fault is not None
+        good = http.post(url, content=body, auth=httpx.DigestAuth("admin", "factory-1234"))
+        answer = soap.parse(good.content).body
+        assert answer is not None and device.parse_users(answer) == [device.Account("admin", "Administrator")]
+        from datetime import UTC, datetime, timedelta
+
+        device_time = datetime.now(UTC) - timedelta(seconds=7230)
+        for password, moment in (("wrong", device_time), ("factory-1234", datetime.now(UTC))):
+            token = soap.security_header(Credentials("admin", password), os.urandom(16), moment)
+            fault = soap.parse(http.post(url, content=soap.serialize(device.ask("GetUsers"), token)).content).fault
+            assert fault is not None and fault.not_authorized, "a wrong password, and a token from another time"
+        snapshot = "http://127.0.71.12:8080/snapshot"
+        assert http.get(snapshot).status_code == 401
+        assert http.get(snapshot, auth=httpx.DigestAuth("admin", "factory-1234")).content.startswith(b"\xff\xd8")
+
+
+def test_a_passphrase_is_asked_for_at_a_terminal(site: Path) -> None:
+    import pty
+
+    def ask(*arguments: str, answers: list[bytes]) -> tuple[int, bytes]:
+        pid, terminal = pty.fork()
+        if pid == 0:
+            os.chdir(site)
+            os.execve(PROGRAM, [PROGRAM, *arguments], environment(ZENTRALE_PASSPHRASE=""))
+        shown = b""
+        with contextlib.suppress(OSError):  # the terminal closes when the program ends
+            while piece := os.read(terminal, 1000):
+                shown += piece
+                if shown.rstrip().endswith(b":") and answers:
+                    os.write(terminal, answers.pop(0) + b"\n")
+        os.close(terminal)
+        return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), shown
+
+    code, shown = ask("vault", "init", answers=[b"one secret", b"another"])
+    assert code == 2 and not (site / "vault.bin").exists()
+    code, shown = ask("vault", "init", answers=[b"one secret", b"one secret"])
+    assert code == 0 and b"one secret" not in shown
+    assert ask("vault", "list", answers=[b"one secret"])[0] == 0
 
 
 def test_a_second_stand_in_says_what_is_in_its_way(stand_in: None) -> None:

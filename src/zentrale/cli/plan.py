@@ -9,7 +9,7 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
-    from zentrale.planning.power import PowerPlan
+    from zentrale.planning.power import PowerPlan, SwitchPower
     from zentrale.planning.traffic import TrafficPlan
 
 PARTS = ("power", "traffic")
@@ -72,6 +72,7 @@ def _show_power(output: Output, power: PowerPlan) -> None:
             [
                 switch.switch,
                 str(len(switch.ports)),
+                _classes(switch),
                 *draws,
                 f"{switch.budget_w:.0f}",
                 f"{switch.left_w:.1f}",
@@ -80,8 +81,23 @@ def _show_power(output: Output, power: PowerPlan) -> None:
                 fits,
             ]
         )
-    columns = [">devices", *(f">{mode.value}" for mode in Mode), ">supply", ">left", "worst mode", ">by class", ""]
+    columns = [
+        ">devices",
+        "PoE classes",
+        *(f">{mode.value}" for mode in Mode),
+        ">supply",
+        ">left",
+        "worst mode",
+        ">by class",
+        "",
+    ]
     output.table(["switch", *columns], rows)
+
+
+def _classes(switch: SwitchPower) -> str:
+    """How many devices of which class: 2 x 3, 1 x 6."""
+    classes = [port.poe_class for port in switch.ports]
+    return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
 
 
 def _show_traffic(output: Output, traffic: TrafficPlan) -> None:

@@ -108,7 +108,10 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
 
 
 def _show(output: Output, result: Verification) -> None:
-    _show_streams(output, result)
+    if result.streams and not result.streams[0].camera:
+        _show_address(output, result)
+    else:
+        _show_streams(output, result)
     _show_access(output, result)
     if result.channels:
         from zentrale.quantities import timestamp
@@ -162,6 +165,37 @@ def _show_streams(output: Output, result: Verification) -> None:
          ">1st picture", "by"],
         rows,
     )  # fmt: skip
+
+
+def _show_address(output: Output, result: Verification) -> None:
+    """One stream, a line for each thing measured."""
+    from zentrale import quantities
+
+    (stream,) = result.streams
+    m = stream.measured
+    output.heading(f"{stream.url}, measured from {result.vantage}")
+    if m is None:
+        output.line(f"does not play: {stream.error}")
+        return
+    unknown = "not known"
+    seconds = m.bitrate_by_second[: int(m.measured_s)]
+    spread = f", by second {quantities.bitrate(min(seconds))} to {quantities.bitrate(max(seconds))}" if seconds else ""
+    rows = [
+        ["codec", f"{m.codec or unknown} {m.profile}".strip()],
+        ["resolution", quantities.resolution(m.width_px, m.height_px) if m.width_px and m.height_px else unknown],
+        ["frame rate", f"{m.fps:.1f} frames/s" if m.fps else unknown],
+        ["bit rate", quantities.bitrate(m.bitrate_bps) + spread if m.bitrate_bps else unknown],
+        ["key frame every", f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "not seen twice"],
+        ["packets", f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_reordered} out of order"],
+        ["jitter", f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None else unknown],
+        [
+            "first picture",
+            f"after {quantities.seconds(m.first_picture_s)}" if m.first_picture_s is not None else "none",
+        ],
+        ["pictures", f"{m.frames} in {m.measured_s:.1f} s, {m.frames_damaged} damaged"],
+        ["transport", m.transport.upper()],
+    ]
+    output.table(["what", "measured"], rows)
 
 
 def _show_access(output: Output, result: Verification) -> None:

@@ -211,6 +211,14 @@ _ENTRIES = [
         "run `zentrale verify --only` on this camera again; look at the cause named",
     ),
     Entry(
+        "SEC-6",
+        N,
+        "no password was asked for",
+        "The stream address given played without any credentials. Where it is a camera's, everybody who reaches this "
+        "network sees its pictures.",
+        "turn on RTSP authentication where the stream is not meant for everybody",
+    ),
+    Entry(
         "STR-1",
         F,
         "stream does not play",

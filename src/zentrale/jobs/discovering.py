@@ -7,7 +7,7 @@ import ipaddress
 import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from urllib.parse import urlsplit
+from urllib.parse import urlsplit, urlunsplit
 
 from zentrale.errors import DeviceError, InputError
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
@@ -133,8 +133,7 @@ def gather(matches: Sequence[tuple[Match, str]], swept: dict[str, list[int]]) ->
     """One entry for each address: probe answers first, then what only the sweep saw."""
     found: dict[str, FoundDevice] = {}
     for match, answered_from in matches:
-        url = next((a for a in match.addresses if urlsplit(a).hostname == answered_from), "")
-        url = url or next(iter(match.addresses), "")
+        url = _service_address(match.addresses, answered_from)
         key = f"{answered_from}|{match.endpoint}"
         ports = tuple(swept.get(answered_from, ()))
         method = "probe + sweep" if ports else "probe"
@@ -146,6 +145,20 @@ def gather(matches: Sequence[tuple[Match, str]], swept: dict[str, list[int]]) ->
         if address not in answered:
             found[address] = FoundDevice(address, "", "sweep", open_ports=tuple(open_ports))
     return sorted(found.values(), key=lambda d: (ipaddress.ip_address(d.address), d.endpoint))
+
+
+def _service_address(told: Sequence[str], answered_from: str) -> str:
+    """The ONVIF address among those `told`, always at the host that answered: a device that tells another one has a
+    stale setting, or sends us after somebody else.
+    """
+    for address in told:
+        if urlsplit(address).hostname == answered_from:
+            return address
+    for address in told:
+        parts = urlsplit(address)
+        port = f":{parts.port}" if parts.port else ""
+        return urlunsplit((parts.scheme, f"{answered_from}{port}", parts.path, parts.query, ""))
+    return ""
 
 
 def add_planned_addresses(found: list[FoundDevice], plan: Plan) -> list[FoundDevice]:

@@ -136,12 +136,15 @@ async def verify_address(
         raise NothingReachedError(
             result.error, "check the address, and that this machine reaches it (ping, VLAN, firewall)"
         )
-    checks = []
-    if result.measured is not None and credentials is not None:
+    findings, checks = list(result.findings), []
+    if result.measured is not None and credentials is None:
+        subject = f"stream {address.url}"
+        findings.append(finding("SEC-6", subject, "it plays without a password", "a password", "good practice"))
+    elif result.measured is not None:
         check = AccessCheck("", "RTSP", "without a password", await rtsp_player.try_access(address, None))
         checks.append(check)
-    findings = [*result.findings, *(f for c in checks if (f := _access_finding(c, address.url)) is not None)]
-    stream = StreamResult("", "", address.url, result.measured, result.error, tuple(findings), result.picture)
+        findings += [f for f in (_access_finding(check, address.url),) if f is not None]
+    stream = StreamResult("", "", address.url, result.measured, result.error, result.findings, result.picture)
     return Verification(socket.gethostname(), duration_s, (stream,), tuple(checks), (), tuple(findings))
 
 

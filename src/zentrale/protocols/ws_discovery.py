@@ -6,7 +6,7 @@ Both roles. Identifiers are handed in.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from urllib.parse import unquote
+from urllib.parse import unquote, urlsplit
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, xml
@@ -112,11 +112,19 @@ def parse_matches(data: bytes) -> list[Match]:
                 xml.text(element, "a:EndpointReference/a:Address", NS),
                 _local_names(xml.text(element, "d:Types", NS)),
                 tuple(xml.text(element, "d:Scopes", NS).split()[:64]),
-                tuple(a for a in addresses if a.lower().startswith(("http://", "https://"))),
+                tuple(a for a in addresses if _is_http(a)),
                 relates_to,
             )
         )
     return matches
+
+
+def _is_http(address: str) -> bool:
+    try:
+        parts = urlsplit(address)
+        return parts.scheme.lower() in ("http", "https") and bool(parts.hostname) and parts.port != 0
+    except ValueError:  # a port that is no number, or a broken IPv6 address
+        return False
 
 
 def _local_names(value: str) -> tuple[str, ...]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import tomllib
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
@@ -12,7 +13,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from zentrale.errors import PlanError
-from zentrale.site.folder import SiteFolder
+from zentrale.site.folder import PLAN_FILES, SiteFolder
 from zentrale.site.model import (
     Camera,
     CameraType,
@@ -88,8 +89,18 @@ def read_plan(folder: SiteFolder) -> Plan:
     problems += draft.problems
     problems += cross_check(draft)
     if problems:
-        raise PlanError(problems)
+        raise PlanError(sorted(problems, key=_place))
     return Plan(**draft.parts)
+
+
+_PLACE = re.compile(r"(\S+)(?: line (\d+))?")
+
+
+def _place(problem: str) -> tuple[int, int]:
+    """File and line of a problem, so that a person goes through each file once, from top to bottom."""
+    match = _PLACE.match(problem)
+    file, line = (match[1].rstrip(":"), int(match[2] or 0)) if match else ("", 0)
+    return (PLAN_FILES.index(file) if file in PLAN_FILES else -1), line
 
 
 class _Draft:
