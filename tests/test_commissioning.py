@@ -307,12 +307,13 @@ def test_a_passphrase_is_asked_for_at_a_terminal(site: Path) -> None:
         if pid == 0:
             os.chdir(site)
             os.execve(PROGRAM, [PROGRAM, *arguments], environment(ZENTRALE_PASSPHRASE=""))
-        shown = b""
+        shown, answered = b"", 0
         with contextlib.suppress(OSError):  # the terminal closes when the program ends
             while piece := os.read(terminal, 1000):
                 shown += piece
-                if shown.rstrip().endswith(b":") and answers:
-                    os.write(terminal, answers.pop(0) + b"\n")
+                if shown.endswith(b": ") and shown.count(b": ") > answered:
+                    os.write(terminal, answers[answered] + b"\n")
+                    answered += 1
         os.close(terminal)
         return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), shown
 

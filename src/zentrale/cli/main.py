@@ -13,11 +13,16 @@ from collections.abc import Sequence
 
 from zentrale import __version__
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from types import ModuleType
+
 # In the order of the work. Each is a module of this package with DESCRIPTION, EXAMPLE, add_arguments(parser) and
 # run(args) -> exit code; only the one that is asked for is imported.
 COMMANDS = {
     "demo": "the full worked example on the stand-in site, one command",
     "new": "make a site folder with plan files to edit",
+    "import": "take a camera schedule (CSV, XLSX) into the plan",
     "check": "check the plan files: every error with file, line and field",
     "plan": "calculate: PoE power per switch, traffic per link",
     "discover": "find devices: what each is, in what state, and which planned one it is",
@@ -48,6 +53,11 @@ def _formatter(prog: str) -> argparse.HelpFormatter:
     return argparse.RawDescriptionHelpFormatter(prog, width=max(60, min(columns, 110) - 2))
 
 
+def _module(command: str) -> ModuleType:
+    """The module of a command; `import` is a word of the language, so its module ends in an underscore."""
+    return importlib.import_module(f"zentrale.cli.{'import_' if command == 'import' else command}")
+
+
 def build_parser(only: str | None) -> argparse.ArgumentParser:
     """The parser, with the arguments of the command `only` filled in."""
     parser = argparse.ArgumentParser(
@@ -62,7 +72,7 @@ def build_parser(only: str | None) -> argparse.ArgumentParser:
         if name != only:
             commands.add_parser(name, help=summary)
             continue
-        module = importlib.import_module(f"zentrale.cli.{name}")
+        module = _module(name)
         sub = commands.add_parser(
             name,
             help=summary,
@@ -78,7 +88,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if argv is None else argv)
     only = next((a for a in arguments if a in COMMANDS), None)
     args = build_parser(only).parse_args(arguments)
-    module = importlib.import_module(f"zentrale.cli.{args.command}")
+    module = _module(args.command)
 
     # Only now: these cost more than the parser.
     from zentrale.cli import errors

@@ -67,12 +67,17 @@ _REFERENCES = (
 )
 
 
-def read_plan(folder: SiteFolder) -> Plan:
-    """Read, type and cross-check the plan of `folder`. Raises PlanError with every problem found."""
+def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
+    """Read, type and cross-check the plan of `folder`. Raises PlanError with every problem found.
+
+    cameras: text to take instead of the file cameras.csv, to check it before it is written
+    """
     problems: list[str] = []
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
     types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
-    camera_rows = _read_cameras(folder.cameras_file, problems)
+    name = folder.cameras_file.name
+    text = _read_text(folder.cameras_file, problems) if cameras is None else cameras
+    camera_rows = [] if text is None else _parse_cameras(name, text, problems)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)
     data: dict[str, Any] = {**site_data, **types_data, "cameras": camera_rows}
@@ -181,10 +186,7 @@ def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple
     return text, {name: value for name, value in data.items() if name in parts}
 
 
-def _read_cameras(path: Path, problems: list[str]) -> list[dict[str, Any]]:
-    text = _read_text(path, problems)
-    if text is None:
-        return []
+def _parse_cameras(name: str, text: str, problems: list[str]) -> list[dict[str, Any]]:
     reader = csv.reader(io.StringIO(text), strict=True)
     rows: list[dict[str, Any]] = []
     header: list[str] = []
@@ -196,25 +198,23 @@ def _read_cameras(path: Path, problems: list[str]) -> list[dict[str, Any]]:
             line = reader.line_num
             if not header:
                 header = cells
-                problems += _header_problems(path.name, line, header)
+                problems += _header_problems(name, line, header)
                 continue
             if len(cells) > len(header):
                 problems.append(
-                    f"{path.name} line {line}: found {len(cells)} cells; expected {len(header)} as in the header"
+                    f"{name} line {line}: found {len(cells)} cells; expected {len(header)} as in the header"
                 )
                 continue
             row: dict[str, Any] = {
-                name: cell
-                for name, cell in zip(header, cells, strict=False)
-                if name in CAMERA_COLUMNS and (cell or name in REQUIRED_COLUMNS)
+                column: cell
+                for column, cell in zip(header, cells, strict=False)
+                if column in CAMERA_COLUMNS and (cell or column in REQUIRED_COLUMNS)
             }
             rows.append({**row, "row": line})
     except csv.Error as error:
-        problems.append(
-            f"{path.name} line {reader.line_num}: not valid CSV: {error}; expected commas and double quotes"
-        )
+        problems.append(f"{name} line {reader.line_num}: not valid CSV: {error}; expected commas and double quotes")
     if not header:
-        problems.append(f"{path.name} line 1: empty; expected a header row: {','.join(CAMERA_COLUMNS)}")
+        problems.append(f"{name} line 1: empty; expected a header row: {','.join(CAMERA_COLUMNS)}")
     return rows
 
 

@@ -1,0 +1,282 @@
+"""Taking in a camera schedule as people keep it: which column is which, and what each cell means.
+
+Guesses are shown, never hidden: the mapping of columns, names made from places, defaults taken from the plan.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from zentrale.errors import InputError
+from zentrale.site.model import Camera, Plan, normal_mac
+from zentrale.site.tables import Row
+
+COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
+_HEADER_SEARCH_ROWS = 40
+# What people write above a column, in words without signs; the first fit in this order wins.
+_SYNONYMS: Mapping[str, tuple[str, ...]] = {
+    "mac": ("mac", "mac address", "hardware address", "hw address"),
+    "address": ("address", "ip", "ip address", "ipv4", "ipv4 address", "camera ip"),
+    "run_length_m": (
+        "run length m", "run length", "cable length", "cable", "cable run", "length", "run", "distance", "cable m", "run m",
+    ),
+    "recorder": ("recorder", "nvr", "recording server", "records on"),
+    "channel": ("channel", "ch", "channel no", "channel number", "recorder channel"),
+    "switch": ("switch", "switch name", "poe switch", "network switch"),
+    "port": ("port", "switch port", "port no", "port number", "switchport"),
+    "zone": ("zone", "vlan", "network", "vlan name", "subnet"),
+    "group": ("group", "profile", "stream profile", "settings", "template"),
+    "type": ("type", "model", "camera type", "camera model", "device type", "device", "product"),
+    "shows": ("shows", "view", "field of view", "must show", "purpose", "scene", "target", "covers", "description"),
+    "mount": ("mount", "mounting", "mounted", "bracket", "fixing", "height"),
+    "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
+}  # fmt: skip
+_NUMBER = re.compile(r"[+-]?\d+(?:[.,' ]\d+)*")
+_LENGTH_UNITS = {"": 1.0, "m": 1.0, "mtr": 1.0, "metre": 1.0, "metres": 1.0, "meter": 1.0, "meters": 1.0,
+                 "km": 1000.0, "cm": 0.01, "ft": 0.3048, "feet": 0.3048, "'": 0.3048}  # fmt: skip
+_POWER_UNITS = {"": 1.0, "w": 1.0, "watt": 1.0, "watts": 1.0, "mw": 0.001, "kw": 1000.0}
+
+
+@dataclass(frozen=True)
+class Mapped:
+    """Which column of the file is which of ours: `columns` by our name, the header as the file has it."""
+
+    header: Row
+    columns: Mapping[str, int]
+
+    def title(self, column: str) -> str:
+        return self.header.cells[self.columns[column]]
+
+    def unused(self) -> list[str]:
+        used = set(self.columns.values())
+        return [cell for index, cell in enumerate(self.header.cells) if cell and index not in used]
+
+
+@dataclass
+class Schedule:
+    """The rows as our columns, with what was guessed and what is wrong."""
+
+    rows: list[tuple[int, dict[str, str]]] = field(default_factory=list)
+    problems: list[str] = field(default_factory=list)
+    guesses: list[str] = field(default_factory=list)
+
+
+def plain(text: str) -> str:
+    """Small letters and digits with single blanks: what two spellings of a header have in common."""
+    letters = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
+    return " ".join(re.sub(r"[^a-z0-9]+", " ", letters).split())
+
+
+def place_name(text: str) -> str:
+    """A camera's name made from a place: Upper Gate (north) gives upper-gate-north."""
+    return plain(text).replace(" ", "-")[:63].strip("-")
+
+
+def parse_number(text: str) -> float:
+    """A number in any usual spelling: 1.234,5 and 1,234.5 and 9,6. Raises ValueError."""
+    body = text.strip().replace("'", "").replace(" ", "")
+    if not re.fullmatch(r"[+-]?\d+(?:[.,]\d+)*", body):
+        raise ValueError(f"found {text!r}; expected a number")
+    decimal = max(body.rfind(","), body.rfind("."))
+    if decimal < 0:
+        return float(body)
+    mark, count = body[decimal], body.count(body[decimal])
+    other = "." if mark == "," else ","
+    if count > 1:
+        if other in body or any(len(group) != 3 for group in body.split(mark)[1:]):
+            raise ValueError(f"found {text!r}; expected a number")
+        return float(body.replace(mark, ""))  # 1,234,567: a mark that comes twice groups thousands
+    if other in body or len(body) - decimal - 1 != 3 or body.lstrip("+-").startswith("0"):
+        return float(body[:decimal].replace(other, "").replace(mark, "") + "." + body[decimal + 1 :])
+    if mark == ",":
+        return float(body.replace(",", ""))  # 1,234: three digits after one comma are thousands
+    return float(body)
+
+
+def parse_quantity(text: str, units: Mapping[str, float]) -> float:
+    """A number with or without its unit: 72m, 9,6 W, 0.1 km. Raises ValueError."""
+    match = _NUMBER.match(text.strip())
+    if not match:
+        raise ValueError(f"found {text!r}; expected a number")
+    unit = text.strip()[match.end() :].strip().rstrip(".").lower()
+    if unit not in units:
+        known = ", ".join(u for u in units if u)
+        raise ValueError(f"found {text!r}; expected a number in one of: {known}")
+    return parse_number(match[0]) * units[unit]
+
+
+def parse_length_m(text: str) -> float:
+    return parse_quantity(text, _LENGTH_UNITS)
+
+
+def parse_power_w(text: str) -> float:
+    return parse_quantity(text, _POWER_UNITS)
+
+
+def parse_whole(text: str) -> int:
+    """The one whole number in a cell such as 'Port 05' or 'CH 3'. Raises ValueError."""
+    numbers = re.findall(r"\d+", text)
+    if len(numbers) != 1 or re.search(r"\d[.,]\d", text):
+        raise ValueError(f"found {text!r}; expected one whole number")
+    return int(numbers[0])
+
+
+def map_columns(rows: Sequence[Row], given: Mapping[str, str], source: str) -> Mapped:
+    """Find the header row and say which column is which. `given` are our columns with the header to take for each.
+
+    Raises InputError where no header row is found, or a header that is given is not there.
+    """
+    for column in given:
+        if column not in COLUMNS:
+            raise InputError(f"--map {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
+    wanted = {plain(header) for header in given.values()}
+
+    def fits(row: Row) -> int:
+        return len(_guess(row.cells)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
+
+    # A title row above the table fits by chance in one cell at most.
+    candidates = [row for row in rows[:_HEADER_SEARCH_ROWS] if row.filled > 1]
+    header = max(candidates, key=fits, default=None)
+    if header is None or fits(header) < 2:
+        raise InputError(
+            f"{source}: found no header row in the first {_HEADER_SEARCH_ROWS} filled rows",
+            f"expected a row with names such as {', '.join(COLUMNS[:6])}; or name them with --map COLUMN=HEADER",
+        )
+    columns = _guess(header.cells, skip=wanted)
+    titles = [plain(cell) for cell in header.cells]
+    for column, title in given.items():
+        if plain(title) not in titles:
+            have = ", ".join(cell for cell in header.cells if cell)
+            raise InputError(
+                f"--map {column}={title}: row {header.number} has no such header", f"expected one of: {have}"
+            )
+        columns[column] = titles.index(plain(title))
+    return Mapped(header, columns)
+
+
+def _guess(cells: Sequence[str], skip: Iterable[str] = ()) -> dict[str, int]:
+    """Our columns by exact synonym first, then by a synonym within the title; each title is used once."""
+    titles = {index: plain(cell) for index, cell in enumerate(cells) if plain(cell) and plain(cell) not in skip}
+    found: dict[str, int] = {}
+    for exact in (True, False):
+        for column, synonyms in _SYNONYMS.items():
+            if column in found:
+                continue
+            for synonym in synonyms:
+                index = next(
+                    (
+                        i
+                        for i, t in titles.items()
+                        if i not in found.values() and (t == synonym if exact else _within(synonym, t))
+                    ),
+                    None,
+                )
+                if index is not None:
+                    found[column] = index
+                    break
+    return found
+
+
+def _within(synonym: str, title: str) -> bool:
+    return len(synonym) > 3 and f" {synonym} " in f" {title} "
+
+
+def interpret(rows: Sequence[Row], mapped: Mapped, plan: Plan, defaults: Mapping[str, str], source: str) -> Schedule:
+    """The rows below the header as rows of cameras.csv. What is wrong is told with row and column, all at once."""
+    schedule = Schedule()
+    known = _Known(plan, defaults, schedule.guesses)
+    below = [row for row in rows if row.number > mapped.header.number]
+    for row in below:
+        cells = {c: row.cells[i] for c, i in mapped.columns.items() if i < len(row.cells) and row.cells[i]}
+        if len(cells) < 2 or (len(cells) < 3 and "name" not in cells):
+            continue  # a heading between groups of rows, or a sum below them
+        made: dict[str, str] = {}
+        for column in COLUMNS:
+            try:
+                made[column] = known.value(column, cells)
+            except ValueError as error:
+                title = f" ({mapped.title(column)})" if column in mapped.columns else ""
+                schedule.problems.append(f"{source} row {row.number}, column {column}{title}: {error}")
+        schedule.rows.append((row.number, made))
+    if not schedule.rows:
+        schedule.problems.append(f"{source}: no camera row below the header in row {mapped.header.number}")
+    return schedule
+
+
+class _Known:
+    """Cells as the plan's own words: types, groups, zones, switches and recorders by any spelling that fits one."""
+
+    def __init__(self, plan: Plan, defaults: Mapping[str, str], guesses: list[str]) -> None:
+        self.defaults = defaults
+        self.guesses = guesses
+        self.words: dict[str, dict[str, str]] = {
+            "group": {g.name: g.name for g in plan.groups},
+            "switch": {s.name: s.name for s in plan.switches} | {s.cabinet: s.name for s in plan.switches},
+            "recorder": {r.name: r.name for r in plan.recorders},
+            "zone": {z.name: z.name for z in plan.zones}
+            | {str(z.vlan): z.name for z in plan.zones}
+            | {f"vlan {z.vlan}": z.name for z in plan.zones},
+            "type": {t.name: t.name for t in plan.camera_types}
+            | {t.model: t.name for t in plan.camera_types}
+            | {f"{t.maker} {t.model}": t.name for t in plan.camera_types},
+        }
+
+    def value(self, column: str, cells: Mapping[str, str]) -> str:
+        """The cell in our form. Raises ValueError with what was found and expected."""
+        text = cells.get(column, "") or self.defaults.get(column, "")
+        if column in ("switch", "port"):
+            text = self._split_port(column, cells) or text
+        if column in self.words:
+            return self._word(column, text)
+        if column in ("shows", "mount"):
+            return text
+        if not text:
+            if column in ("address", "mac"):
+                return ""
+            raise ValueError("the cell is empty or the column missing; expected a value")
+        if column == "name":
+            return self._name(text)
+        if column == "run_length_m":
+            return f"{parse_length_m(text):g}"
+        if column in ("port", "channel"):
+            return str(parse_whole(text))
+        if column == "mac":
+            return normal_mac(text)
+        return text
+
+    def _split_port(self, column: str, cells: Mapping[str, str]) -> str:
+        """A switch and its port in one cell: upper-gates:3, or 'Upper gates / 3'."""
+        if "switch" in cells and "port" in cells:
+            return ""
+        match = re.fullmatch(
+            r"(.*?[^\s:/])\s*[:/]\s*(?:port\s*)?(\d+)", cells.get("switch") or cells.get("port", ""), re.I
+        )
+        return "" if match is None else match[1] if column == "switch" else match[2]
+
+    def _name(self, text: str) -> str:
+        name = place_name(text)
+        if not name:
+            raise ValueError(f"found {text!r}; expected a name with letters or digits")
+        if name != text:
+            self.guesses.append(f"name {text!r} becomes {name}")
+        return name
+
+    def _word(self, column: str, text: str) -> str:
+        words = self.words[column]
+        have = ", ".join(sorted(set(words.values()))) or "none is defined in the plan"
+        if not text:
+            only = set(words.values())
+            if len(only) == 1:
+                (word,) = only
+                guess = f"{column}: {word}, since the plan has only this one"
+                if guess not in self.guesses:
+                    self.guesses.append(guess)
+                return word
+            raise ValueError(f"the cell is empty or the column missing; expected one of: {have}")
+        fits = {name for spelling, name in words.items() if plain(spelling) == plain(text)}
+        if len(fits) != 1:
+            raise ValueError(f"found {text!r}; expected one of: {have}")
+        return fits.pop()

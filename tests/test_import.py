@@ -1,0 +1,184 @@
+"""Camera schedules as people really keep them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import openpyxl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.errors import InputError
+from zentrale.site import schedule, tables
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+
+# Title rows, semicolons, decimal commas, units, a heading between rows, a sum at the end.
+MESSY = """\
+Brackwater Locks - camera list;;;;;;;
+
+rev. 3;;;;;;;
+Nr;Camera name;Model;Switch / port;Cable length;IP address;NVR channel;Notes
+;Upper floor;;;;;;
+1;Café (Süd);Larch 2;Cabinet: 4;72,5m;127.0.71.14;CH 2;mind the step
+2;Back gate;pallas yard LARCH 2;hall / 5;0,03 km;127.0.71.15;Channel 04;
+
+;;;;Total;102,5 m;;
+"""
+
+
+def write_sheet(path: Path, rows: list[list[object]]) -> Path:
+    book = openpyxl.Workbook()
+    page = book.active
+    assert page is not None
+    page.title = "Cameras"
+    for row in rows:
+        page.append(row)
+    page.merge_cells("A1:F1")
+    book.create_sheet("Other").append(["nothing"])
+    book.save(path)
+    return path
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "cp1252", "utf-16"])
+def test_a_messy_schedule_is_taken_in(site: Path, encoding: str) -> None:
+    file = site.parent / "list.csv"
+    file.write_bytes(MESSY.encode(encoding))
+    before = (site / "cameras.csv").read_bytes()
+    rehearsed = zentrale("import", str(file), "--dry-run", "--json", cwd=site)
+    assert rehearsed.code == 0, rehearsed.all
+    document = rehearsed.json
+    assert document["header_row"] == 4 and document["columns"]["run_length_m"] == "Cable length"
+    assert document["columns"]["port"] == "Switch / port" and document["not_used"] == ["Nr", "Notes"]
+    assert document["added"] == ["cafe-sud", "back-gate"] and document["not_in_schedule"] == ["north", "south"]
+    assert "name 'Café (Süd)' becomes cafe-sud" in document["guesses"]
+    assert (site / "cameras.csv").read_bytes() == before
+
+    assert zentrale("import", str(file), cwd=site).code == 0
+    plan = read_plan(SiteFolder(site))
+    cafe, gate = plan.camera("cafe-sud"), plan.camera("back-gate")
+    assert (cafe.type, cafe.switch, cafe.port, cafe.run_length_m, cafe.channel) == ("larch-2", "cabinet", 4, 72.5, 2)
+    assert (gate.type, gate.switch, gate.port, gate.run_length_m, gate.channel) == ("larch-2", "cabinet", 5, 30, 4)
+    assert cafe.group == "all" and cafe.recorder == "recorder", "the plan has only one of each"
+    again = zentrale("import", str(file), cwd=site)
+    assert again.code == 0 and "nothing to change" in again.out
+
+
+def test_a_spreadsheet_with_a_mapping_that_is_kept(site: Path) -> None:
+    rows: list[list[object]] = [
+        ["Camera list", None], [],
+        ["Where", "Kit", "Sw", "P", "Lay", "Ch"],
+        ["yard", "vesper-d4", "cabinet", 6, 40.0, 4], [None] * 6,
+    ]  # fmt: skip
+    file = write_sheet(site.parent / "list.xlsx", rows)
+    assert zentrale("import", str(file), cwd=site).code == 2
+    names = {"name": "Where", "type": "Kit", "switch": "Sw", "port": "P", "run_length_m": "Lay"}
+    mapping = [text for ours, theirs in names.items() for text in ("--map", f"{ours}={theirs}")]
+    first = zentrale("import", str(file), *mapping, "--save-map", "--sheet", "Cameras", cwd=site)
+    assert first.code == 0, first.all
+    assert read_plan(SiteFolder(site)).camera("yard").run_length_m == 40
+    write_sheet(file, [*rows[:3], ["yard", "larch-2", "cabinet", 6, "44,5 m", 4]])
+    second = zentrale("import", str(file), "--json", cwd=site)
+    assert second.json["changed"] == {"yard": {
+        "type": {"before": "vesper-d4", "after": "larch-2"}, "run_length_m": {"before": "40", "after": "44.5"},
+    }}  # fmt: skip
+    assert zentrale("import", str(file), "--remove-missing", cwd=site).code == 0
+    assert [c.name for c in read_plan(SiteFolder(site)).cameras] == ["yard"]
+    for bad in (
+        ("--sheet", "None"),
+        ("--map", "name=Nowhere"),
+        ("--map", "colour=Kit"),
+        ("--map", "x"),
+        ("--default", "z=1"),
+    ):
+        result = zentrale("import", str(file), *bad, cwd=site)
+        assert result.code == 2 and "expected" in result.err
+
+
+def test_importing_again_keeps_what_the_schedule_does_not_say(site: Path) -> None:
+    (site / "cameras.csv").write_text("# checked with the customer\n" + CAMERAS)
+    file = site.parent / "short.csv"
+    file.write_text("name,type,switch,port,cable,channel\nnorth,larch-2,cabinet,1,21 m,1\n")
+    assert zentrale("import", str(file), cwd=site).code == 0
+    text = (site / "cameras.csv").read_text()
+    camera = read_plan(SiteFolder(site)).camera("north")
+    assert text.startswith("# checked with the customer\n") and camera.run_length_m == 21
+    assert camera.mac == "02:5a:71:00:00:11" and camera.shows == "north door"
+
+
+# A cell of the one row, and the words its message must have.
+WRONG = [
+    ("larch-2", "larch-9", ["row 2, column type (model)", "'larch-9'", "larch-2, vesper-d4"]),
+    ("21 m", "21 miles", ["row 2, column run_length_m (cable)", "'21 miles'", "km"]),
+    ("21 m", "", ["row 2, column run_length_m", "empty"]),
+    ("cabinet", "attic", ["row 2, column switch", "'attic'", "cabinet"]),
+    (",5,", ",five,", ["row 2, column port", "'five'", "whole number"]),
+    (",4,", ",1,", ["row 2 (east)", "recorder channel 1", "already used"]),
+    ("02-5a-71-00-00-33", "02-5a-71", ["row 2, column mac", "MAC address"]),
+    ("127.0.71.13", "127.0.71.999", ["row 2 (east)", "address", "127.0.71.999"]),
+]
+
+
+@pytest.mark.parametrize(("right", "wrong", "words"), WRONG)
+def test_a_wrong_row_is_named_and_nothing_is_written(site: Path, right: str, wrong: str, words: list[str]) -> None:
+    text = "name,model,switch,port,cable,channel,ip,mac\neast,larch-2,cabinet,5,21 m,4,127.0.71.13,02-5a-71-00-00-33\n"
+    assert right in text
+    file = site.parent / "list.csv"
+    file.write_text(text.replace(right, wrong, 1) if right != "larch-2" else text.replace(",larch-2", f",{wrong}"))
+    before = {p.name: p.read_bytes() for p in site.iterdir()}
+    result = zentrale("import", str(file), cwd=site)
+    assert result.code == 2 and all(word in result.err for word in words), result.err
+    assert {p.name: p.read_bytes() for p in site.iterdir()} == before
+
+
+def test_what_is_no_schedule_is_refused(site: Path) -> None:
+    file = site.parent / "x.csv"
+    for content in (
+        b"",
+        b"\n\n",
+        b"just a letter to somebody\n" * 5,
+        b"PK\x03\x04broken",
+        b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1",
+        b"a\x00b",
+    ):
+        file.write_bytes(content)
+        result = zentrale("import", str(file), cwd=site)
+        assert result.code == 2 and result.err, content
+    assert zentrale("import", str(site / "none.csv"), cwd=site).code == 2
+    file.write_text("name,type,switch,port,cable,channel\na,larch-2,cabinet,5,1,3\na,larch-2,cabinet,6,1,4\n")
+    assert "stands in row 2 already" in zentrale("import", str(file), cwd=site).err
+
+
+@given(st.floats(0.01, 9_999_999).map(lambda v: round(v, 2)))
+def test_numbers_in_any_spelling(value: float) -> None:
+    whole, _, cents = f"{value:.2f}".partition(".")
+    grouped = f"{int(whole):,}"
+    for text in (f"{whole}.{cents}", f"{whole},{cents}", f"{grouped}.{cents}", f"{grouped.replace(',', '.')},{cents}",
+                 f"{grouped.replace(',', ' ')},{cents}"):  # fmt: skip
+        assert schedule.parse_number(text) == value, text
+
+
+def test_units_in_cells() -> None:
+    assert [schedule.parse_length_m(t) for t in ("72m", "72 m", "0,072 km", "72", "100 ft")] == [72, 72, 72, 72, 30.48]
+    assert [schedule.parse_power_w(t) for t in ("9,6 W", "9.6W", "9600 mW")] == [9.6, 9.6, pytest.approx(9.6)]
+    for bad in ("", "m", "12 parsec", "1.2.3,4,5", "--3"):
+        with pytest.raises(ValueError, match="expected"):
+            schedule.parse_length_m(bad)
+
+
+@given(st.binary(max_size=500))
+def test_any_file_is_read_or_refused(tmp_path_factory: pytest.TempPathFactory, data: bytes) -> None:
+    folder = tmp_path_factory.getbasetemp() / "any-schedule"
+    if not folder.exists():
+        make_site(folder, SITE, CAMERAS, TYPES)
+    plan = read_plan(SiteFolder(folder))
+    file = folder / "any.csv"
+    file.write_bytes(b"name;type;port;cable\n" + data)
+    try:
+        rows = tables.read_table(file)
+        mapped = schedule.map_columns(rows, {}, "any.csv")
+        schedule.interpret(rows, mapped, plan, {}, "any.csv")
+    except InputError as error:
+        assert error.advice
