@@ -405,6 +405,7 @@ def test_json_is_one_document_and_pipes_are_plain(site: Path) -> None:
     [
         "demo",
         "new",
+        "import",
         "check",
         "plan",
         "discover",

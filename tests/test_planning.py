@@ -74,7 +74,7 @@ CASES = [
     ("site", "bitrate_kbps = 300", "bitrate_kbps = 380", "TRF-2", "leg cabinet:9 recorder", "802 kbit/s"),
     ("site", "bitrate_kbps = 300", "bitrate_kbps = 60000", "TRF-3", "recorder recorder", "120 Mbit/s planned"),
     ("types", "channels = 4", "channels = 2", "CHN-1", "recorder recorder", "beyond the last channel: south"),
-    ("types", "poe_budgeting", "poe_budgeting", "PWR-5", "switch cabinet", "30.8 W reserved"),
+    ("types", "poe_budgeting", "poe_budgeting", "PWR-5", "switch cabinet", "30.8 W by class; dark: south"),
 ]
 
 
@@ -93,6 +93,76 @@ def test_a_planning_fault_is_found_and_nothing_else(
     assert [(f.code, f.subject) for f in found] == [(code, subject)]
     assert measured in found[0].measured
     assert found[0].limit and found[0].limit_source and found[0].advice
+
+
+def test_conductors_by_hand() -> None:
+    """AWG 24 has 8.422 ohm per 100 m at 20 °C, 9.415 at 50 °C; four pairs halve the loop."""
+    assert poe.loop_resistance_ohm(100, 3, 24) == pytest.approx(9.415, abs=0.001)
+    assert poe.loop_resistance_ohm(50, 6, 24) == pytest.approx(9.415 / 4, abs=0.001)
+    assert poe.loop_resistance_ohm(100, 3) == 12.5
+    thin, thick = (poe.port_power_w(12, 80, 3, awg) for awg in (26, 22))
+    assert thin > thick > 12
+
+
+def with_columns(**columns: str) -> str:
+    """The two cameras with more columns; a value for each camera, parted by a blank."""
+    lines = CAMERAS.splitlines()
+    for name, values in columns.items():
+        north, south = values.split(" ")
+        lines = [f"{line},{cell}" for line, cell in zip(lines, (name, north, south), strict=True)]
+    return "\n".join(lines) + "\n"
+
+
+def test_priority_decides_who_goes_dark_before_the_port_number(tmp_path: Path) -> None:
+    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 10")
+    cameras = with_columns(priority="low critical")
+    (switch,) = plan_power(plan_of(tmp_path / "a", cameras=cameras, types=types)).switches
+    assert switch.dark[Mode.DAY] == ("north",)
+    by_class = types.replace("poe_budget_w = 10", 'poe_budget_w = 16\npoe_budgeting = "class"')
+    (switch,) = plan_power(plan_of(tmp_path / "b", cameras=cameras, types=by_class)).switches
+    assert all(dark == ("north",) for dark in switch.dark.values()), "15.4 W are reserved for each, in every mode"
+
+
+def test_the_loss_of_one_supply(tmp_path: Path) -> None:
+    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 60\npoe_budget_one_supply_w = 12.5")
+    power = plan_power(plan_of(tmp_path, types=types))
+    assert power.switches[0].dark_one_supply[Mode.DAY] == () != power.switches[0].dark_one_supply[Mode.NIGHT]
+    assert [(f.code, f.severity.value) for f in power.findings] == [("PWR-6", "warning")]
+    assert "mode night, one supply lost: dark: south" in power.findings[0].measured
+
+
+def test_injectors_and_mains_are_counted_apart(tmp_path: Path) -> None:
+    power = plan_power(plan_of(tmp_path, cameras=with_columns(supply="injector mains")))
+    assert power.apart == (("north", "injector"), ("south", "mains"))
+    assert power.switches[0].ports == () and power.findings == ()
+
+
+BATTERY = """
+[[batteries]]
+name = "ups"
+capacity_wh = 200
+wanted_min = WANTED
+feeds = ["cabinet", "recorder"]
+"""
+
+
+def test_how_long_a_battery_lasts_by_hand(tmp_path: Path) -> None:
+    """200 Wh x 0.8 x 0.8 x 0.9 = 115.2 Wh; 10 W switch, 30 W recorder, at night 6.04 W and 9.16 W at the ports."""
+    types = TYPES.replace("ports = 10", "ports = 10\nself_w = 10", 1).replace(
+        "channels = 4", "channels = 4\npower_w = 30"
+    )
+    power = plan_power(plan_of(tmp_path / "a", SITE + BATTERY.replace("WANTED", "100"), types=types))
+    (battery,) = power.batteries
+    load_w = 40 + poe.port_power_w(6, 20, 3) + poe.port_power_w(9, 30, 3)
+    assert battery.mode is Mode.NIGHT and battery.load_w == pytest.approx(load_w) == pytest.approx(55.2, abs=0.1)
+    assert battery.run_time_min == pytest.approx(60 * 115.2 / load_w) and not power.findings
+    short = plan_power(plan_of(tmp_path / "b", SITE + BATTERY.replace("WANTED", "240"), types=types))
+    (found,) = short.findings
+    needed = load_w * 4 / (0.8 * 0.8 * 0.9)
+    assert found.code == "PWR-7" and f"{needed:.0f} Wh" in found.advice
+    assert "battery ups" in found.subject and "2 h 05 min" in found.measured
+    shown = zentrale("plan", "power", cwd=tmp_path / "b")
+    assert shown.code == 0 and "too short" in shown.out and "4 h 00 min" in shown.out
 
 
 TWO_SWITCHES = """

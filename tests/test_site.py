@@ -39,6 +39,12 @@ MISTAKES = [
     ("site", 'type = "switch-8"', 'type = "other"', ["site.toml line 20", "'other'", "switch-8"]),
     ("site", "Europe/London", "Europe/Nowhere", ["site.toml line 3", "Europe/Nowhere", "time zone"]),
     ("site", '"320x180"', '"320 by 180"', ["site.toml line 15", "resolution", "1920x1080"]),
+    (
+        "site",
+        "[policy]",
+        "[[batteries]]\nname = 'b'\ncapacity_wh = 1\nfeeds = ['x']\n[policy]",
+        ["line 7", "'x'", "cabinet"],
+    ),
     ("site", "[policy]", "[polizei]", ["site.toml line 4", "[polizei]", "policy"]),
     (
         "types",

@@ -92,6 +92,29 @@ def _show_power(output: Output, power: PowerPlan) -> None:
         "",
     ]
     output.table(["switch", *columns], rows)
+    _show_apart(output, power)
+
+
+def _show_apart(output: Output, power: PowerPlan) -> None:
+    """What PoE does not feed, and what the batteries carry."""
+    from zentrale import quantities
+
+    if power.apart:
+        output.line(f"not fed by PoE: {', '.join(f'{name} ({supply})' for name, supply in power.apart)}")
+    if power.batteries:
+        output.heading("Batteries, at the end of their life")
+        rows = []
+        for b in power.batteries:
+            enough = b.wanted_min is None or b.run_time_min >= b.wanted_min
+            rows.append([
+                b.battery, ", ".join(b.feeds), quantities.power(b.load_w), b.mode.value, f"{b.capacity_wh:g} Wh",
+                quantities.seconds(60 * b.run_time_min) if b.load_w else "-",
+                "-" if b.wanted_min is None else quantities.seconds(60 * b.wanted_min),
+                "-" if b.needed_wh is None else f"{b.needed_wh:.0f} Wh",
+                "ok|lasts" if enough else "warning|too short",
+            ])  # fmt: skip
+        columns = ["battery", "feeds", ">load", "worst mode", ">capacity", ">lasts", ">wanted", ">needed", ""]
+        output.table(columns, rows)
 
 
 def _classes(switch: SwitchPower) -> str:

@@ -69,11 +69,27 @@ _ENTRIES = [
     ),
     Entry(
         "PWR-5",
-        N,
-        "switch grants by class, not by draw",
-        "A switch that reserves power by the class a device announces runs out earlier than one that reserves "
-        "what is drawn. The devices fit by their draw, not by their classes.",
+        F,
+        "switch runs out of power by class",
+        "This switch reserves the power of the class that a device announces, whatever it draws. The devices would fit "
+        "by their draw, but the reserved classes add up to more than the supply: the last ones get no power at all.",
         "set the switch to budget by measured draw or LLDP, or fit a larger PoE supply",
+    ),
+    Entry(
+        "PWR-6",
+        W,
+        "one supply alone is not enough",
+        "The switch has two supplies. When one fails, the other does not carry all devices: those of lowest priority, "
+        "and among equals the highest port numbers, go dark (RFC 3621).",
+        "give the ports that must stay a higher priority, or fit larger supplies",
+    ),
+    Entry(
+        "PWR-7",
+        W,
+        "battery does not last as long as wanted",
+        "At the end of its life, and not emptied further than it may be, the battery carries its load for less than the "
+        "wanted time. The load is that of the worst mode, with the PoE devices of the switches it feeds.",
+        "fit a larger battery, or feed less from it",
     ),
     Entry(
         "RUN-1",

@@ -36,12 +36,14 @@ class Calculation:
                     "left_w": round(s.left_w, 2),
                     "worst_mode": s.worst_mode.value,
                     "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
+                    "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
                     "ports": [
                         {
                             "port": p.port,
                             "camera": p.camera,
                             "run_length_m": p.run_length_m,
                             "poe_class": p.poe_class,
+                            "priority": p.priority.value,
                             "reserved_w": p.reserved_w,
                             "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
                         }
@@ -49,6 +51,20 @@ class Calculation:
                     ],
                 }
                 for s in self.power.switches
+            ]
+            document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in self.power.apart]
+            document["batteries"] = [
+                {
+                    "battery": b.battery,
+                    "feeds": list(b.feeds),
+                    "worst_mode": b.mode.value,
+                    "load_w": round(b.load_w, 2),
+                    "capacity_wh": b.capacity_wh,
+                    "run_time_min": round(b.run_time_min, 1) if b.load_w else None,
+                    "wanted_min": b.wanted_min,
+                    "needed_wh": None if b.needed_wh is None else round(b.needed_wh),
+                }
+                for b in self.power.batteries
             ]
         if self.traffic is not None:
             document["links"] = [

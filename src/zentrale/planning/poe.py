@@ -25,19 +25,33 @@ def needed_type(poe_class: int) -> int:
     return next(t for t, highest in _HIGHEST_CLASS.items() if poe_class <= highest)
 
 
-def port_power_w(device_w: float, run_length_m: float, poe_class: int) -> float:
+# Resistance of one copper conductor at 20 °C [Ω per 100 m], ASTM B258, and copper's rise with warmth.
+_CONDUCTOR_OHM = {22: 5.296, 23: 6.679, 24: 8.422, 26: 13.39}
+_WARM = 1 + 0.00393 * 30  # cables in a bundle in summer: 50 °C
+_CHANNEL_OHM = 12.5  # worst case of a 100 m channel, clause 145.1.3
+
+
+def loop_resistance_ohm(run_length_m: float, poe_class: int, conductor_awg: int | None = None) -> float:
+    """Loop resistance of a run.
+
+    A pair set carries the current out on two conductors and back on two, so its loop is that of one conductor; with
+    all four pairs (classes 5 to 8) it is half. Without a conductor the standard's worst case is taken.
+    """
+    per_100_m = _CHANNEL_OHM if conductor_awg is None else _CONDUCTOR_OHM[conductor_awg] * _WARM
+    return per_100_m * run_length_m / 100 / (2 if poe_class > 4 else 1)
+
+
+def port_power_w(device_w: float, run_length_m: float, poe_class: int, conductor_awg: int | None = None) -> float:
     """Power at the switch port for a device that draws `device_w` at the end of `run_length_m` of cable.
 
     The device draws constant power, so with loop resistance R and port voltage U the current is the smaller root of
-    R I² - U I + P = 0. R is 12.5 Ω for 100 m of a pair set (clause 145.1.3), half of that where all
-    four pairs carry power (classes 5 to 8). U is the lowest port voltage of the lowest type that
-    feeds the class (VPort_PSE, clauses 33.2.7 and 145.2.10).
-    Falls back to the class's supply power where the cable cannot carry that much at all.
+    R I² - U I + P = 0. U is the lowest port voltage of the lowest type that feeds the class (VPort_PSE, clauses
+    33.2.7 and 145.2.10). Falls back to the class's supply power where the cable cannot carry that much at all.
     """
     if device_w <= 0:
         return 0.0
     voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
-    resistance = 12.5 * run_length_m / 100 / (2 if poe_class > 4 else 1)
+    resistance = loop_resistance_ohm(run_length_m, poe_class, conductor_awg)
     discriminant = voltage * voltage - 4 * resistance * device_w
     if discriminant < 0:
         return supply_power_w(poe_class)

@@ -8,26 +8,34 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
-from zentrale.site.model import Camera, Mode, Plan, Switch
+from zentrale.planning.battery import BatteryPower, battery_finding, battery_power
+from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
 
 
 @dataclass(frozen=True)
 class PortPower:
-    """One fed port. `draw_w` is at the port, cable loss included, by mode; `reserved_w` is what its class reserves."""
+    """One fed port. `draw_w` is at the port, cable loss included, by mode; `reserved_w` is what its class reserves.
+
+    `granted_w` is what the switch counts against its budget, by mode: the draw, or the class's power.
+    """
 
     camera: str
     port: int
     run_length_m: float
     poe_class: int
+    priority: Priority
     draw_w: Mapping[Mode, float]
     reserved_w: float
+    granted_w: Mapping[Mode, float]
 
 
 @dataclass(frozen=True)
 class SwitchPower:
-    """One switch. `dark` names, by mode, the cameras that lose power, first to go first."""
+    """One switch. `dark` names, by mode, the cameras that lose power, first to go first; `dark_one_supply` those that
+    go when one of two supplies fails (empty where there is one supply only).
+    """
 
     switch: str
     cabinet: str
@@ -36,6 +44,7 @@ class SwitchPower:
     draw_w: Mapping[Mode, float]
     reserved_w: float
     dark: Mapping[Mode, tuple[str, ...]]
+    dark_one_supply: Mapping[Mode, tuple[str, ...]]
 
     @property
     def worst_mode(self) -> Mode:
@@ -48,7 +57,11 @@ class SwitchPower:
 
 @dataclass(frozen=True)
 class PowerPlan:
+    """`apart` are cameras fed by an injector or the mains: name and supply."""
+
     switches: tuple[SwitchPower, ...]
+    batteries: tuple[BatteryPower, ...]
+    apart: tuple[tuple[str, str], ...]
     findings: tuple[Finding, ...]
 
 
@@ -56,7 +69,7 @@ def plan_power(plan: Plan) -> PowerPlan:
     """Power of every switch that feeds a camera or could, with findings."""
     by_switch: dict[str, list[Camera]] = {}
     for camera in plan.cameras:
-        if plan.camera_type(camera).supply == "poe":
+        if plan.supply(camera) == "poe":
             by_switch.setdefault(camera.switch, []).append(camera)
     switches, findings = [], []
     for switch in plan.switches:
@@ -68,31 +81,49 @@ def plan_power(plan: Plan) -> PowerPlan:
         findings += _switch_findings(plan, switch, power)
     for camera in plan.cameras:
         findings += _camera_findings(plan, camera)
-    return PowerPlan(tuple(switches), tuple(findings))
+    apart = tuple((c.name, plan.supply(c)) for c in plan.cameras if plan.supply(c) != "poe")
+    draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
+    batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
+    findings += [f for battery in batteries if (f := battery_finding(battery)) is not None]
+    return PowerPlan(tuple(switches), batteries, apart, tuple(findings))
 
 
 def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPower:
+    kind = plan.switch_type(switch)
     ports = []
     for camera in sorted(cameras, key=lambda c: c.port):
-        kind = plan.camera_type(camera)
-        draw = {m: poe.port_power_w(kind.power_w(m), camera.run_length_m, kind.poe_class) for m in Mode}
-        reserved = poe.supply_power_w(kind.poe_class)
-        ports.append(PortPower(camera.name, camera.port, camera.run_length_m, kind.poe_class, draw, reserved))
-    draw_w = {mode: sum(p.draw_w[mode] for p in ports) for mode in Mode}
-    budget = plan.switch_type(switch).poe_budget_w
-    dark = {mode: _dark(ports, mode, budget) for mode in Mode}
-    reserved_w = sum(p.reserved_w for p in ports)
-    return SwitchPower(switch.name, switch.cabinet, budget, tuple(ports), draw_w, reserved_w, dark)
+        fed = plan.camera_type(camera)
+        draw = {
+            m: poe.port_power_w(fed.power_w(m), camera.run_length_m, fed.poe_class, camera.conductor_awg) for m in Mode
+        }
+        reserved = poe.supply_power_w(fed.poe_class)
+        granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
+        ports.append(
+            PortPower(
+                camera.name, camera.port, camera.run_length_m, fed.poe_class, camera.priority, draw, reserved, granted
+            )
+        )  # fmt: skip
+    one = kind.poe_budget_one_supply_w
+    return SwitchPower(
+        switch.name,
+        switch.cabinet,
+        kind.poe_budget_w,
+        tuple(ports),
+        {mode: sum(p.draw_w[mode] for p in ports) for mode in Mode},
+        sum(p.reserved_w for p in ports),
+        {mode: _dark(ports, mode, kind.poe_budget_w) for mode in Mode},
+        {mode: () if one is None else _dark(ports, mode, one) for mode in Mode},
+    )
 
 
 def _dark(ports: list[PortPower], mode: Mode, budget_w: float) -> tuple[str, ...]:
-    """Ports of equal priority lose power from the highest number down (RFC 3621, pethPsePortPowerPriority)."""
-    used = sum(p.draw_w[mode] for p in ports)
+    """The lowest priority goes first, among equals the highest port number (RFC 3621, pethPsePortPowerPriority)."""
+    used = sum(p.granted_w[mode] for p in ports)
     dark = []
-    for port in reversed(ports):
+    for port in sorted(ports, key=lambda p: (p.priority.rank, p.port), reverse=True):
         if used <= budget_w:
             break
-        used -= port.draw_w[mode]
+        used -= port.granted_w[mode]
         dark.append(port.camera)
     return tuple(dark)
 
@@ -102,22 +133,25 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         return []
     subject = f"switch {switch.name}"
     source = f"types.toml switch type {switch.type}"
-    mode = power.worst_mode
+    mode = max(Mode, key=lambda m: (len(power.dark[m]), power.draw_w[m]))
     draw = power.draw_w[mode]
     measured = f"{quantities.power(draw)} drawn, mode {mode.value}"
+    supply = f"{quantities.power(power.budget_w)} PoE supply"
     if power.dark[mode]:
-        dark = f"{measured}; dark: {', '.join(power.dark[mode])}"
-        return [finding("PWR-1", subject, dark, f"{quantities.power(power.budget_w)} PoE supply", source)]
+        dark = f"dark: {', '.join(power.dark[mode])}"
+        if draw <= power.budget_w:
+            return [finding("PWR-5", subject, f"{quantities.power(power.reserved_w)} by class; {dark}", supply, source)]
+        return [finding("PWR-1", subject, f"{measured}; {dark}", supply, source)]
     findings = []
     reserve = plan.policy.poe_reserve_percent / 100 * power.budget_w
     if power.left_w < reserve:
         limit = f"{quantities.power(power.budget_w - reserve)} with a reserve of {plan.policy.poe_reserve_percent:g} %"
         findings.append(finding("PWR-3", subject, measured, limit, "site.toml [policy] poe_reserve_percent"))
-    if plan.switch_type(switch).poe_budgeting == "class" and power.reserved_w > power.budget_w:
-        findings.append(
-            finding("PWR-5", subject, f"{quantities.power(power.reserved_w)} reserved by class",
-                    f"{quantities.power(power.budget_w)} PoE supply", source)
-        )  # fmt: skip
+    one = plan.switch_type(switch).poe_budget_one_supply_w
+    worst = max(Mode, key=lambda m: len(power.dark_one_supply[m]))
+    if one is not None and power.dark_one_supply[worst]:
+        text = f"mode {worst.value}, one supply lost: dark: {', '.join(power.dark_one_supply[worst])}"
+        findings.append(finding("PWR-6", subject, text, f"{quantities.power(one)} from the other supply", source))
     return findings
 
 
@@ -130,7 +164,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
                     f"{plan.policy.max_run_m:g} m", "site.toml [policy] max_run_m; ISO/IEC 11801-1")
         )  # fmt: skip
     kind = plan.camera_type(camera)
-    if kind.supply != "poe":
+    if plan.supply(camera) != "poe":
         return findings
     switch = next(s for s in plan.switches if s.name == camera.switch)
     ports = plan.switch_type(switch)

@@ -61,6 +61,12 @@ def _subnet(value: str) -> str:
         raise ValueError(f"expected an IPv4 subnet such as 10.20.0.0/24 ({error})") from None
 
 
+def _known_awg(value: int | None) -> int | None:
+    if value not in (None, 22, 23, 24, 26):
+        raise ValueError("expected 22, 23, 24 or 26 (American wire gauge), or nothing for the standard's worst case")
+    return value
+
+
 PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
 Address = Annotated[str, AfterValidator(_address)]
@@ -73,6 +79,18 @@ class Part(BaseModel):
     """Base of all plan objects: frozen, and a field nobody knows is an error, not a silence."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+class Priority(Enum):
+    """How long a port keeps its power when the supply runs short (RFC 3621, pethPsePortPowerPriority)."""
+
+    CRITICAL = "critical"
+    HIGH = "high"
+    LOW = "low"
+
+    @property
+    def rank(self) -> int:
+        return list(Priority).index(self)
 
 
 class Mode(Enum):
@@ -152,6 +170,21 @@ class Recorder(Part):
     http_port: Annotated[int, Field(ge=1, le=65535)] = 80
 
 
+class Battery(Part):
+    """Back-up power. `capacity_wh` is the name-plate value; `feeds` names switches and recorders.
+
+    `aged_share` is what is left of it at the end of its life, `usable_share` how far it may be emptied.
+    """
+
+    name: PlaceName
+    capacity_wh: Annotated[float, Field(gt=0)]
+    inverter_efficiency: Annotated[float, Field(gt=0, le=1)] = 0.9
+    aged_share: Annotated[float, Field(gt=0, le=1)] = 0.8
+    usable_share: Annotated[float, Field(gt=0, le=1)] = 0.8
+    wanted_min: Annotated[float, Field(gt=0)] | None = None
+    feeds: tuple[PlaceName, ...]
+
+
 class Policy(Part):
     """Limits that are the customer's or the installer's choice."""
 
@@ -196,7 +229,11 @@ class CameraType(Part):
 
 
 class SwitchType(Part):
-    """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`."""
+    """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`.
+
+    `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
+    itself draws.
+    """
 
     name: Text
     maker: Text
@@ -205,7 +242,9 @@ class SwitchType(Part):
     poe_ports: Annotated[int, Field(ge=0, le=512)] = 0
     poe_type: Annotated[int, Field(ge=1, le=4)] = 2
     poe_budget_w: Annotated[float, Field(ge=0)] = 0
+    poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
     poe_budgeting: Literal["draw", "class"] = "draw"
+    self_w: Annotated[float, Field(ge=0)] = 0
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
 
 
@@ -216,6 +255,7 @@ class RecorderType(Part):
     channels: Annotated[int, Field(ge=1, le=1024)]
     ingest_mbps: Annotated[float, Field(gt=0)]
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
+    power_w: Annotated[float, Field(ge=0)] = 0
 
 
 class Camera(Part):
@@ -234,6 +274,9 @@ class Camera(Part):
     mac: Annotated[Mac | None, BeforeValidator(_optional)] = None
     recorder: PlaceName
     channel: Annotated[int, Field(ge=1, le=1024)]
+    supply: Literal["poe", "injector", "mains", ""] = ""
+    priority: Priority = Priority.LOW
+    conductor_awg: Annotated[int | None, BeforeValidator(_optional), AfterValidator(_known_awg)] = None
     row: int = 0
 
     @property
@@ -254,6 +297,7 @@ class Plan(Part):
     switches: tuple[Switch, ...] = ()
     links: tuple[Link, ...] = ()
     recorders: tuple[Recorder, ...] = ()
+    batteries: tuple[Battery, ...] = ()
     camera_types: tuple[CameraType, ...] = ()
     switch_types: tuple[SwitchType, ...] = ()
     recorder_types: tuple[RecorderType, ...] = ()
@@ -264,6 +308,10 @@ class Plan(Part):
 
     def camera_type(self, camera: Camera) -> CameraType:
         return _named(self.camera_types, camera.type)
+
+    def supply(self, camera: Camera) -> str:
+        """How the camera is fed: its row decides, else its type."""
+        return camera.supply or self.camera_type(camera).supply
 
     def switch_type(self, switch: Switch) -> SwitchType:
         return _named(self.switch_types, switch.type)

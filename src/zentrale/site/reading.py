@@ -15,6 +15,7 @@ from pydantic import ValidationError
 from zentrale.errors import PlanError
 from zentrale.site.folder import PLAN_FILES, SiteFolder
 from zentrale.site.model import (
+    Battery,
     Camera,
     CameraType,
     Group,
@@ -32,7 +33,7 @@ from zentrale.site.model import (
 from zentrale.site.timezone import posix_timezone
 from zentrale.site.toml_lines import line_of
 
-SITE_PARTS = ("site", "policy", "zones", "groups", "switches", "links", "recorders")
+SITE_PARTS = ("site", "policy", "zones", "groups", "switches", "links", "recorders", "batteries")
 TYPE_PARTS = ("camera_types", "switch_types", "recorder_types")
 CAMERA_COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
 REQUIRED_COLUMNS = tuple(n for n, f in Camera.model_fields.items() if f.is_required())
@@ -51,6 +52,7 @@ _LISTS: dict[str, type[Part]] = {
     "switches": Switch,
     "links": Link,
     "recorders": Recorder,
+    "batteries": Battery,
     "cameras": Camera,
 }
 # Which field of which part names an item of which other part.
@@ -281,6 +283,10 @@ def cross_check(draft: _Draft) -> list[str]:
             problems += [problem] if problem else []
             ports.append(((*at, end), name, int(port)))
     problems += _check_ports(draft, ports)
+    fed = draft.names["switches"] | draft.names["recorders"]
+    for at, battery in draft.items("batteries"):
+        feeds = [_must_exist((*at, "feeds"), name, fed, "switches or recorders", where) for name in battery.feeds]
+        problems += [problem for problem in feeds if problem]
     for field in ("address", "mac"):
         taken = [(value, (*at, field)) for at, device in devices if (value := getattr(device, field))]
         problems += _used_once(field, taken, where)
