@@ -384,12 +384,15 @@ def test_ctrl_c_ends_the_demo_and_everything_it_started(tmp_path: Path) -> None:
 
 
 def _processes_of(session: int) -> list[str]:
-    """Commands of processes still in the session, and of any stand-in left over from it."""
-    listing = subprocess.run(["ps", "-eo", "sid,args"], capture_output=True, text=True, check=True).stdout
+    """Commands still running in the session, and any stand-in left over from it. The dead that nobody has buried
+    yet do not count: a container's first process may leave them lying.
+    """
+    listing = subprocess.run(["ps", "-eo", "stat,sid,args"], capture_output=True, text=True, check=True).stdout
+    alive = [line.split(None, 2)[1:] for line in listing.splitlines()[1:] if not line.startswith("Z")]
     return [
-        line
-        for line in listing.splitlines()
-        if line.split()[0] == str(session) or ("simulate --with-parent" in line and "--quiet" not in line)
+        args
+        for sid, args in alive
+        if sid == str(session) or ("simulate --with-parent" in args and "--quiet" not in args)
     ]
 
 

@@ -206,7 +206,7 @@ def test_plan_gives_figures_and_a_document(tmp_path: Path) -> None:
     (switch,) = result.json["switches"]
     assert switch["poe_supply_w"] == 60 and set(switch["draw_w"]) == {"day", "night", "cold", "moving"}
     assert {link["kind"] for link in result.json["links"]} == {"leg", "port"}
-    for name in ("power.png", "bandwidth.png"):
+    for name in ("power.png", "bandwidth.png", "storage.png"):
         assert (folder / "output" / name).read_bytes().startswith(b"\x89PNG")
     assert zentrale("plan", "weather", cwd=folder).code == 2
 

@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import InputError, PlanError
 from zentrale.site.folder import SiteFolder, create_site, find_site, write_atomically
-from zentrale.site.model import normal_mac
 from zentrale.site.reading import read_plan
 from zentrale.site.timezone import posix_timezone
 from zentrale.site.toml_lines import line_of
+from zentrale.site.values import normal_mac
 
 
 def problems_of(folder: Path) -> list[str]:

@@ -30,7 +30,8 @@ def seconds(duration_s: float) -> str:
     if size < 120:
         return f"{duration_s:.1f} s"
     if size < 7200:
-        return f"{int(duration_s // 60)} min {int(size % 60):02d} s"
+        seconds_left = int(size % 60)
+        return f"{int(duration_s // 60)} min" + (f" {seconds_left:02d} s" if seconds_left else "")
     if size < 172800:
         return f"{int(duration_s // 3600)} h {int(size % 3600 // 60):02d} min"
     return f"{duration_s / 86400:.1f} days"

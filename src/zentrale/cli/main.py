@@ -24,7 +24,7 @@ COMMANDS = {
     "new": "make a site folder with plan files to edit",
     "import": "take a camera schedule (CSV, XLSX) into the plan",
     "check": "check the plan files: every error with file, line and field",
-    "plan": "calculate: PoE power per switch, traffic per link",
+    "plan": "calculate: PoE power per switch, traffic per link, days of storage",
     "discover": "find devices: what each is, in what state, and which planned one it is",
     "assign": "bind a found device to a planned camera by hand",
     "register": "bring devices to plan: password, name, time, streams, recorder channel",

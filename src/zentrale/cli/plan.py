@@ -10,12 +10,14 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.planning.power import PowerPlan, SwitchPower
+    from zentrale.planning.storage import StoragePlan
     from zentrale.planning.traffic import TrafficPlan
 
-PARTS = ("power", "traffic")
+PARTS = ("power", "traffic", "storage")
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
-with the loss in the cables, and what every port, link and recorder takes in. Says what will not work, and why."""
+with the loss in the cables, what every port, link and recorder takes in, and how many days the drives hold. Says what
+will not work, and why."""
 EXAMPLE = "zentrale plan power --site brackwater"
 
 
@@ -45,6 +47,8 @@ def run(args: argparse.Namespace) -> int:
         _show_power(output, result.power)
     if result.traffic is not None:
         _show_traffic(output, result.traffic)
+    if result.storage is not None:
+        _show_storage(output, result.storage)
     if args.json:
         document = result.document()
         output.document({**document, "findings": [finding_document(f) for f in result.findings]})
@@ -55,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     if args.figures:
         from zentrale.output.figures import write_figures
 
-        for path in write_figures(plan, result.power, result.traffic, folder.output):
+        for path in write_figures(plan, result.power, result.traffic, result.storage, folder.output):
             output.hint(f"wrote {path}")
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
@@ -165,3 +169,34 @@ def _show_traffic(output: Output, traffic: TrafficPlan) -> None:
     ]
     output.line()
     output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)
+
+
+def _show_storage(output: Output, storage: StoragePlan) -> None:
+    from zentrale import quantities
+
+    output.heading("Storage")
+    rows = []
+    for r in storage.recorders:
+        wanted = max((c.keep_days for c in r.cameras), default=0)
+        verdict = "-" if r.reach is None else "ok|enough" if r.reach >= 1 else "fault|too few"
+        rows.append([
+            r.recorder, str(len(r.cameras)), quantities.bitrate(r.write_bps), quantities.size(r.needed_bytes),
+            "no drives" if r.usable_bytes is None else quantities.size(r.usable_bytes),
+            "-" if r.usable_bytes is None else f"{r.usable_bytes / 2**40:.1f} TiB",
+            "-" if r.days is None else f"{r.days:.1f}", f"{wanted:g}", verdict, r.smallest_fit or "none on file",
+        ])  # fmt: skip
+    columns = [
+        ">cameras",
+        ">writes",
+        ">needed",
+        ">usable",
+        ">binary",
+        ">days",
+        ">wanted",
+        "",
+        "smallest type that fits",
+    ]
+    output.table(["recorder", *columns], rows)
+    for r in storage.recorders:
+        if r.usable_bytes is not None:
+            output.line(f"{r.recorder}: a failed drive costs {r.drive_failure}")

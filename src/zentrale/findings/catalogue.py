@@ -138,6 +138,51 @@ _ENTRIES = [
         "move cameras to another recorder, or take a recorder with more channels",
     ),
     Entry(
+        "CHN-2",
+        F,
+        "recorder has too few channels of this resolution",
+        "A recorder takes fewer channels of high resolution than of low. More cameras of at least the resolution named "
+        "are planned on it than its data sheet allows.",
+        "move cameras to another recorder, lower their resolution, or take a larger recorder",
+    ),
+    Entry(
+        "CHN-3",
+        W,
+        "licences are missing",
+        "More cameras are planned on this recorder than are licensed: those that come with it and those held.",
+        "buy the licences named as missing, and enter them as licences_held in site.toml",
+    ),
+    Entry(
+        "STO-1",
+        F,
+        "recordings are kept for fewer days than wanted",
+        "The drives, less redundancy, hot spares and overhead, hold fewer days than the groups ask for. The recorder "
+        "overwrites the oldest pictures before their time.",
+        "fit more or larger drives, lower bit rates, or record on motion",
+    ),
+    Entry(
+        "STO-2",
+        F,
+        "wanted days exceed what law allows",
+        "A group asks for more days than its own longest time allowed.",
+        "correct keep_days or max_days of the group in site.toml",
+    ),
+    Entry(
+        "STO-3",
+        F,
+        "redundancy level does not fit the drives",
+        "The RAID level needs more drives, or an even number, after the hot spares are taken away; or there are more "
+        "drives than bays.",
+        "change the number of drives, the hot spares or the level in site.toml",
+    ),
+    Entry(
+        "STO-4",
+        N,
+        "recorder must delete before its drives are full",
+        "The drives hold more days than law allows to keep. Without a limit set on the recorder, pictures stay too long.",
+        "set the retention limit of these channels on the recorder",
+    ),
+    Entry(
         "DIS-1",
         F,
         "planned device not found",

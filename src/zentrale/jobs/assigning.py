@@ -6,7 +6,8 @@ from zentrale.errors import InputError
 from zentrale.jobs.discovering import COMMAND, SEEN_KIND
 from zentrale.jobs.matching import planned_devices
 from zentrale.logbook.store import Binding, Logbook
-from zentrale.site.model import Plan, normal_mac
+from zentrale.site.model import Plan
+from zentrale.site.values import normal_mac
 
 
 def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:

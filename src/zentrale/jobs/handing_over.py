@@ -15,6 +15,7 @@ from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
 from zentrale.output.handover import DeviceRow, JournalRow, PackContent, Settled, render
 from zentrale.planning.power import plan_power
+from zentrale.planning.storage import plan_storage
 from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
@@ -46,8 +47,9 @@ class _Evidence:
 def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     """Write output/handover. What was not yet done is said on the page, not made up."""
     evidence = _gather(logbook)
-    power, traffic = plan_power(plan), plan_traffic(plan)
-    open_findings, settled = sort_findings(logbook, [*power.findings, *traffic.findings], evidence.changes)
+    power, traffic, storage = plan_power(plan), plan_traffic(plan), plan_storage(plan)
+    planned = [*power.findings, *traffic.findings, *storage.findings]
+    open_findings, settled = sort_findings(logbook, planned, evidence.changes)
     content = PackContent(
         plan=plan,
         made_at=quantities.now(),
@@ -56,6 +58,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         vantage=evidence.verified.vantage if evidence.verified else "",
         power=power,
         traffic=traffic,
+        storage=storage,
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),

@@ -13,11 +13,10 @@ from zentrale.errors import InputError, PlanError
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, read_plan
-from zentrale.site.schedule import COLUMNS, Mapped, interpret, map_columns
+from zentrale.site.schedule import COLUMNS, OPTIONAL, Mapped, interpret, map_columns
 from zentrale.site.tables import read_table
 
 MAPPING_FILE = "import.toml"
-_KEEP_WHEN_EMPTY = ("address", "mac", "shows", "mount")  # a schedule without these does not take them away
 
 
 @dataclass(frozen=True)
@@ -148,9 +147,10 @@ def _existing(folder: SiteFolder) -> tuple[dict[str, dict[str, str]], list[str]]
 
 
 def _merged(made: Mapping[str, str], before: Mapping[str, str] | None) -> dict[str, str]:
+    """A schedule that does not name an optional value does not take it away."""
     if before is None:
         return dict(made)
-    return {c: before[c] if not made[c] and c in _KEEP_WHEN_EMPTY else made[c] for c in CAMERA_COLUMNS}
+    return {c: before[c] if not made[c] and c in OPTIONAL else made[c] for c in CAMERA_COLUMNS}
 
 
 def _change(number: int, made: Mapping[str, str], before: Mapping[str, str] | None) -> RowChange:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale.findings import Finding
 from zentrale.planning.power import PowerPlan, plan_power
+from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
 from zentrale.planning.traffic import TrafficPlan, plan_traffic
 from zentrale.site.model import Plan
 
@@ -17,82 +18,126 @@ class Calculation:
 
     power: PowerPlan | None
     traffic: TrafficPlan | None
+    storage: StoragePlan | None
 
     @property
     def findings(self) -> list[Finding]:
-        return [f for part in (self.power, self.traffic) if part is not None for f in part.findings]
+        return [f for part in (self.power, self.traffic, self.storage) if part is not None for f in part.findings]
 
     def document(self) -> dict[str, object]:
         """Plain values with stable keys and units in them."""
         document: dict[str, object] = {}
         if self.power is not None:
-            document["switches"] = [
-                {
-                    "switch": s.switch,
-                    "cabinet": s.cabinet,
-                    "poe_supply_w": s.budget_w,
-                    "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
-                    "reserved_w": round(s.reserved_w, 2),
-                    "left_w": round(s.left_w, 2),
-                    "worst_mode": s.worst_mode.value,
-                    "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
-                    "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
-                    "ports": [
-                        {
-                            "port": p.port,
-                            "camera": p.camera,
-                            "run_length_m": p.run_length_m,
-                            "poe_class": p.poe_class,
-                            "priority": p.priority.value,
-                            "reserved_w": p.reserved_w,
-                            "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
-                        }
-                        for p in s.ports
-                    ],
-                }
-                for s in self.power.switches
-            ]
-            document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in self.power.apart]
-            document["batteries"] = [
-                {
-                    "battery": b.battery,
-                    "feeds": list(b.feeds),
-                    "worst_mode": b.mode.value,
-                    "load_w": round(b.load_w, 2),
-                    "capacity_wh": b.capacity_wh,
-                    "run_time_min": round(b.run_time_min, 1) if b.load_w else None,
-                    "wanted_min": b.wanted_min,
-                    "needed_wh": None if b.needed_wh is None else round(b.needed_wh),
-                }
-                for b in self.power.batteries
-            ]
+            document |= _power_document(self.power)
         if self.traffic is not None:
-            document["links"] = [
-                {
-                    "kind": link.kind,
-                    "name": link.name,
-                    "load_bps": round(link.load_bps),
-                    "rate_bps": round(link.rate_bps),
-                    "cameras": list(link.cameras),
-                }
-                for link in self.traffic.links
-            ]
-            document["recorders"] = [
-                {
-                    "recorder": r.recorder,
-                    "channels": r.channels,
-                    "channels_used": r.channels_used,
-                    "ingest_bps": round(r.ingest_bps),
-                    "ingest_limit_bps": round(r.ingest_limit_bps),
-                }
-                for r in self.traffic.recorders
-            ]
+            document |= _traffic_document(self.traffic)
+        if self.storage is not None:
+            document["storage"] = [_storage_document(recorder) for recorder in self.storage.recorders]
         return document
 
 
+def _power_document(power: PowerPlan) -> dict[str, object]:
+    document: dict[str, object] = {}
+    document["switches"] = [
+        {
+            "switch": s.switch,
+            "cabinet": s.cabinet,
+            "poe_supply_w": s.budget_w,
+            "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
+            "reserved_w": round(s.reserved_w, 2),
+            "left_w": round(s.left_w, 2),
+            "worst_mode": s.worst_mode.value,
+            "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
+            "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
+            "ports": [
+                {
+                    "port": p.port,
+                    "camera": p.camera,
+                    "run_length_m": p.run_length_m,
+                    "poe_class": p.poe_class,
+                    "priority": p.priority.value,
+                    "reserved_w": p.reserved_w,
+                    "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
+                }
+                for p in s.ports
+            ],
+        }
+        for s in power.switches
+    ]
+    document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in power.apart]
+    document["batteries"] = [
+        {
+            "battery": b.battery,
+            "feeds": list(b.feeds),
+            "worst_mode": b.mode.value,
+            "load_w": round(b.load_w, 2),
+            "capacity_wh": b.capacity_wh,
+            "run_time_min": round(b.run_time_min, 1) if b.load_w else None,
+            "wanted_min": b.wanted_min,
+            "needed_wh": None if b.needed_wh is None else round(b.needed_wh),
+        }
+        for b in power.batteries
+    ]
+    return document
+
+
+def _traffic_document(traffic: TrafficPlan) -> dict[str, object]:
+    document: dict[str, object] = {}
+    document["links"] = [
+        {
+            "kind": link.kind,
+            "name": link.name,
+            "load_bps": round(link.load_bps),
+            "rate_bps": round(link.rate_bps),
+            "cameras": list(link.cameras),
+        }
+        for link in traffic.links
+    ]
+    document["recorders"] = [
+        {
+            "recorder": r.recorder,
+            "channels": r.channels,
+            "channels_used": r.channels_used,
+            "ingest_bps": round(r.ingest_bps),
+            "ingest_limit_bps": round(r.ingest_limit_bps),
+        }
+        for r in traffic.recorders
+    ]
+    return document
+
+
+def _storage_document(recorder: RecorderStorage) -> dict[str, object]:
+    return {
+        "recorder": recorder.recorder,
+        "write_bps": round(recorder.write_bps),
+        "needed_bytes": round(recorder.needed_bytes),
+        "usable_bytes": None if recorder.usable_bytes is None else round(recorder.usable_bytes),
+        "days": None if recorder.days is None else round(recorder.days, 2),
+        "drive_failure_costs": recorder.drive_failure,
+        "smallest_fitting_type": recorder.smallest_fit or None,
+        "types": [
+            {"type": f.type, "fits": f.fits, "reasons": list(f.reasons), "licences_missing": f.licences_missing}
+            for f in recorder.fits
+        ],
+        "cameras": [
+            {
+                "camera": c.camera,
+                "mode": c.mode,
+                "recorded_share": round(c.share, 4),
+                "bitrate_bps": round(c.bitrate_bps),
+                "day_bytes": round(c.day_bytes),
+                "keep_days": c.keep_days,
+                "max_days": c.max_days,
+            }
+            for c in recorder.cameras
+        ],
+    }
+
+
 def calculate(plan: Plan, parts: Sequence[str]) -> Calculation:
-    """`parts` are names as `zentrale plan` takes them: power, traffic."""
+    """`parts` are names as `zentrale plan` takes them: power, traffic, storage."""
     return Calculation(
         plan_power(plan) if "power" in parts else None,
         plan_traffic(plan) if "traffic" in parts else None,
+        plan_storage(plan) if "storage" in parts else None,
     )

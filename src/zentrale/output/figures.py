@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 
 from zentrale import quantities
 from zentrale.planning.power import PowerPlan
+from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Mode, Plan
@@ -115,9 +116,41 @@ def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredR
     return _png(figure)
 
 
-def write_figures(plan: Plan, power: PowerPlan | None, traffic: TrafficPlan | None, folder: Path) -> list[Path]:
+def storage_figure(plan: Plan, storage: StoragePlan) -> bytes:
+    """Days that each recorder keeps, against the longest days wanted on it. PNG."""
+    figure = _new_figure(3 * len(storage.recorders), f"{plan.site.name}: days of storage")
+    axes = figure.add_subplot()
+    for row, recorder in enumerate(storage.recorders):
+        wanted = max((c.keep_days for c in recorder.cameras), default=0.0)
+        short = recorder.reach is not None and recorder.reach < 1
+        axes.barh(row, recorder.days or 0, 0.5, color="#b00020" if short else "#3f5f8a", hatch="//" if short else "",
+                  edgecolor="#333333", label="kept" if row == 0 else None)  # fmt: skip
+        axes.plot([wanted] * 2, [row - 0.35, row + 0.35], color="#c8780a", linewidth=4,
+                  label="longest wanted" if row == 0 else None)  # fmt: skip
+        text = "no drives planned" if recorder.days is None else f"{recorder.days:.1f} days"
+        text += f", {wanted:g} wanted" + ("  TOO FEW" if short else "")
+        axes.text(max(recorder.days or 0, wanted), row, f"  {text}", va="center")
+    limit = max((max(r.days or 0, *(c.keep_days for c in r.cameras), 1) for r in storage.recorders), default=1)
+    axes.set_xlim(0, limit * 1.35)
+    axes.set_yticks(
+        range(len(storage.recorders)),
+        [f"{r.recorder}\n{quantities.count(len(r.cameras), 'camera')}" for r in storage.recorders],
+    )
+    axes.set_ylim(len(storage.recorders) - 0.3, -0.7)
+    axes.set_xlabel("days kept when all cameras share the drives [days]")
+    axes.legend(loc="lower right")
+    axes.grid(axis="x", alpha=0.3)
+    return _png(figure)
+
+
+def write_figures(
+    plan: Plan, power: PowerPlan | None, traffic: TrafficPlan | None, storage: StoragePlan | None, folder: Path
+) -> list[Path]:
     """Write the figures of the parts given; returns the files."""
     written = []
+    if storage is not None:
+        write_atomically(folder / "storage.png", storage_figure(plan, storage))
+        written.append(folder / "storage.png")
     if power is not None:
         write_atomically(folder / "power.png", power_figure(plan, power))
         written.append(folder / "power.png")

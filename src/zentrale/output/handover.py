@@ -14,8 +14,9 @@ import jinja2
 from zentrale import quantities
 from zentrale.findings import Finding, Severity, worst_first
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
-from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure
+from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
 from zentrale.planning.power import PowerPlan
+from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.model import Plan
 
@@ -73,6 +74,7 @@ class PackContent:
     vantage: str
     power: PowerPlan
     traffic: TrafficPlan
+    storage: StoragePlan
     devices: Sequence[DeviceRow]
     rates: Sequence[MeasuredRate]
     pictures: Sequence[SheetPicture]
@@ -90,6 +92,7 @@ def render(content: PackContent) -> dict[str, bytes]:
     figures = {
         "power.png": power_figure(content.plan, content.power),
         "bandwidth.png": bandwidth_figure(content.plan, content.traffic, content.rates),
+        "storage.png": storage_figure(content.plan, content.storage),
     }
     files = {"contact-sheet.png": sheet, **figures}
     page = _page(content, {name: _data_uri(data) for name, data in files.items()})

@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zentrale.errors import InputError
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.model import Address, Mac, PlaceName, Resolution, Text
+from zentrale.site.values import Address, Mac, PlaceName, Resolution, Text
 
 BUILT_IN = "brackwater"
 Port = Annotated[int, Field(ge=1024, le=65535)]

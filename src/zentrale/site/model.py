@@ -7,72 +7,23 @@ Field names carry their units. Every object is frozen: a job never edits the pla
 from __future__ import annotations
 
 import ipaddress
-import re
 from collections.abc import Mapping
 from enum import Enum
 from typing import Annotated, Literal, TypeVar
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
-_PLACE_NAME = re.compile(r"[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?")
-_MAC = re.compile(r"([0-9a-f]{2}:){5}[0-9a-f]{2}")
-_RESOLUTION = re.compile(r"(\d{2,5})\s*[x×]\s*(\d{2,5})")
-
-
-def _place_name(value: str) -> str:
-    if not _PLACE_NAME.fullmatch(value):
-        raise ValueError("expected a name of small letters, digits and hyphens, at most 63, such as upper-gate-north")
-    return value
-
-
-def normal_mac(value: str) -> str:
-    """A MAC address in the form aa:bb:cc:dd:ee:ff, from any of the usual spellings. Raises ValueError."""
-    digits = re.sub(r"[^0-9a-f]", "", value.lower())
-    mac = ":".join(digits[i : i + 2] for i in range(0, len(digits), 2))
-    if not _MAC.fullmatch(mac) or len(re.sub(r"[0-9a-f:.\-\s]", "", value.lower())):
-        raise ValueError("expected a MAC address such as 02:5a:10:00:00:11")
-    return mac
-
-
-def _optional(value: object) -> object:
-    return None if value == "" else value
-
-
-def _resolution(value: object) -> object:
-    if isinstance(value, str):
-        match = _RESOLUTION.fullmatch(value.strip())
-        if not match:
-            raise ValueError("expected width x height in pixels, such as 1920x1080")
-        return (int(match[1]), int(match[2]))
-    return value
-
-
-def _address(value: str) -> str:
-    try:
-        return str(ipaddress.IPv4Address(value))
-    except ValueError:
-        raise ValueError("expected an IPv4 address such as 10.20.0.11") from None
-
-
-def _subnet(value: str) -> str:
-    try:
-        return str(ipaddress.IPv4Network(value))
-    except ValueError as error:
-        raise ValueError(f"expected an IPv4 subnet such as 10.20.0.0/24 ({error})") from None
-
-
-def _known_awg(value: int | None) -> int | None:
-    if value not in (None, 22, 23, 24, 26):
-        raise ValueError("expected 22, 23, 24 or 26 (American wire gauge), or nothing for the standard's worst case")
-    return value
-
-
-PlaceName = Annotated[str, AfterValidator(_place_name)]
-Mac = Annotated[str, AfterValidator(normal_mac)]
-Address = Annotated[str, AfterValidator(_address)]
-Subnet = Annotated[str, AfterValidator(_subnet)]
-Resolution = Annotated[tuple[int, int], BeforeValidator(_resolution)]
-Text = Annotated[str, Field(min_length=1)]
+from zentrale.site.values import (
+    Address,
+    Mac,
+    PlaceName,
+    Resolution,
+    Subnet,
+    Text,
+    empty_is_none,
+    known_awg,
+    timetable_entry,
+)
 
 
 class Part(BaseModel):
@@ -116,12 +67,33 @@ class StreamPlan(Part):
         return self.bitrate_kbps * 1000
 
 
+class RecordingPlan(Part):
+    """What is recorded, and for how long it is kept.
+
+    motion_share:    share of the time in which something moves (mode motion)
+    events_per_hour: how often it begins; each adds the seconds before and after
+    timetable:       when it records (mode timetable), as "Mon-Fri 07:00-19:00"
+    keep_days:       wanted; max_days the longest that law allows
+    """
+
+    mode: Literal["continuous", "motion", "timetable"] = "continuous"
+    motion_share: Annotated[float, Field(ge=0, le=1)] = 0.3
+    events_per_hour: Annotated[float, Field(ge=0)] = 0
+    before_s: Annotated[float, Field(ge=0, le=600)] = 0
+    after_s: Annotated[float, Field(ge=0, le=600)] = 0
+    timetable: tuple[Annotated[str, AfterValidator(timetable_entry)], ...] = ()
+    sub: bool = False
+    keep_days: Annotated[float, Field(gt=0, le=3650)] = 14
+    max_days: Annotated[float, Field(gt=0, le=3650)] | None = None
+
+
 class Group(Part):
     """Cameras set up alike."""
 
     name: PlaceName
     main: StreamPlan
     sub: StreamPlan | None = None
+    recording: RecordingPlan = RecordingPlan()
 
 
 class Zone(Part):
@@ -159,6 +131,16 @@ def _port(text: str) -> tuple[str, int]:
     return switch, int(port)
 
 
+class Storage(Part):
+    """A recorder's drives. `drive_tb` is decimal, as drives are sold; `redundancy` a RAID level, or none."""
+
+    drives: Annotated[int, Field(ge=1, le=256)]
+    drive_tb: Annotated[float, Field(gt=0, le=100)]
+    redundancy: Literal["none", "0", "1", "5", "6", "10"] = "none"
+    hot_spares: Annotated[int, Field(ge=0, le=16)] = 0
+    overhead_percent: Annotated[float, Field(ge=0, le=50)] = 7
+
+
 class Recorder(Part):
     name: PlaceName
     type: Text
@@ -166,8 +148,10 @@ class Recorder(Part):
     switch: PlaceName
     port: Annotated[int, Field(ge=1, le=512)]
     address: Address
-    mac: Annotated[Mac | None, BeforeValidator(_optional)] = None
+    mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
     http_port: Annotated[int, Field(ge=1, le=65535)] = 80
+    storage: Storage | None = None
+    licences_held: Annotated[int, Field(ge=0)] = 0
 
 
 class Battery(Part):
@@ -248,7 +232,16 @@ class SwitchType(Part):
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
 
 
+class ChannelLimit(Part):
+    """At most `channels` cameras of `resolution` or more pixels."""
+
+    resolution: Resolution
+    channels: Annotated[int, Field(ge=0)]
+
+
 class RecorderType(Part):
+    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say."""
+
     name: Text
     maker: Text
     model: Text
@@ -256,6 +249,9 @@ class RecorderType(Part):
     ingest_mbps: Annotated[float, Field(gt=0)]
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
     power_w: Annotated[float, Field(ge=0)] = 0
+    bays: Annotated[int, Field(ge=0, le=256)] = 0
+    licences_included: Annotated[int, Field(ge=0)] | None = None
+    channel_limits: tuple[ChannelLimit, ...] = ()
 
 
 class Camera(Part):
@@ -270,13 +266,13 @@ class Camera(Part):
     switch: PlaceName
     port: Annotated[int, Field(ge=1, le=512)]
     run_length_m: Annotated[float, Field(ge=0, le=2000)]
-    address: Annotated[Address | None, BeforeValidator(_optional)] = None
-    mac: Annotated[Mac | None, BeforeValidator(_optional)] = None
+    address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
+    mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
     recorder: PlaceName
     channel: Annotated[int, Field(ge=1, le=1024)]
     supply: Literal["poe", "injector", "mains", ""] = ""
     priority: Priority = Priority.LOW
-    conductor_awg: Annotated[int | None, BeforeValidator(_optional), AfterValidator(_known_awg)] = None
+    conductor_awg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(known_awg)] = None
     row: int = 0
 
     @property

@@ -11,10 +11,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from zentrale.errors import InputError
-from zentrale.site.model import Camera, Plan, normal_mac
+from zentrale.site.model import Camera, Plan
 from zentrale.site.tables import Row
+from zentrale.site.values import normal_mac
 
 COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
+OPTIONAL = tuple(name for name, field in Camera.model_fields.items() if not field.is_required() and name != "row")
 _HEADER_SEARCH_ROWS = 40
 # What people write above a column, in words without signs; the first fit in this order wins.
 _SYNONYMS: Mapping[str, tuple[str, ...]] = {
@@ -31,6 +33,9 @@ _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "group": ("group", "profile", "stream profile", "settings", "template"),
     "type": ("type", "model", "camera type", "camera model", "device type", "device", "product"),
     "shows": ("shows", "view", "field of view", "must show", "purpose", "scene", "target", "covers", "description"),
+    "supply": ("supply", "power supply", "power source", "fed by"),
+    "priority": ("priority", "poe priority", "port priority"),
+    "conductor_awg": ("conductor awg", "awg", "gauge", "wire gauge"),
     "mount": ("mount", "mounting", "mounted", "bracket", "fixing", "height"),
     "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
 }  # fmt: skip
@@ -231,17 +236,17 @@ class _Known:
             text = self._split_port(column, cells) or text
         if column in self.words:
             return self._word(column, text)
-        if column in ("shows", "mount"):
-            return text
         if not text:
-            if column in ("address", "mac"):
+            if column in OPTIONAL:
                 return ""
             raise ValueError("the cell is empty or the column missing; expected a value")
         if column == "name":
             return self._name(text)
         if column == "run_length_m":
             return f"{parse_length_m(text):g}"
-        if column in ("port", "channel"):
+        if column in ("supply", "priority"):
+            return text.lower()
+        if column in ("port", "channel", "conductor_awg"):
             return str(parse_whole(text))
         if column == "mac":
             return normal_mac(text)

@@ -1,0 +1,90 @@
+"""Which recorder types on file could carry a recorder's cameras, and the smallest that does."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zentrale import quantities
+from zentrale.findings import Finding, finding
+from zentrale.site.model import Camera, ChannelLimit, Plan, Recorder, RecorderType
+
+_TB = 1e12
+
+
+@dataclass(frozen=True)
+class Fit:
+    """One type, and why it does not fit (empty: it does). `licences_missing` are to be bought."""
+
+    type: str
+    reasons: tuple[str, ...]
+    licences_missing: int
+
+    @property
+    def fits(self) -> bool:
+        return not self.reasons
+
+
+def recorder_fits(plan: Plan, recorder: Recorder, cameras: Sequence[Camera], needed_bytes: float) -> tuple[Fit, ...]:
+    """Every recorder type, smallest first: by channels, then by what it takes in."""
+    types = sorted(plan.recorder_types, key=lambda t: (t.channels, t.ingest_mbps, t.bays))
+    return tuple(
+        Fit(t.name, tuple(_reasons(plan, t, recorder, cameras)), licences_missing(t, recorder, len(cameras)))
+        for t in types
+    )
+
+
+def licences_missing(kind: RecorderType, recorder: Recorder, cameras: int) -> int:
+    if kind.licences_included is None:
+        return 0
+    return max(0, cameras - kind.licences_included - recorder.licences_held)
+
+
+def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequence[Camera]) -> list[str]:
+    reasons = []
+    if len(cameras) > kind.channels:
+        reasons.append(f"{kind.channels} channels for {len(cameras)} cameras")
+    ingest = sum(plan.group(c).main.bitrate_bps for c in cameras)
+    if ingest > kind.ingest_mbps * 1e6:
+        reasons.append(f"takes in {kind.ingest_mbps:g} of {quantities.bitrate(ingest)}")
+    for limit, count in _exceeded(plan, kind, cameras):
+        size = quantities.resolution(*limit.resolution)
+        reasons.append(f"{limit.channels} channels of {size} or more for {count}")
+    drives = recorder.storage.drives if recorder.storage else 0
+    if kind.bays and drives > kind.bays:
+        reasons.append(f"{kind.bays} bays for {drives} drives")
+    return reasons
+
+
+def _exceeded(plan: Plan, kind: RecorderType, cameras: Sequence[Camera]) -> list[tuple[ChannelLimit, int]]:
+    """The resolution limits that are exceeded, each with the number of cameras that count."""
+
+    def pixels(resolution: tuple[int, int]) -> int:
+        return resolution[0] * resolution[1]
+
+    exceeded = []
+    for limit in kind.channel_limits:
+        count = sum(pixels(plan.group(c).main.resolution) >= pixels(limit.resolution) for c in cameras)
+        if count > limit.channels:
+            exceeded.append((limit, count))
+    return exceeded
+
+
+def fit_findings(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> list[Finding]:
+    """What the planned type lacks beyond channels and ingest, which the traffic plan tells."""
+    kind = plan.recorder_type(recorder)
+    subject, source = f"recorder {recorder.name}", f"types.toml recorder type {kind.name}"
+    findings = []
+    for limit, count in _exceeded(plan, kind, cameras):
+        size = quantities.resolution(*limit.resolution)
+        text = f"{count} cameras of {size} or more"
+        findings.append(finding("CHN-2", subject, text, f"{limit.channels} channels of that size", source))
+    missing = licences_missing(kind, recorder, len(cameras))
+    if missing:
+        held = (kind.licences_included or 0) + recorder.licences_held
+        findings.append(finding("CHN-3", subject, f"{len(cameras)} cameras, {missing} licences missing",
+                                f"{held} licences", f"{source}; site.toml licences_held"))  # fmt: skip
+    drives = recorder.storage.drives if recorder.storage else 0
+    if kind.bays and drives > kind.bays:
+        findings.append(finding("STO-3", subject, f"{drives} drives", f"{kind.bays} bays", source))
+    return findings
