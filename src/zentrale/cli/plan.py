@@ -8,22 +8,27 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from zentrale.cli.output import Output
     from zentrale.planning.power import PowerPlan, SwitchPower
+    from zentrale.planning.resilience import Failure, ResiliencePlan
     from zentrale.planning.storage import StoragePlan
     from zentrale.planning.traffic import TrafficPlan
+    from zentrale.site.model import Plan
 
-PARTS = ("power", "traffic", "storage")
+PARTS = ("power", "traffic", "storage", "resilience")
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
-with the loss in the cables, what every port, link and recorder takes in, and how many days the drives hold. Says what
-will not work, and why."""
+with the loss in the cables, what every port, link and recorder takes in, how many days the drives hold, and what is
+lost when a part fails. Says what will not work, and why."""
 EXAMPLE = "zentrale plan power --site brackwater"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("parts", metavar="PART", nargs="*", help=f"which parts: {', '.join(PARTS)} (default: all)")
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/")
+    parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
     options.add_site(parser)
     options.add_json(parser)
     options.add_common(parser)
@@ -42,13 +47,15 @@ def run(args: argparse.Namespace) -> int:
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
-    result = calculate(plan, args.parts or PARTS)
+    result = calculate(plan, args.parts or PARTS, pairs=args.pairs)
     if result.power is not None:
         _show_power(output, result.power)
     if result.traffic is not None:
         _show_traffic(output, result.traffic)
     if result.storage is not None:
         _show_storage(output, result.storage)
+    if result.resilience is not None:
+        _show_resilience(output, plan, result.resilience)
     if args.json:
         document = result.document()
         output.document({**document, "findings": [finding_document(f) for f in result.findings]})
@@ -200,3 +207,33 @@ def _show_storage(output: Output, storage: StoragePlan) -> None:
     for r in storage.recorders:
         if r.usable_bytes is not None:
             output.line(f"{r.recorder}: a failed drive costs {r.drive_failure}")
+
+
+_LONGEST_LIST = 12
+
+
+def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan) -> None:
+    from zentrale import quantities
+
+    def rows(failures: Sequence[Failure]) -> list[list[str]]:
+        return [
+            [
+                f.name,
+                str(len(f.lost)),
+                quantities.share(len(f.lost), len(plan.cameras)),
+                ", ".join(f.lost[:4]) + (f" and {len(f.lost) - 4} more" if len(f.lost) > 4 else ""),
+                ", ".join(f.parted_zones) or "-",
+                f"{100 * f.worst_share:.0f} % on {f.worst_link}" if f.worst_link else "-",
+            ]
+            for f in failures[:_LONGEST_LIST]
+        ]
+
+    for title, failures in (("One part fails", resilience.singles), ("Two parts fail at once", resilience.pairs)):
+        if failures:
+            output.heading(f"{title}: what it costs, dearest first")
+            columns = ["what fails", ">cameras lost", ">share", "which", "zones parted", "fullest link then"]
+            output.table(columns, rows(failures))
+            if len(failures) > _LONGEST_LIST:
+                output.line(f"and {len(failures) - _LONGEST_LIST} more (--json has all)")
+    if resilience.harmless:
+        output.line(f"{quantities.count(resilience.harmless, 'part')} may fail without any loss")

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from zentrale.findings.catalogue import Severity, entry
+from zentrale.findings.catalogue import entry
+from zentrale.findings.entry import Severity
 
 __all__ = ["Finding", "Severity", "count_faults", "finding", "worst_first"]
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale.findings import Finding
 from zentrale.planning.power import PowerPlan, plan_power
+from zentrale.planning.resilience import Failure, ResiliencePlan, plan_resilience
 from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
 from zentrale.planning.traffic import TrafficPlan, plan_traffic
 from zentrale.site.model import Plan
@@ -19,10 +20,16 @@ class Calculation:
     power: PowerPlan | None
     traffic: TrafficPlan | None
     storage: StoragePlan | None
+    resilience: ResiliencePlan | None = None
 
     @property
     def findings(self) -> list[Finding]:
-        return [f for part in (self.power, self.traffic, self.storage) if part is not None for f in part.findings]
+        return [
+            f
+            for part in (self.power, self.traffic, self.storage, self.resilience)
+            if part is not None
+            for f in part.findings
+        ]
 
     def document(self) -> dict[str, object]:
         """Plain values with stable keys and units in them."""
@@ -33,7 +40,29 @@ class Calculation:
             document |= _traffic_document(self.traffic)
         if self.storage is not None:
             document["storage"] = [_storage_document(recorder) for recorder in self.storage.recorders]
+        if self.resilience is not None:
+            document |= _resilience_document(self.resilience)
         return document
+
+
+def _resilience_document(resilience: ResiliencePlan) -> dict[str, object]:
+    def failures(items: Sequence[Failure]) -> list[dict[str, object]]:
+        return [
+            {
+                "parts": [{"kind": part.kind, "name": part.name} for part in f.parts],
+                "cameras_lost": list(f.lost),
+                "zones_parted": list(f.parted_zones),
+                "fullest_link": f.worst_link or None,
+                "fullest_link_share": round(f.worst_share, 4) if f.worst_link else None,
+            }
+            for f in items
+        ]
+
+    return {
+        "single_failures": failures(resilience.singles),
+        "pairs_of_failures": failures(resilience.pairs),
+        "harmless_parts": resilience.harmless,
+    }
 
 
 def _power_document(power: PowerPlan) -> dict[str, object]:
@@ -134,10 +163,15 @@ def _storage_document(recorder: RecorderStorage) -> dict[str, object]:
     }
 
 
-def calculate(plan: Plan, parts: Sequence[str]) -> Calculation:
-    """`parts` are names as `zentrale plan` takes them: power, traffic, storage."""
+def calculate(plan: Plan, parts: Sequence[str], *, pairs: bool = False) -> Calculation:
+    """`parts` are names as `zentrale plan` takes them: power, traffic, storage, resilience.
+
+    pairs: for resilience, also let every two parts fail at once
+    """
+    power = plan_power(plan) if {"power", "resilience"} & set(parts) else None
     return Calculation(
-        plan_power(plan) if "power" in parts else None,
+        power if "power" in parts else None,
         plan_traffic(plan) if "traffic" in parts else None,
         plan_storage(plan) if "storage" in parts else None,
+        plan_resilience(plan, power, pairs=pairs) if power is not None and "resilience" in parts else None,
     )

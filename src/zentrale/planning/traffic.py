@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.planning.topology import lit_network, paths_from
+from zentrale.planning.topology import Graph, lit_network, paths_from
 from zentrale.site.model import Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
@@ -53,29 +53,21 @@ def recorded_bps(plan: Plan, camera: Camera) -> float:
 
 def plan_traffic(plan: Plan) -> TrafficPlan:
     """The load of every camera port, link and recorder leg; loads include Ethernet to RTP overhead."""
-    graph = lit_network(plan)
+    links, cut_off = link_loads(plan, lit_network(plan))
     switch_of = {r.name: r.switch for r in plan.recorders}
-    paths = {name: paths_from(graph, switch) for name, switch in switch_of.items()}
-    crossing: dict[tuple[int, str], list[Camera]] = {}
-    legs: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
-    findings, ports = [], []
+    findings = [
+        finding("TRF-4", f"camera {camera.name}", f"no lit link from {camera.switch} onwards",
+                f"a path to {switch_of[camera.recorder]}, where {camera.recorder} is", camera.source)
+        for camera in cut_off
+    ]  # fmt: skip
     kinds = {s.name: plan.switch_type(s) for s in plan.switches}
+    legs: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
+    ports = []
     for camera in plan.cameras:
         legs[camera.recorder].append(camera)
         rate = min(kinds[camera.switch].port_rate_mbps, plan.camera_type(camera).port_rate_mbps) * 1e6
         load = recorded_bps(plan, camera) * OVERHEAD
         ports.append(LinkLoad("port", f"{camera.switch}:{camera.port}", rate, load, (camera.name,)))
-        path = paths[camera.recorder].get(camera.switch)
-        if path is None:
-            recorder_switch = switch_of[camera.recorder]
-            findings.append(
-                finding("TRF-4", f"camera {camera.name}", f"no lit link from {camera.switch} onwards",
-                        f"a path to {recorder_switch}, where {camera.recorder} is", camera.source)
-            )  # fmt: skip
-            continue
-        for near, far in pairwise(path):
-            crossing.setdefault((graph.edges[near, far]["link"], near), []).append(camera)
-    links = _link_loads(plan, crossing)
     leg_loads = []
     for recorder in plan.recorders:
         cameras = legs[recorder.name]
@@ -89,6 +81,25 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     for recorder_load in recorders:
         findings += _recorder_findings(plan, recorder_load, legs[recorder_load.recorder])
     return TrafficPlan(tuple(loads), recorders, tuple(findings))
+
+
+def link_loads(plan: Plan, graph: Graph) -> tuple[list[LinkLoad], list[Camera]]:
+    """The load of every link of `graph` that carries any, and the cameras that reach their recorder over none.
+
+    A camera whose own switch, or whose recorder's switch, is not in `graph` is cut off too.
+    """
+    switch_of = {r.name: r.switch for r in plan.recorders}
+    paths = {name: paths_from(graph, switch) if switch in graph else {} for name, switch in switch_of.items()}
+    crossing: dict[tuple[int, str], list[Camera]] = {}
+    cut_off = []
+    for camera in plan.cameras:
+        path = paths[camera.recorder].get(camera.switch)
+        if path is None:
+            cut_off.append(camera)
+            continue
+        for near, far in pairwise(path):
+            crossing.setdefault((graph.edges[near, far]["link"], near), []).append(camera)
+    return _link_loads(plan, crossing), cut_off
 
 
 def _link_loads(plan: Plan, crossing: dict[tuple[int, str], list[Camera]]) -> list[LinkLoad]:

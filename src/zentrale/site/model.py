@@ -181,6 +181,7 @@ class Policy(Part):
     bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
     jitter_ms: Annotated[float, Field(gt=0)] = 50
     loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
+    resilient_groups: tuple[PlaceName, ...] = ()
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = (80, 554, 8080, 8554)
 
 

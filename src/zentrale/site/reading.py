@@ -283,6 +283,10 @@ def cross_check(draft: _Draft) -> list[str]:
             problems += [problem] if problem else []
             ports.append(((*at, end), name, int(port)))
     problems += _check_ports(draft, ports)
+    if "policy" in draft.parts:
+        groups = draft.parts["policy"].resilient_groups
+        asked = [_must_exist(("policy", "resilient_groups"), g, draft.names["groups"], "groups", where) for g in groups]
+        problems += [problem for problem in asked if problem]
     fed = draft.names["switches"] | draft.names["recorders"]
     for at, battery in draft.items("batteries"):
         feeds = [_must_exist((*at, "feeds"), name, fed, "switches or recorders", where) for name in battery.feeds]

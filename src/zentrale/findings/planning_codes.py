@@ -1,0 +1,173 @@
+"""Codes of what the plan alone shows: power, runs, traffic, channels, storage, resilience."""
+
+from __future__ import annotations
+
+from zentrale.findings.entry import Entry, Severity
+
+F, W, N = Severity.FAULT, Severity.WARNING, Severity.NOTE
+
+PLANNING_CODES = [
+    Entry(
+        "PWR-1",
+        F,
+        "switch has too little PoE power",
+        "The devices on this switch draw more power in this mode than its PoE supply gives. The switch drops the "
+        "ports of lowest priority, and among equals the highest numbers, until the rest fits (RFC 3621, "
+        "pethPsePortPowerPriority). It shows only when the mode begins: at night, or on the first cold morning.",
+        "move a device to another switch, use an injector, or fit a switch with a larger PoE supply",
+    ),
+    Entry(
+        "PWR-2",
+        F,
+        "port cannot feed the device",
+        "The port's PoE type is lower than the device's class needs (IEEE 802.3 clauses 33 and 145). The device "
+        "stays dark, or starts and fails when its motors, lamps or heater switch on.",
+        "use a port of the type named, or an injector of that type",
+    ),
+    Entry(
+        "PWR-3",
+        W,
+        "little PoE power is left",
+        "The switch carries its devices in the worst mode, but less than the wanted reserve is left. Supplies age "
+        "and data-sheet figures are typical values.",
+        "keep the reserve free, or lower the wanted reserve in site.toml [policy] poe_reserve_percent",
+    ),
+    Entry(
+        "PWR-4",
+        F,
+        "device is on a port without PoE",
+        "The plan feeds this device by PoE, but the port it is planned on has none.",
+        "move it to a PoE port or plan an injector",
+    ),
+    Entry(
+        "PWR-5",
+        F,
+        "switch runs out of power by class",
+        "This switch reserves the power of the class that a device announces, whatever it draws. The devices would fit "
+        "by their draw, but the reserved classes add up to more than the supply: the last ones get no power at all.",
+        "set the switch to budget by measured draw or LLDP, or fit a larger PoE supply",
+    ),
+    Entry(
+        "PWR-6",
+        W,
+        "one supply alone is not enough",
+        "The switch has two supplies. When one fails, the other does not carry all devices: those of lowest priority, "
+        "and among equals the highest port numbers, go dark (RFC 3621).",
+        "give the ports that must stay a higher priority, or fit larger supplies",
+    ),
+    Entry(
+        "PWR-7",
+        W,
+        "battery does not last as long as wanted",
+        "At the end of its life, and not emptied further than it may be, the battery carries its load for less than the "
+        "wanted time. The load is that of the worst mode, with the PoE devices of the switches it feeds.",
+        "fit a larger battery, or feed less from it",
+    ),
+    Entry(
+        "RUN-1",
+        F,
+        "cable run is too long",
+        "A balanced-copper channel carries Ethernet over 100 m: 90 m of fixed cable and 10 m of patch cords "
+        "(ISO/IEC 11801-1). Beyond it the link drops or renegotiates, mostly when warm.",
+        "shorten the route, place a switch nearer, or use fibre or a long-reach extender",
+    ),
+    Entry(
+        "TRF-1",
+        F,
+        "link carries more than line rate",
+        "The planned streams that cross this link add up to more than it carries. Frames are dropped in the switch: "
+        "every stream through it loses pictures.",
+        "lower the bit rates, use a faster uplink, or place the recorder elsewhere",
+    ),
+    Entry(
+        "TRF-2",
+        W,
+        "link has too little headroom",
+        "The planned streams fit the link's line rate, but leave less than the wanted headroom for key-frame "
+        "bursts, playback and control.",
+        "use a faster uplink, or accept it by changing site.toml [policy] link_load_percent",
+    ),
+    Entry(
+        "TRF-3",
+        F,
+        "recorder takes in more than it can",
+        "The streams planned for this recorder add up to more than its stated ingest limit. It drops frames or "
+        "refuses channels.",
+        "move cameras to another recorder, or lower the bit rates",
+    ),
+    Entry(
+        "TRF-4",
+        F,
+        "no path from camera to recorder",
+        "There is no chain of planned, lit links from the camera's switch to the recorder's switch.",
+        "add the missing link to site.toml [[links]], or correct the switch of the camera or recorder",
+    ),
+    Entry(
+        "CHN-1",
+        F,
+        "recorder has too few channels",
+        "More cameras are planned on this recorder than it has channels, or a channel number lies beyond its last.",
+        "move cameras to another recorder, or take a recorder with more channels",
+    ),
+    Entry(
+        "RES-1",
+        F,
+        "single point of failure",
+        "Cameras of a group that must stay are lost when this one part fails. Their own switch does not count: a camera "
+        "hangs on one cable.",
+        "add a second path or supply past this part, or take the group out of resilient_groups in site.toml",
+    ),
+    Entry(
+        "RES-2",
+        W,
+        "detour overloads a link",
+        "When this part fails, its traffic finds another way, but a link on that way then carries more than line rate: "
+        "all streams through it lose pictures.",
+        "use a faster link on the detour, or lower the bit rates",
+    ),
+    Entry(
+        "CHN-2",
+        F,
+        "recorder has too few channels of this resolution",
+        "A recorder takes fewer channels of high resolution than of low. More cameras of at least the resolution named "
+        "are planned on it than its data sheet allows.",
+        "move cameras to another recorder, lower their resolution, or take a larger recorder",
+    ),
+    Entry(
+        "CHN-3",
+        W,
+        "licences are missing",
+        "More cameras are planned on this recorder than are licensed: those that come with it and those held.",
+        "buy the licences named as missing, and enter them as licences_held in site.toml",
+    ),
+    Entry(
+        "STO-1",
+        F,
+        "recordings are kept for fewer days than wanted",
+        "The drives, less redundancy, hot spares and overhead, hold fewer days than the groups ask for. The recorder "
+        "overwrites the oldest pictures before their time.",
+        "fit more or larger drives, lower bit rates, or record on motion",
+    ),
+    Entry(
+        "STO-2",
+        F,
+        "wanted days exceed what law allows",
+        "A group asks for more days than its own longest time allowed.",
+        "correct keep_days or max_days of the group in site.toml",
+    ),
+    Entry(
+        "STO-3",
+        F,
+        "redundancy level does not fit the drives",
+        "The RAID level needs more drives, or an even number, after the hot spares are taken away; or there are more "
+        "drives than bays.",
+        "change the number of drives, the hot spares or the level in site.toml",
+    ),
+    Entry(
+        "STO-4",
+        N,
+        "recorder must delete before its drives are full",
+        "The drives hold more days than law allows to keep. Without a limit set on the recorder, pictures stay too long.",
+        "set the retention limit of these channels on the recorder",
+    ),
+]

@@ -1,0 +1,216 @@
+"""Codes of what is seen on the site: discovery, clocks, access, streams, recording, registration."""
+
+from __future__ import annotations
+
+from zentrale.findings.entry import Entry, Severity
+
+F, W, N = Severity.FAULT, Severity.WARNING, Severity.NOTE
+
+SITE_CODES = [
+    Entry(
+        "DIS-1",
+        F,
+        "planned device not found",
+        "Neither the discovery probe nor the sweep of the address ranges brought an answer from this device. "
+        "Common causes: no power, another VLAN, an address outside the ranges swept, or the laptop is on the wrong "
+        "adapter.",
+        "check the port's link light and VLAN; try `zentrale discover --range` with the maker's default subnet",
+    ),
+    Entry(
+        "DIS-2",
+        W,
+        "found but not planned",
+        "A device answers that no row of the plan names by MAC address, address or assignment.",
+        "add it to cameras.csv, or bind it with `zentrale assign CAMERA ADDRESS`",
+    ),
+    Entry(
+        "DIS-3",
+        W,
+        "device has another address than planned",
+        "The device was recognised (by MAC address or assignment), but at another address than the plan gives it.",
+        "give it the planned address, or correct the address in cameras.csv",
+    ),
+    Entry(
+        "DIS-4",
+        W,
+        "device is another model than planned",
+        "Maker and model that the device reports differ from the type planned for this place. Two cameras may have "
+        "been swapped, or another type was delivered.",
+        "compare with the label on the device; correct cameras.csv, or swap the devices",
+    ),
+    Entry(
+        "DIS-5",
+        F,
+        "two planned devices claim the same MAC address or place",
+        "Two answers fit the same row of the plan, so neither can be trusted to be the one meant.",
+        "bind the right one with `zentrale assign CAMERA ADDRESS`",
+    ),
+    Entry(
+        "DIS-6",
+        F,
+        "device answers, but not as it should",
+        "Something at this address has open ports, or answered the probe, but does not speak ONVIF properly and "
+        "serves no RTSP. The note says what it answered instead.",
+        "open its own page in a browser; check that ONVIF is turned on in its settings, and its firmware",
+    ),
+    Entry(
+        "CLK-1",
+        W,
+        "device clock is wrong",
+        "The device's clock differs from this machine's by more than the tolerance. Recordings carry the wrong "
+        "time, and signed requests may be refused as stale.",
+        "`zentrale register` sets it; where it drifts back, point the device to an NTP server",
+    ),
+    Entry(
+        "SEC-1",
+        F,
+        "default password still works",
+        "The device lets anybody in who can read its manual.",
+        "`zentrale register` replaces it with a generated one kept in the vault",
+    ),
+    Entry(
+        "SEC-2",
+        F,
+        "anybody can watch without a password",
+        "The stream plays without any credentials. Everybody who reaches this network sees the pictures.",
+        "turn on RTSP authentication in the device's own settings, then run `zentrale verify` again",
+    ),
+    Entry(
+        "SEC-3",
+        F,
+        "password unknown",
+        "The device refuses every candidate password in the vault. Guessing further may lock the account.",
+        "add the right one with `zentrale vault add`, or reset the device to factory settings",
+    ),
+    Entry(
+        "SEC-4",
+        F,
+        "anybody can change settings without a password",
+        "The device answers a command reserved for administrators without credentials.",
+        "run `zentrale register`, which creates the administrator, then `zentrale verify` again",
+    ),
+    Entry(
+        "SEC-5",
+        W,
+        "strangers' access could not be tried",
+        "The test without a password, or with the default one, ended without a clear answer.",
+        "run `zentrale verify --only` on this camera again; look at the cause named",
+    ),
+    Entry(
+        "SEC-6",
+        N,
+        "no password was asked for",
+        "The stream address given played without any credentials. Where it is a camera's, everybody who reaches this "
+        "network sees its pictures.",
+        "turn on RTSP authentication where the stream is not meant for everybody",
+    ),
+    Entry(
+        "STR-1",
+        F,
+        "stream does not play",
+        "The stream address gave no pictures to this machine.",
+        "run `zentrale diagnose` on the camera or play the address shown from another machine on the same switch",
+    ),
+    Entry(
+        "STR-2",
+        F,
+        "stream has another codec than planned",
+        "The codec in the stream's description differs from the plan. Recorder licences, storage and the control "
+        "room's decoders are sized for the planned one.",
+        "set the encoder with `zentrale register`, or correct the group in site.toml",
+    ),
+    Entry(
+        "STR-3",
+        F,
+        "stream has another resolution than planned",
+        "Measured from the parameter sets inside the stream, not from what the device's settings claim.",
+        "run `zentrale register`; where the settings already claim the planned size, restart or update the camera",
+    ),
+    Entry(
+        "STR-4",
+        F,
+        "frame rate is not as planned",
+        "Frames per second, counted from the stream, differ from the plan by more than the tolerance.",
+        "check the camera's shutter and mains-frequency setting and its load; then the network for loss",
+    ),
+    Entry(
+        "STR-5",
+        W,
+        "bit rate is above plan",
+        "The stream needs more than planned: links and days of storage were worked out with the planned figure.",
+        "limit the bit rate in the camera (`zentrale register`), or plan with the measured figure",
+    ),
+    Entry(
+        "STR-6",
+        W,
+        "key-frame interval is not as planned",
+        "The time between key frames differs from the plan. Long intervals make live view start slowly and a lost "
+        "packet show for longer; short ones cost bit rate.",
+        "run `zentrale register`; check that no adaptive key-frame setting is on",
+    ),
+    Entry(
+        "STR-7",
+        F,
+        "packets are lost",
+        "Sequence numbers are missing between camera and this machine (RFC 3550 appendix A.3). Pictures tear or "
+        "freeze.",
+        "look for a duplex mismatch, a bad run or an overloaded uplink on the path; compare TCP with UDP",
+    ),
+    Entry(
+        "STR-8",
+        W,
+        "packets arrive unevenly",
+        "Interarrival jitter (RFC 3550 clause 6.4.1) is above the tolerance: something on the path queues.",
+        "look at the load of the links on the path with `zentrale plan traffic`",
+    ),
+    Entry(
+        "STR-9",
+        F,
+        "no picture could be decoded",
+        "Packets arrive, but no complete key frame could be decoded in the time measured.",
+        "measure longer with --seconds; check the key-frame interval; restart the camera's encoder",
+    ),
+    Entry(
+        "STR-10",
+        N,
+        "bit rate is far below plan",
+        "The stream needs far less than planned. A quiet or dark scene does that, and so does a covered lens.",
+        "look at the picture on the contact sheet",
+    ),
+    Entry(
+        "STR-11",
+        W,
+        "frames are damaged",
+        "Pictures arrived with missing parts: the first and last packet were there, some between were not.",
+        "as for lost packets: look at the path, then at the camera",
+    ),
+    Entry(
+        "REC-1",
+        F,
+        "channel does not record",
+        "The recorder does not store this camera's stream at present.",
+        "look at the cause the recorder gives; check the camera's password on the recorder with `zentrale register`",
+    ),
+    Entry(
+        "REC-2",
+        F,
+        "channel holds something else than planned",
+        "The planned channel of the recorder is empty or takes in another address.",
+        "run `zentrale register`",
+    ),
+    Entry(
+        "REC-3",
+        F,
+        "recorder does not answer",
+        "The recorder could not be reached or refused the request, so recording could not be checked.",
+        "check its address, its port and its password in the vault",
+    ),
+    Entry(
+        "REG-1",
+        F,
+        "registration step failed",
+        "The device refused or failed a step of the registration. The steps after it were not tried; other cameras "
+        "went on.",
+        "look at the cause named, then run `zentrale register` again: it takes up where it stopped",
+    ),
+]
