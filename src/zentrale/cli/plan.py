@@ -11,13 +11,14 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zentrale.cli.output import Output
+    from zentrale.planning.addresses import AddressPlan
     from zentrale.planning.power import PowerPlan, SwitchPower
     from zentrale.planning.resilience import Failure, ResiliencePlan
     from zentrale.planning.storage import StoragePlan
     from zentrale.planning.traffic import TrafficPlan
     from zentrale.site.model import Plan
 
-PARTS = ("power", "traffic", "storage", "resilience")
+PARTS = ("power", "traffic", "storage", "addresses", "resilience")
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
 with the loss in the cables, what every port, link and recorder takes in, how many days the drives hold, and what is
@@ -28,6 +29,7 @@ EXAMPLE = "zentrale plan power --site brackwater"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("parts", metavar="PART", nargs="*", help=f"which parts: {', '.join(PARTS)} (default: all)")
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/")
+    parser.add_argument("--write", action="store_true", help="for addresses: enter the proposed ones into cameras.csv")
     parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
     options.add_site(parser)
     options.add_json(parser)
@@ -38,12 +40,15 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
-    from zentrale.jobs.planning import calculate
+    from zentrale.jobs.planning import calculate, write_addresses
+    from zentrale.site.folder import write_atomically
     from zentrale.site.reading import read_plan
 
     unknown = [part for part in args.parts if part not in PARTS]
     if unknown:
         raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
+    if args.write and args.parts != ["addresses"]:
+        raise InputError("plan --write: only for addresses", "type `zentrale plan addresses --write`")
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
@@ -54,6 +59,8 @@ def run(args: argparse.Namespace) -> int:
         _show_traffic(output, result.traffic)
     if result.storage is not None:
         _show_storage(output, result.storage)
+    if result.addresses is not None:
+        _show_addresses(output, result.addresses)
     if result.resilience is not None:
         _show_resilience(output, plan, result.resilience)
     if args.json:
@@ -68,6 +75,12 @@ def run(args: argparse.Namespace) -> int:
 
         for path in write_figures(plan, result.power, result.traffic, result.storage, folder.output):
             output.hint(f"wrote {path}")
+    if args.write and result.addresses is not None:
+        changed = write_addresses(folder, result.addresses)
+        output.line(f"wrote {changed}" if changed else "nothing to write: every camera has its address", "bold")
+        reservations = folder.output / "dhcp-reservations.conf"
+        write_atomically(reservations, result.addresses.reservations().encode("utf-8"))
+        output.line(f"wrote {reservations}", "bold")
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
@@ -210,6 +223,29 @@ def _show_storage(output: Output, storage: StoragePlan) -> None:
 
 
 _LONGEST_LIST = 12
+
+
+def _show_addresses(output: Output, addresses: AddressPlan) -> None:
+    from zentrale import quantities
+
+    output.heading("Addresses")
+    rows = []
+    for z in addresses.zones:
+        gateway = str(z.gateway or "none")
+        blocks = [str(block or "none") for block in (z.infrastructure, z.fixed, z.pool)]
+        used = quantities.share(z.devices, len(z.fixed))
+        rows.append([z.zone, str(z.vlan), str(z.network), gateway, *blocks, str(z.devices), used])
+    output.table(
+        ["zone", ">VLAN", "subnet", "gateway", "infrastructure", "fixed block", "DHCP pool", ">devices", ">used"], rows
+    )
+    proposed = [d for d in addresses.devices if not d.given]
+    if proposed:
+        output.heading(f"Proposed for {quantities.count(len(proposed), 'camera')} without an address")
+        output.table(
+            ["camera", "zone", "address", "MAC address"],
+            ([d.name, d.zone, str(d.address), d.mac or "-"] for d in proposed),
+        )
+        output.hint("`zentrale plan addresses --write` enters them into cameras.csv")
 
 
 def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan) -> None:

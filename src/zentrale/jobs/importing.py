@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from zentrale.errors import InputError, PlanError
+from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, read_plan
@@ -98,12 +97,14 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
     twice = _named_twice(schedule.rows, source)
     if twice:
         raise PlanError(twice)
-    existing, comments = _existing(folder)
+    if folder.cameras_file.exists():
+        read_plan(folder)  # only a plan that is right is updated: nothing half understood is written back
+    existing, comments = read_camera_rows(folder.cameras_file)
     changes = [_change(number, made, existing.get(made["name"])) for number, made in schedule.rows]
     imported = {made["name"]: _merged(made, existing.get(made["name"])) for _, made in schedule.rows}
     missing = tuple(name for name in existing if name not in imported)
     kept = {n: r for n, r in existing.items() if n in imported or not request.remove_missing}
-    text = _csv_text({**kept, **imported}, comments)
+    text = camera_file_text({**kept, **imported}, comments)
     plan = _check(folder, text, {made["name"]: number for number, made in schedule.rows}, source)
     mapping = {c: mapped.title(c) for c in mapped.columns} if request.save_mapping else None
     origin = f"saved in {MAPPING_FILE}" if saved else "guessed"
@@ -133,19 +134,6 @@ def _named_twice(rows: Sequence[tuple[int, Mapping[str, str]]], source: str) -> 
     return problems
 
 
-def _existing(folder: SiteFolder) -> tuple[dict[str, dict[str, str]], list[str]]:
-    """The rows of cameras.csv by name, as text, and its comment lines. A file that is not there is empty."""
-    if not folder.cameras_file.exists():
-        return {}, []
-    read_plan(folder)  # only a plan that is right is updated: nothing half understood is written back
-    lines = folder.cameras_file.read_text(encoding="utf-8-sig").splitlines()
-    comments = [line for line in lines if line.lstrip().startswith("#")]
-    table = list(csv.reader(line for line in lines if line.strip() and line not in comments))
-    header = [cell.strip() for cell in table[0]]
-    rows = [dict(zip(header, (cell.strip() for cell in cells), strict=False)) for cells in table[1:] if any(cells)]
-    return {row["name"]: {c: row.get(c, "") for c in CAMERA_COLUMNS} for row in rows}, comments
-
-
 def _merged(made: Mapping[str, str], before: Mapping[str, str] | None) -> dict[str, str]:
     """A schedule that does not name an optional value does not take it away."""
     if before is None:
@@ -169,16 +157,6 @@ def _same(a: str, b: str) -> bool:
         return float(a) == float(b)
     except ValueError:
         return False
-
-
-def _csv_text(rows: Mapping[str, Mapping[str, str]], comments: Sequence[str]) -> str:
-    text = io.StringIO()
-    for comment in comments:
-        text.write(comment + "\n")
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(CAMERA_COLUMNS)
-    writer.writerows([row[c] for c in CAMERA_COLUMNS] for row in rows.values())
-    return text.getvalue()
 
 
 def _check(folder: SiteFolder, text: str, numbers: Mapping[str, int], source: str) -> Plan:

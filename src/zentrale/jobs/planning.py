@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from zentrale.findings import Finding
+from zentrale.planning.addresses import AddressPlan, plan_addresses
 from zentrale.planning.power import PowerPlan, plan_power
 from zentrale.planning.resilience import Failure, ResiliencePlan, plan_resilience
 from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
 from zentrale.planning.traffic import TrafficPlan, plan_traffic
+from zentrale.site.camera_file import camera_file_text, read_camera_rows
+from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 
 
@@ -20,7 +24,8 @@ class Calculation:
     power: PowerPlan | None
     traffic: TrafficPlan | None
     storage: StoragePlan | None
-    resilience: ResiliencePlan | None = None
+    resilience: ResiliencePlan | None
+    addresses: AddressPlan | None
 
     @property
     def findings(self) -> list[Finding]:
@@ -42,7 +47,38 @@ class Calculation:
             document["storage"] = [_storage_document(recorder) for recorder in self.storage.recorders]
         if self.resilience is not None:
             document |= _resilience_document(self.resilience)
+        if self.addresses is not None:
+            document |= _address_document(self.addresses)
         return document
+
+
+def _address_document(addresses: AddressPlan) -> dict[str, object]:
+    return {
+        "zones": [
+            {
+                "zone": z.zone,
+                "vlan": z.vlan,
+                "subnet": str(z.network),
+                "gateway": str(z.gateway) if z.gateway else None,
+                "infrastructure": str(z.infrastructure) if z.infrastructure else None,
+                "fixed": str(z.fixed),
+                "pool": str(z.pool) if z.pool else None,
+                "devices": z.devices,
+            }
+            for z in addresses.zones
+        ],
+        "addresses": [
+            {
+                "name": d.name,
+                "kind": d.kind,
+                "zone": d.zone,
+                "address": str(d.address),
+                "mac": d.mac or None,
+                "given": d.given,
+            }
+            for d in addresses.devices
+        ],
+    }
 
 
 def _resilience_document(resilience: ResiliencePlan) -> dict[str, object]:
@@ -164,7 +200,7 @@ def _storage_document(recorder: RecorderStorage) -> dict[str, object]:
 
 
 def calculate(plan: Plan, parts: Sequence[str], *, pairs: bool = False) -> Calculation:
-    """`parts` are names as `zentrale plan` takes them: power, traffic, storage, resilience.
+    """`parts` are names as `zentrale plan` takes them: power, traffic, storage, addresses, resilience.
 
     pairs: for resilience, also let every two parts fail at once
     """
@@ -174,4 +210,17 @@ def calculate(plan: Plan, parts: Sequence[str], *, pairs: bool = False) -> Calcu
         plan_traffic(plan) if "traffic" in parts else None,
         plan_storage(plan) if "storage" in parts else None,
         plan_resilience(plan, power, pairs=pairs) if power is not None and "resilience" in parts else None,
+        plan_addresses(plan) if "addresses" in parts else None,
     )
+
+
+def write_addresses(folder: SiteFolder, addresses: AddressPlan) -> Path | None:
+    """Enter the proposed addresses into cameras.csv; all else in it stays. Returns the file where it changed."""
+    proposals = addresses.proposals()
+    if not proposals:
+        return None
+    rows, comments = read_camera_rows(folder.cameras_file)
+    for name, address in proposals.items():
+        rows[name]["address"] = address
+    write_atomically(folder.cameras_file, camera_file_text(rows, comments).encode("utf-8"))
+    return folder.cameras_file

@@ -15,6 +15,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 
 from zentrale.site.values import (
     Address,
+    AddressRange,
     Mac,
     PlaceName,
     Resolution,
@@ -97,11 +98,18 @@ class Group(Part):
 
 
 class Zone(Part):
-    """A VLAN with its subnet."""
+    """A VLAN with its subnet.
+
+    `fixed` is the block for cameras and recorders, `pool` the one a DHCP server gives away; what is not said follows
+    from the subnet (planning/addresses.py). A zone without a way out has no `gateway`.
+    """
 
     name: PlaceName
     vlan: Annotated[int, Field(ge=1, le=4094)]
     subnet: Subnet
+    gateway: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
+    fixed: AddressRange | None = None
+    pool: AddressRange | None = None
 
     @property
     def network(self) -> ipaddress.IPv4Network:
@@ -181,6 +189,7 @@ class Policy(Part):
     bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
     jitter_ms: Annotated[float, Field(gt=0)] = 50
     loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
+    vlan_in_address: bool = False
     resilient_groups: tuple[PlaceName, ...] = ()
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = (80, 554, 8080, 8554)
 
@@ -205,6 +214,7 @@ class CameraType(Part):
     moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
     max_resolution: Resolution
     codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ("H264",)
+    default_address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     port_rate_mbps: Annotated[int, Field(gt=0)] = 100
 
     def power_w(self, mode: Mode) -> float:

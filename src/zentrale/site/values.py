@@ -51,6 +51,17 @@ def _address(value: str) -> str:
         raise ValueError("expected an IPv4 address such as 10.20.0.11") from None
 
 
+def address_range(value: str) -> str:
+    """First and last address with a hyphen, in order. Raises ValueError."""
+    first, _, last = value.replace(" ", "").partition("-")
+    try:
+        if ipaddress.IPv4Address(first) <= ipaddress.IPv4Address(last):
+            return f"{first}-{last}"
+    except ValueError:
+        pass
+    raise ValueError("expected first and last address, such as 10.20.20.11-10.20.20.199")
+
+
 def _subnet(value: str) -> str:
     try:
         return str(ipaddress.IPv4Network(value))
@@ -95,5 +106,6 @@ PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
 Address = Annotated[str, AfterValidator(_address)]
 Subnet = Annotated[str, AfterValidator(_subnet)]
+AddressRange = Annotated[str, AfterValidator(address_range)]
 Resolution = Annotated[tuple[int, int], BeforeValidator(_resolution)]
 Text = Annotated[str, Field(min_length=1)]

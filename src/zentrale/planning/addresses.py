@@ -1,0 +1,215 @@
+"""Addresses: the blocks of each zone, a fixed address for every device by a scheme people can read, and what clashes.
+
+The scheme: a camera's place in its zone's fixed block follows its recorder and channel. So adding or removing a
+camera never renumbers another. An address that the plan gives is always kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Network
+from itertools import combinations
+
+from zentrale.findings import Finding, finding
+from zentrale.site.model import Camera, Plan, Recorder, Zone
+
+_INFRASTRUCTURE = 9  # first hosts after the gateway: switches, controllers, a laptop
+_POOL_SHARE = 5  # a fifth of the subnet, at its end, where the plan names no pool
+
+Device = Camera | Recorder
+
+
+@dataclass(frozen=True)
+class Block:
+    """Addresses from `first` to `last`, both included."""
+
+    first: IPv4Address
+    last: IPv4Address
+
+    def __contains__(self, address: IPv4Address) -> bool:
+        return self.first <= address <= self.last
+
+    def __len__(self) -> int:
+        return int(self.last) - int(self.first) + 1
+
+    def __str__(self) -> str:
+        return f"{self.first}-{self.last}"
+
+
+@dataclass(frozen=True)
+class ZoneAddresses:
+    """How a zone's subnet is divided, and how many devices it holds. `infrastructure` is what lies below the fixed
+    block: gateway, switches, a laptop.
+    """
+
+    zone: str
+    vlan: int
+    network: IPv4Network
+    gateway: IPv4Address | None
+    infrastructure: Block | None
+    fixed: Block
+    pool: Block | None
+    devices: int
+
+
+@dataclass(frozen=True)
+class DeviceAddress:
+    """One device's address; `given` says that it stands in the plan, otherwise it is proposed."""
+
+    name: str
+    kind: str
+    zone: str
+    address: IPv4Address
+    mac: str
+    given: bool
+
+
+@dataclass(frozen=True)
+class AddressPlan:
+    zones: tuple[ZoneAddresses, ...]
+    devices: tuple[DeviceAddress, ...]
+    findings: tuple[Finding, ...]
+
+    def proposals(self) -> dict[str, str]:
+        """Addresses for cameras that have none in the plan, by name."""
+        return {d.name: str(d.address) for d in self.devices if not d.given and d.kind == "camera"}
+
+    def reservations(self) -> str:
+        """DHCP reservations as dnsmasq reads them: MAC address, name and address, a line for each device that has one."""
+        lines = [f"dhcp-host={d.mac},{d.name},{d.address}" for d in self.devices if d.mac]
+        return "\n".join(["# DHCP reservations, for dnsmasq", *lines, ""])
+
+
+def plan_addresses(plan: Plan) -> AddressPlan:
+    """Divide the zones, keep given addresses, propose the missing ones, and tell what clashes."""
+    zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
+    everything: list[Device] = [*plan.recorders, *plan.cameras]
+    taken = {IPv4Address(d.address) for d in everything if d.address}
+    taken |= {z.gateway for z in zones.values() if z.gateway is not None}
+    devices: list[DeviceAddress] = []
+    homeless: dict[str, list[str]] = {}
+    offsets = _channel_offsets(plan)
+    for device in everything:
+        kind = "camera" if isinstance(device, Camera) else "recorder"
+        address = IPv4Address(device.address) if device.address else None
+        if address is None and isinstance(device, Camera):
+            block = zones[device.zone].fixed
+            address = _choose(block, offsets[device.recorder] + device.channel - 1, taken)
+            if address is None:
+                homeless.setdefault(device.zone, []).append(device.name)
+                continue
+            taken.add(address)
+        assert address is not None
+        devices.append(
+            DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address))
+        )  # fmt: skip
+    findings = [*_zone_findings(plan, zones, homeless), *_device_findings(plan, zones, devices)]
+    findings += _default_findings(plan, devices)
+    return AddressPlan(tuple(zones.values()), tuple(devices), tuple(findings))
+
+
+def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
+    """Gateway, infrastructure, fixed block, DHCP pool: as the plan says, the rest from the subnet's size."""
+    network = zone.network
+    first, last = int(network.network_address) + 1, int(network.broadcast_address) - 1
+    if network.prefixlen >= 31:
+        first, last = int(network.network_address), int(network.broadcast_address)
+    size = last - first + 1
+    pool = _block(zone.pool)
+    fixed = _block(zone.fixed)
+    if fixed is None:
+        start = first + min(1 + _INFRASTRUCTURE, size // 8)
+        end = int(pool.first) - 1 if pool and int(pool.first) > start else last - (0 if pool else size // _POOL_SHARE)
+        fixed = Block(IPv4Address(start), IPv4Address(max(start, end)))
+    if pool is None and zone.pool is None and int(fixed.last) < last and zone.fixed is None:
+        pool = Block(IPv4Address(int(fixed.last) + 1), IPv4Address(last))
+    count = sum(c.zone == zone.name for c in plan.cameras) + sum(r.zone == zone.name for r in plan.recorders)
+    gateway = IPv4Address(zone.gateway) if zone.gateway else None
+    below = int(fixed.first) - 1
+    infrastructure = Block(IPv4Address(first), IPv4Address(below)) if below >= first else None
+    return ZoneAddresses(zone.name, zone.vlan, network, gateway, infrastructure, fixed, pool, count)
+
+
+def _block(text: str | None) -> Block | None:
+    if text is None:
+        return None
+    first, _, last = text.partition("-")
+    return Block(IPv4Address(first), IPv4Address(last))
+
+
+def _channel_offsets(plan: Plan) -> dict[str, int]:
+    """Where each recorder's channels begin in a fixed block: recorders follow one another by their channels."""
+    offsets, at = {}, 0
+    for recorder in plan.recorders:
+        offsets[recorder.name] = at
+        at += plan.recorder_type(recorder).channels
+    return offsets
+
+
+def _choose(block: Block, offset: int, taken: set[IPv4Address]) -> IPv4Address | None:
+    """The address of the scheme; where it is taken or past the end, the last free one of the block, so that the
+    places of other channels stay free.
+    """
+    if offset < len(block) and block.first + offset not in taken:
+        return block.first + offset
+    for number in range(int(block.last), int(block.first) - 1, -1):
+        if IPv4Address(number) not in taken:
+            return IPv4Address(number)
+    return None
+
+
+def _zone_findings(
+    plan: Plan, zones: Mapping[str, ZoneAddresses], homeless: Mapping[str, list[str]]
+) -> Iterable[Finding]:
+    for a, b in combinations(zones.values(), 2):
+        if a.network.overlaps(b.network):
+            subject, measured = f"zones {a.zone} and {b.zone}", f"{a.network} and {b.network}"
+            yield finding("ADR-2", subject, measured, "subnets apart", "site.toml [[zones]]")
+    for zone in zones.values():
+        source = f"site.toml zone {zone.zone}"
+        missing = homeless.get(zone.zone, [])
+        if missing:
+            measured = f"{zone.devices} devices; without an address: {', '.join(missing[:8])}"
+            yield finding("ADR-3", f"zone {zone.zone}", measured, f"{len(zone.fixed)} places in {zone.fixed}", source)
+        if plan.policy.vlan_in_address and zone.network.network_address.packed[2] != zone.vlan % 256:
+            wanted = f"{zone.vlan % 256} in the third part"
+            yield finding("ADR-6", f"zone {zone.zone}", f"VLAN {zone.vlan}, {zone.network}", wanted, source)
+        outside = [b for b in (zone.fixed, zone.pool) if b and not (b.first in zone.network and b.last in zone.network)]
+        for block in outside:
+            yield finding("ADR-1", f"zone {zone.zone}", f"block {block}", f"within {zone.network}", source)
+
+
+def _device_findings(
+    plan: Plan, zones: Mapping[str, ZoneAddresses], devices: Iterable[DeviceAddress]
+) -> Iterable[Finding]:
+    sources = {c.name: c.source for c in plan.cameras}
+    pools = {z.name: zones[z.name].pool for z in plan.zones if z.pool}  # one that is only proposed binds nobody
+    for device in devices:
+        zone = zones[device.zone]
+        subject = f"{device.kind} {device.name}"
+        source = sources.get(device.name, f"site.toml recorder {device.name}")
+        edge = zone.network.prefixlen < 31 and device.address in (
+            zone.network.network_address, zone.network.broadcast_address,
+        )  # fmt: skip
+        if device.address not in zone.network or edge or device.address == zone.gateway:
+            what = "the gateway" if device.address == zone.gateway else "no host address" if edge else "outside"
+            measured = f"{device.address}, {what}"
+            yield finding("ADR-1", subject, measured, f"a host of {zone.network}, zone {zone.zone}", source)
+        elif (pool := pools.get(device.zone)) is not None and device.address in pool:
+            yield finding("ADR-4", subject, str(device.address), f"outside the pool {pool}", source)
+
+
+def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[Finding]:
+    by_default: dict[str, list[str]] = {}
+    for camera in plan.cameras:
+        default = plan.camera_type(camera).default_address
+        if default:
+            by_default.setdefault(default, []).append(camera.name)
+    planned = {str(d.address): d.name for d in devices}
+    for default, names in by_default.items():
+        clash = planned.get(default)
+        if len(names) > 1 or (clash and clash not in names):
+            text = f"{', '.join(names[:6])}{' and more' if len(names) > 6 else ''}: all {default}"
+            text += f", which is planned for {clash}" if clash else ""
+            yield finding("ADR-5", f"{len(names)} cameras", text, "one at a time", "types.toml default_address")

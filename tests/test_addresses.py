@@ -1,0 +1,109 @@
+"""Addresses: blocks, the scheme, what is kept, and what clashes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.planning.addresses import AddressPlan, plan_addresses
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+
+BARE = SITE.replace("127.0.71.0/27", "10.20.71.0/24").replace("127.0.71.21", "10.20.71.5")
+HEADER = CAMERAS.splitlines()[0] + "\n"
+
+
+def rows(channels: list[int], addresses: dict[int, str] | None = None) -> str:
+    given = addresses or {}
+    return HEADER + "".join(
+        f"cam-{c},x,larch-2,all,cameras,cabinet,{i},20,{given.get(c, '')},,recorder,{c}\n"
+        for i, c in enumerate(channels, 1)
+    )
+
+
+def addresses_of(folder: Path, site: str = BARE, cameras: str | None = None, types: str = TYPES) -> AddressPlan:
+    text = rows([1, 3]) if cameras is None else cameras
+    return plan_addresses(read_plan(SiteFolder(make_site(folder, site, text, types))))
+
+
+def test_the_blocks_of_a_zone(tmp_path: Path) -> None:
+    (zone,) = addresses_of(tmp_path / "a").zones
+    assert (str(zone.infrastructure), str(zone.fixed)) == ("10.20.71.1-10.20.71.10", "10.20.71.11-10.20.71.204")
+    assert str(zone.pool) == "10.20.71.205-10.20.71.254" and zone.gateway is None
+    said = 'gateway = "10.20.71.1"\nfixed = "10.20.71.100-10.20.71.149"\npool = "10.20.71.150-10.20.71.199"\n'
+    (zone,) = addresses_of(tmp_path / "b", BARE.replace("vlan = 71\n", f"vlan = 71\n{said}")).zones
+    assert (str(zone.gateway), str(zone.fixed), str(zone.pool)) == (
+        "10.20.71.1", "10.20.71.100-10.20.71.149", "10.20.71.150-10.20.71.199",
+    )  # fmt: skip
+
+
+@given(st.sets(st.integers(1, 4), min_size=1), st.data())
+def test_adding_or_removing_a_camera_renumbers_no_other(
+    tmp_path_factory: pytest.TempPathFactory, channels: set[int], data: st.DataObject
+) -> None:
+    folder = tmp_path_factory.mktemp("a")
+    everything = addresses_of(folder, cameras=rows([1, 2, 3, 4])).proposals()
+    order = data.draw(st.permutations(sorted(channels)))
+    some = addresses_of(folder, cameras=rows(order)).proposals()
+    assert some == {name: address for name, address in everything.items() if name in some}
+    assert everything["cam-3"] == "10.20.71.13", "the third channel has the third place"
+
+
+def test_given_addresses_are_kept_and_worked_around(tmp_path: Path) -> None:
+    plan = addresses_of(tmp_path, cameras=rows([1, 2, 3], {2: "10.20.71.11"}))
+    found = {d.name: (str(d.address), d.given) for d in plan.devices}
+    assert found["cam-2"] == ("10.20.71.11", True) and found["cam-3"] == ("10.20.71.13", False)
+    assert found["cam-1"] == ("10.20.71.204", False), "its place is taken: the far end of the block"
+    assert not plan.findings
+
+
+# What is changed, and the finding it must bring: code, subject, a word of what was measured.
+CASES = [
+    (BARE, rows([1], {1: "10.99.0.7"}), TYPES, "ADR-1", "camera cam-1", "10.99.0.7, outside"),
+    (BARE, rows([1], {1: "10.20.71.255"}), TYPES, "ADR-1", "camera cam-1", "no host address"),
+    (BARE.replace("vlan = 71\n", 'vlan = 71\ngateway = "10.20.71.30"\n'), rows([1], {1: "10.20.71.30"}), TYPES,
+     "ADR-1", "camera cam-1", "the gateway"),
+    (BARE + '[[zones]]\nname = "office"\nvlan = 5\nsubnet = "10.20.0.0/16"\n', rows([1]), TYPES,
+     "ADR-2", "zones cameras and office", "10.20.0.0/16"),
+    (BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.5-10.20.71.6"\n'), rows([1, 2, 3]), TYPES,
+     "ADR-3", "zone cameras", "without an address: cam-2, cam-3"),
+    (BARE.replace("vlan = 71\n", 'vlan = 71\npool = "10.20.71.200-10.20.71.250"\n'), rows([1], {1: "10.20.71.210"}), TYPES,
+     "ADR-4", "camera cam-1", "10.20.71.210"),
+    (BARE, rows([1, 2]), TYPES.replace("poe_class = 3", 'poe_class = 3\ndefault_address = "192.168.0.64"', 1),
+     "ADR-5", "2 cameras", "cam-1, cam-2: all 192.168.0.64"),
+    (BARE.replace("vlan = 71", "vlan = 72").replace("[policy]", "[policy]\nvlan_in_address = true"), rows([1]), TYPES,
+     "ADR-6", "zone cameras", "VLAN 72, 10.20.71.0/24"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("site", "cameras", "types", "code", "subject", "measured"), CASES)
+def test_a_clash_is_found_and_nothing_else(
+    tmp_path: Path, site: str, cameras: str, types: str, code: str, subject: str, measured: str
+) -> None:
+    (found,) = addresses_of(tmp_path, site, cameras, types).findings
+    assert (found.code, found.subject) == (code, subject) and measured in found.measured
+
+
+def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> None:
+    cameras = "# kept\n" + rows([1, 3]).replace("cam-1,x,larch-2", 'cam-1,"gate, left",larch-2').replace(
+        ",20,,,", ",20,,02:5a:71:00:00:aa,", 1
+    )
+    make_site(tmp_path, BARE, cameras)
+    shown = zentrale("plan", "addresses", cwd=tmp_path)
+    assert shown.code == 0 and "10.20.71.13" in shown.out and (tmp_path / "cameras.csv").read_text() == cameras
+    assert zentrale("plan", "addresses", "--write", cwd=tmp_path).code == 0
+    plan = read_plan(SiteFolder(tmp_path))
+    assert [c.address for c in plan.cameras] == ["10.20.71.11", "10.20.71.13"]
+    assert plan.cameras[0].shows == "gate, left" and (tmp_path / "cameras.csv").read_text().startswith("# kept\n")
+    reservations = (tmp_path / "output" / "dhcp-reservations.conf").read_text()
+    assert "dhcp-host=02:5a:71:00:00:aa,cam-1,10.20.71.11\n" in reservations
+    assert "nothing to write" in zentrale("plan", "addresses", "--write", cwd=tmp_path).out
+    assert zentrale("plan", "--write", cwd=tmp_path).code == 2
+    document = zentrale("plan", "addresses", "--json", cwd=tmp_path).json
+    assert {d["name"]: d["given"] for d in document["addresses"]} == {"recorder": True, "cam-1": True, "cam-3": True}
+    (tmp_path / "site.toml").write_text(BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.9-10.20.71.5"\n'))
+    assert "zones.fixed" in zentrale("check", cwd=tmp_path).err
