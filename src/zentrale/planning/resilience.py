@@ -5,7 +5,7 @@ Each switch, lit link, PoE supply of a pair, and recorder is taken away in turn,
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -14,8 +14,8 @@ import networkx as nx
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.power import PowerPlan
-from zentrale.planning.topology import Graph, lit_network, remove_link
-from zentrale.planning.traffic import link_loads
+from zentrale.planning.topology import lit_network, loads_towards, taken_away
+from zentrale.planning.traffic import OVERHEAD, recorded_bps
 from zentrale.site.model import Camera, Mode, Plan
 
 
@@ -36,7 +36,7 @@ class Failure:
 
     lost:         cameras no longer recorded
     parted_zones: zones whose devices no longer all reach one another
-    worst_link:   the fullest link after the detour, and its share of line rate; empty for pairs
+    worst_link:   the fullest link after the detour; worst_share its share of line rate
     """
 
     parts: tuple[Part, ...]
@@ -65,18 +65,17 @@ class ResiliencePlan:
 def plan_resilience(plan: Plan, power: PowerPlan, *, pairs: bool = False) -> ResiliencePlan:
     """Every single failure; every pair of failures where `pairs` is asked for."""
     network = _Network(plan, power)
-    normal = network.worst_link(network.graph)
+    normal = network.fail(())
     singles = [network.fail((part,)) for part in network.parts]
-    detours = {f.name: f for f in singles}
     costly = sorted((f for f in singles if f.lost or f.parted_zones), key=_cost)
     doubles = []
     if pairs:
-        lost = {part: set(detours[str(part)].lost) for part in network.parts}
+        lost = dict(zip(network.parts, (set(f.lost) for f in singles), strict=True))
         for two in combinations(network.parts, 2):
-            names = network.lost(two)
-            if len(names) > len(lost[two[0]] | lost[two[1]]):
-                doubles.append(Failure(two, tuple(sorted(names)), network.parted(two)))
-    findings = [f for failure in singles for f in _findings(plan, failure, normal)]
+            failure = network.fail(two)
+            if len(failure.lost) > len(lost[two[0]] | lost[two[1]]):
+                doubles.append(failure)
+    findings = [f for failure in singles for f in _findings(plan, failure, normal.worst_share)]
     harmless = len(singles) - len(costly)
     return ResiliencePlan(tuple(costly), tuple(sorted(doubles, key=_cost)), harmless, tuple(findings))
 
@@ -103,6 +102,12 @@ class _Network:
         for zone, switch in places:
             self.zone_switches.setdefault(zone, set()).add(switch)
         links = [Part("link", f"{link.a} - {link.b}") for link in plan.links if link.lit]
+        self._place_before = self._places()
+        # What each switch sends to each recorder's switch [bit/s].
+        self._flows: dict[str, dict[str, float]] = {}
+        for camera in plan.cameras:
+            flows = self._flows.setdefault(self.recorder_switch[camera.recorder], {})
+            flows[camera.switch] = flows.get(camera.switch, 0.0) + recorded_bps(plan, camera) * OVERHEAD
         self._index = {f"{link.a} - {link.b}": index for index, link in enumerate(plan.links)}
         self.parts = [
             *(Part("switch", s.name) for s in plan.switches),
@@ -111,54 +116,51 @@ class _Network:
             *(Part("recorder", r.name) for r in plan.recorders),
         ]
 
-    def without(self, parts: Iterable[Part]) -> Graph:
-        graph = self.graph.copy()
-        for part in parts:
-            if part.kind == "switch":
-                graph.remove_node(part.name)
-            elif part.kind == "link":
-                remove_link(self.plan, graph, self._index[part.name])
-        return graph
+    def fail(self, parts: tuple[Part, ...]) -> Failure:
+        """What it costs when these parts fail at once."""
+        switches = [part.name for part in parts if part.kind == "switch"]
+        links = [self._index[part.name] for part in parts if part.kind == "link"]
+        with taken_away(self.plan, self.graph, switches, links):
+            place = self._places()
+            lost = self._lost(parts, place)
+            parted = self._parted(place)
+            link, share = self._worst_link()
+        return Failure(parts, tuple(sorted(lost)), parted, link, share)
 
-    def lost(self, parts: Sequence[Part], graph: Graph | None = None) -> set[str]:
-        """Cameras that are not recorded any more."""
-        graph = self.without(parts) if graph is None else graph
-        place = {node: index for index, group in enumerate(nx.connected_components(graph)) for node in group}
+    def _places(self) -> dict[str, int]:
+        """Each switch's island, by a number."""
+        return {switch: n for n, island in enumerate(nx.connected_components(self.graph)) for switch in island}
+
+    def _lost(self, parts: Sequence[Part], place: Mapping[str, int]) -> set[str]:
         gone = {part.name for part in parts if part.kind == "recorder"}
-        lost: set[str] = set()
+        lost = {name for part in parts if part.kind == "supply" for name in self.dark[part.name]}
         for (switch, recorder), names in self.cameras_at.items():
             home = place.get(self.recorder_switch[recorder])
             if recorder in gone or home is None or place.get(switch) != home:
                 lost.update(names)
-        for part in parts:
-            if part.kind == "supply":
-                lost.update(self.dark[part.name])
         return lost
 
-    def parted(self, parts: Sequence[Part], graph: Graph | None = None) -> tuple[str, ...]:
+    def _parted(self, place: Mapping[str, int]) -> tuple[str, ...]:
         """Zones that held together before and do not now; devices on a failed switch do not count."""
-        graph = self.without(parts) if graph is None else graph
-
-        def groups(network: Graph, switches: set[str]) -> int:
-            return sum(bool(group & switches) for group in nx.connected_components(network))
-
         parted = []
         for zone, switches in self.zone_switches.items():
-            left = switches & set(graph)
-            if groups(graph, left) > max(1, groups(self.graph, left)):
+            left = [switch for switch in switches if switch in place]
+            islands, before = {place[s] for s in left}, {self._place_before[s] for s in left}
+            if len(islands) > max(1, len(before)):
                 parted.append(zone)
         return tuple(parted)
 
-    def worst_link(self, graph: Graph) -> tuple[str, float]:
-        loads, _ = link_loads(self.plan, graph)
-        worst = max(loads, key=lambda load: load.share, default=None)
-        return ("", 0.0) if worst is None else (worst.name, worst.share)
-
-    def fail(self, parts: tuple[Part, ...]) -> Failure:
-        graph = self.without(parts)
-        changes_paths = any(part.kind in ("switch", "link") for part in parts)
-        link, share = self.worst_link(graph) if changes_paths else ("", 0.0)
-        return Failure(parts, tuple(sorted(self.lost(parts, graph))), self.parted(parts, graph), link, share)
+    def _worst_link(self) -> tuple[str, float]:
+        """The fullest link, and its share of line rate."""
+        loads: dict[tuple[int, str], float] = {}
+        for root, flows in self._flows.items():
+            for direction, load in loads_towards(self.graph, root, flows).items():
+                loads[direction] = loads.get(direction, 0.0) + load
+        if not loads:
+            return "", 0.0
+        links = self.plan.links
+        (index, _), load = max(loads.items(), key=lambda item: item[1] / links[item[0][0]].rate_mbps)
+        return f"{links[index].a} - {links[index].b}", load / (links[index].rate_mbps * 1e6)
 
 
 def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:
@@ -166,7 +168,7 @@ def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:
     return max((dark[mode] for mode in Mode), key=len)
 
 
-def _findings(plan: Plan, failure: Failure, normal: tuple[str, float]) -> list[Finding]:
+def _findings(plan: Plan, failure: Failure, normal_share: float) -> list[Finding]:
     """Cameras that must stay and do not; and a detour that overloads a link."""
     findings = []
     must_stay = [c for c in plan.cameras if c.group in plan.policy.resilient_groups]
@@ -175,7 +177,7 @@ def _findings(plan: Plan, failure: Failure, normal: tuple[str, float]) -> list[F
         names = ", ".join(c.name for c in lost)
         measured = f"its failure costs {quantities.count(len(lost), 'camera')} that must stay: {names}"
         findings.append(finding("RES-1", failure.name, measured, "none", "site.toml [policy] resilient_groups"))
-    if failure.worst_share > 1 >= normal[1]:
+    if failure.worst_share > 1 >= normal_share:
         measured = f"the detour puts {100 * failure.worst_share:.0f} % on link {failure.worst_link}"
         findings.append(finding("RES-2", failure.name, measured, "100 % of line rate", "site.toml [[links]]"))
     return findings

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 import networkx as nx
@@ -33,9 +35,28 @@ def lit_network(plan: Plan) -> Graph:
     return graph
 
 
-def remove_link(plan: Plan, graph: Graph, index: int) -> None:
-    """Take one link away; where a parallel one stands by, it takes over."""
-    (a, _), (b, _) = plan.links[index].ends()
+@contextmanager
+def taken_away(plan: Plan, graph: Graph, switches: Sequence[str], links: Sequence[int]) -> Iterator[None]:
+    """`graph` without these switches and links, and as it was again afterwards. A copy for each failure would cost
+    more than all the rest. Where a link goes and a parallel one stands by, that takes over.
+    """
+    edges = {(a, b): dict(data) for switch in switches for a, b, data in graph.edges(switch, data=True)}
+    for index in links:
+        (a, _), (b, _) = plan.links[index].ends()
+        edges[a, b] = dict(graph.edges[a, b])
+    order = list(graph)
+    try:
+        for index in links:
+            (a, _), (b, _) = plan.links[index].ends()
+            _remove_link(graph, a, b, index)
+        graph.remove_nodes_from(switches)
+        yield
+    finally:
+        graph.add_nodes_from(order)
+        graph.add_edges_from((a, b, data) for (a, b), data in edges.items())
+
+
+def _remove_link(graph: Graph, a: str, b: str, index: int) -> None:
     if not graph.has_edge(a, b):
         return
     edge = graph.edges[a, b]
@@ -44,6 +65,23 @@ def remove_link(plan: Plan, graph: Graph, index: int) -> None:
         edge["link"], edge["spares"] = left[0], tuple(left[1:])
     else:
         graph.remove_edge(a, b)
+
+
+def loads_towards(graph: Graph, root: str, flows: Mapping[str, float]) -> dict[tuple[int, str], float]:
+    """The load of each link, by its index and the end nearer to `root`, when every switch sends its flow there by a
+    way of fewest links. Flows that have no way are left out.
+    """
+    if root not in graph:
+        return {}
+    parents = list(nx.bfs_edges(graph, root))
+    passing = dict(flows)
+    loads: dict[tuple[int, str], float] = {}
+    for near, far in reversed(parents):  # the furthest first: each hands on what it sends and what it was handed
+        flow = passing.get(far, 0.0)
+        if flow:
+            loads[graph.edges[near, far]["link"], near] = flow
+            passing[near] = passing.get(near, 0.0) + flow
+    return loads
 
 
 def paths_from(graph: Graph, switch: str) -> dict[str, list[str]]:
