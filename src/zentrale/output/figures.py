@@ -75,7 +75,8 @@ def power_figure(plan: Plan, power: PowerPlan) -> bytes:
     axes.set_yticks(range(len(switches)), [f"{s.switch}\n{quantities.count(len(s.ports), 'device')}" for s in switches])
     axes.invert_yaxis()
     axes.set_xlabel("power drawn at the switch, cable loss included [W]")
-    axes.legend(loc="lower right")
+    if switches:
+        axes.legend(loc="lower right")
     axes.grid(axis="x", alpha=0.3)
     return _png(figure)
 
@@ -138,7 +139,8 @@ def storage_figure(plan: Plan, storage: StoragePlan) -> bytes:
     )
     axes.set_ylim(len(storage.recorders) - 0.3, -0.7)
     axes.set_xlabel("days kept when all cameras share the drives [days]")
-    axes.legend(loc="lower right")
+    if storage.recorders:
+        axes.legend(loc="lower right")
     axes.grid(axis="x", alpha=0.3)
     return _png(figure)
 
