@@ -24,14 +24,19 @@ _OWN_PASSWORD = "a password of its own, kept in the vault"
 
 
 class DeviceSteps:
-    """The steps for one device. `name` is its name in the plan, under which the vault keeps its password."""
+    """The steps for one device. `name` is its name in the plan, under which the vault keeps its password; a dry run
+    leaves the vault alone as well.
+    """
 
-    def __init__(self, client: OnvifClient, vault: Vault, name: str, maker: str, mac: str | None) -> None:
+    def __init__(
+        self, client: OnvifClient, vault: Vault, name: str, maker: str, mac: str | None, *, dry_run: bool
+    ) -> None:
         self.client = client
         self.vault = vault
         self.name = name
         self.maker = maker
         self.mac = mac
+        self.dry_run = dry_run
 
     async def password(self) -> Step:
         """The vault is written before the device: a run that dies between the two is taken up by the next."""
@@ -44,7 +49,8 @@ class DeviceSteps:
         if entry.state is State.KNOWN_PASSWORD:
             await self._check_identity()
             assert entry.credentials is not None
-            self.vault.set_device(self.name, entry.credentials)
+            if not self.dry_run:
+                self.vault.set_device(self.name, entry.credentials)
             return Step("password", entry.label, entry.label, _nothing)
         if entry.state is State.UNKNOWN_PASSWORD:
             raise RefusedError("no password in the vault opens it; add the right one with `zentrale vault add`")

@@ -95,13 +95,7 @@ class Registrar:
                 client = OnvifClient(seen.url)
                 clients.append(client)
                 runner = self._runner(f"recorder {recorder.name}")
-                steps = DeviceSteps(
-                    client,
-                    self.vault,
-                    recorder.name,
-                    self.plan.recorder_type(recorder).maker,
-                    recorder.mac or seen.mac or None,
-                )
+                steps = self._steps(client, recorder, seen, self.plan.recorder_type(recorder).maker)
                 await self._common_steps(runner, steps)
                 result = runner.result()
                 results.append(result)
@@ -111,6 +105,10 @@ class Registrar:
         finally:
             for client in clients:
                 await client.__aexit__(None, None, None)
+
+    def _steps(self, client: OnvifClient, device: Camera | Recorder, seen: FoundDevice, maker: str) -> DeviceSteps:
+        mac = device.mac or seen.mac or None
+        return DeviceSteps(client, self.vault, device.name, maker, mac, dry_run=self.dry_run)
 
     def _runner(self, subject: str) -> StepRunner:
         return StepRunner(self.logbook, self._run, subject, dry_run=self.dry_run)
@@ -127,9 +125,7 @@ class Registrar:
     async def _camera(self, camera: Camera, seen: FoundDevice) -> DeviceResult:
         runner = self._runner(f"camera {camera.name}")
         async with OnvifClient(seen.url) as client:
-            steps = DeviceSteps(
-                client, self.vault, camera.name, self.plan.camera_type(camera).maker, camera.mac or seen.mac or None
-            )
+            steps = self._steps(client, camera, seen, self.plan.camera_type(camera).maker)
             if not await self._common_steps(runner, steps):
                 return runner.result()
             for stream, wanted in self.plan.streams(camera).items():

@@ -1,0 +1,267 @@
+"""Registration against stand-in devices in this process: refusals, mix-ups and half-done work."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import CAMERAS, DATA, make_site
+from zentrale.errors import InputError, NothingReachedError
+from zentrale.field.onvif_client import OnvifClient
+from zentrale.jobs.access import MAX_WRONG_PASSWORDS, State, find_entry
+from zentrale.jobs.discovering import FoundDevice, Request, discover
+from zentrale.jobs.recorder_steps import RecorderChannels, with_credentials
+from zentrale.jobs.registering import Registrar, Registration
+from zentrale.jobs.steps import Outcome
+from zentrale.logbook.store import Logbook
+from zentrale.logbook.vault import Candidate, Vault
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif import recording
+from zentrale.simulation import http_server
+from zentrale.simulation.camera import SimulatedCamera
+from zentrale.simulation.recorder import SimulatedRecorder
+from zentrale.simulation.scenario import Camera, read_scenario
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+
+SCENARIO = read_scenario(str(DATA / "small.toml"))
+Body = Callable[["Bench"], Awaitable[None]]
+
+
+class Bench:
+    """The ONVIF side of two cameras and a recorder, a site and an open vault. No RTSP: nothing is played here."""
+
+    def __init__(self, folder: Path, cameras: str = CAMERAS, **changes: object) -> None:
+        north, south = (c.model_copy(update=changes) for c in SCENARIO.cameras)
+        self.north, self.south = SimulatedCamera(north), SimulatedCamera(south)
+        self.recorder = SimulatedRecorder(SCENARIO.recorders[0])
+        self.folder = SiteFolder(make_site(folder, cameras=cameras))
+        self.plan = read_plan(self.folder)
+        self.vault = Vault.create(self.folder.vault_file, "p")
+        self.vault.add_candidate(Candidate(Credentials("admin", "installer-1"), "installer"))
+        self.vault.add_candidate(Candidate(Credentials("admin", "factory-1234"), "default", "Umbra Works"))
+        self.logbook = Logbook(self.folder.logbook_file)
+
+    def run(self, body: Body) -> None:
+        async def served() -> None:
+            devices = (self.north, self.south, self.recorder)
+            servers = [await http_server.serve(d.handle, d.config.address, d.config.http_port) for d in devices]
+            try:
+                await body(self)
+            finally:
+                await self.recorder.close()
+                for server in servers:
+                    server.close()
+                self.logbook._db.close()
+
+        asyncio.run(served())
+
+    async def discover(self) -> dict[str, FoundDevice]:
+        request = Request(adapter="lo", wait_s=0.1)
+        found = await discover(self.plan, self.vault.contents, self.logbook, request, lambda done, text: None)
+        return found.matching.by_name
+
+    async def register(self, *, dry_run: bool = False) -> Registration:
+        registrar = Registrar(self.plan, self.vault, self.logbook, dry_run=dry_run)
+        return await registrar.register(self.plan.cameras, lambda done, text: None)
+
+    def channels(self) -> RecorderChannels:
+        client = OnvifClient(self.recorder.base_url + "/onvif/device_service", Credentials("admin", "installer-1"))
+        return RecorderChannels(client)
+
+
+@pytest.fixture
+def bench(tmp_path: Path) -> Iterator[Bench]:
+    yield Bench(tmp_path)
+
+
+def failures(result: Registration) -> dict[str, str]:
+    return {d.subject: s.error for d in result.results for s in d.steps if s.outcome is Outcome.FAILED}
+
+
+def test_nothing_is_registered_before_it_was_found(bench: Bench) -> None:
+    async def body(b: Bench) -> None:
+        with pytest.raises(InputError, match="nothing was discovered"):
+            await b.register()
+        run = b.logbook.begin_run("discover", "lo")
+        b.logbook.finish_run(run, [])
+        with pytest.raises(NothingReachedError):
+            await b.register()
+
+    bench.run(body)
+
+
+def test_a_device_that_refuses_the_password_keeps_its_state(tmp_path: Path) -> None:
+    """A rule of twenty characters: the generated password is refused, and said so; nothing else is tried."""
+
+    async def body(b: Bench) -> None:
+        await b.discover()
+        result = await b.register()
+        told = failures(result)
+        assert set(told) == {"camera north", "camera south"} and "PasswordTooWeak" in told["camera north"]
+        assert b.north.fresh and b.south.accounts["admin"][0].password == "factory-1234"
+        assert {c.state for c in b.logbook.changes() if c.step == "password"} == {"failed"}
+        assert all(f.code == "REG-1" for f in result.findings)
+
+    Bench(tmp_path, min_password_length=20).run(body)
+
+
+def test_another_device_at_the_address_is_left_alone(bench: Bench) -> None:
+    """Between discovery and registration somebody swapped the camera: its MAC address is not the planned one."""
+
+    async def body(b: Bench) -> None:
+        await b.discover()
+        b.north.config = b.north.config.model_copy(update={"mac": "02:5a:71:00:00:77"})
+        result = await b.register()
+        assert "another device answers here" in failures(result)["camera north"] and b.north.fresh
+
+    bench.run(body)
+
+
+def test_a_channel_of_something_else_is_never_taken(bench: Bench) -> None:
+    async def body(b: Bench) -> None:
+        channels = b.channels()
+        client = channels.client
+        await client.system_time()
+        first = (await channels.recordings())[0]
+        await client.call("trc", recording.set_recording(recording.Recording(first.token, "the mayor's office")))
+        foreign = recording.create_receiver("rtsp://10.0.0.99/private")
+        receiver = recording.parse_create_receiver(await client.call("trv", foreign))
+        await client.call("trc", recording.create_job(recording.RecordingJob("", first.token, receiver)))
+        await b.discover()
+        told = failures(await b.register())
+        assert "channel 1 is taken by the mayor's office" in told["camera north"]
+        assert (await channels.receivers())[0].uri == "rtsp://10.0.0.99/private" and "camera south" not in told
+        await client.__aexit__(None, None, None)
+
+    bench.run(body)
+
+
+def test_a_camera_on_another_channel_is_told_not_doubled(tmp_path: Path) -> None:
+    async def body(b: Bench) -> None:
+        await b.discover()
+        assert not failures(await b.register())
+        moved = CAMERAS.replace("recorder,3", "recorder,2")
+        (b.folder.path / "cameras.csv").write_text(moved)
+        b.plan = read_plan(b.folder)
+        assert "it is on channel 3 already, planned is 2" in failures(await b.register())["camera south"]
+        assert len(b.recorder.jobs) == 2
+
+    Bench(tmp_path).run(body)
+
+
+def test_what_an_interrupted_run_left_on_the_recorder_is_taken_up(bench: Bench) -> None:
+    """A receiver without a job, as a run leaves it that dies between the two: no second one is made."""
+
+    async def body(b: Bench) -> None:
+        channels = b.channels()
+        await channels.client.system_time()
+        uri = with_credentials("rtsp://127.0.71.11:8554/live/main", Credentials("admin", "a:b@c/d"))
+        await channels.client.call("trv", recording.create_receiver(uri))
+        assert "a:b@c/d" not in uri and "a:b" not in (await channels.receivers())[0].uri
+        await b.discover()
+        assert not failures(await b.register()) and len(b.recorder.receivers) == 2
+        await channels.client.__aexit__(None, None, None)
+
+    bench.run(body)
+
+
+def test_a_channel_in_error_gets_the_password_again(bench: Bench) -> None:
+    async def body(b: Bench) -> None:
+        await b.discover()
+        await b.register()
+        for channel in b.recorder.channels.values():
+            channel.storage.error = "401 Unauthorized"
+        before = dict(b.recorder.receivers)
+        b.vault.set_device("north", Credentials("admin", "New-Password-77"))
+        b.north.accounts["admin"] = (Credentials("admin", "New-Password-77"), "Administrator")
+        result = await b.register()
+        changed = {d.subject: [s.step for s in d.steps if s.outcome is Outcome.CHANGED] for d in result.results}
+        assert changed["camera north"] == ["channel"] and len(b.recorder.receivers) == 2
+        assert any("New-Password-77" in uri for uri in b.recorder.receivers.values()) and before != b.recorder.receivers
+
+    bench.run(body)
+
+
+def test_settings_that_the_camera_does_not_keep_are_told(bench: Bench) -> None:
+    """It takes 10 frames/s and keeps 5: the step fails, the steps before it stay done."""
+
+    async def body(b: Bench) -> None:
+        original = b.north.operations["SetVideoEncoderConfiguration"]
+        b.north.operations["SetVideoEncoderConfiguration"] = lambda request: (
+            original(request), b.north.encoders.update(main=b.north.encoders["sub"])
+        )[0]  # fmt: skip
+        await b.discover()
+        result = await b.register()
+        (north,) = [d for d in result.results if d.subject == "camera north"]
+        assert "took the settings but kept H264 160x96" in north.steps[-1].error
+        assert [s.outcome for s in north.steps[:3]] == [Outcome.CHANGED] * 3
+
+    bench.run(body)
+
+
+def test_a_dry_run_touches_neither_devices_nor_vault(bench: Bench) -> None:
+    async def body(b: Bench) -> None:
+        await b.discover()
+        before = b.folder.vault_file.read_bytes()
+        result = await b.register(dry_run=True)
+        assert result.count(Outcome.WOULD_CHANGE) > 8 and result.count(Outcome.CHANGED) == 0
+        assert b.north.fresh and not b.recorder.receivers and not b.logbook.changes()
+        assert b.folder.vault_file.read_bytes() == before
+
+    bench.run(body)
+
+
+def test_passwords_are_not_guessed_until_the_account_locks(bench: Bench) -> None:
+    async def body(b: Bench) -> None:
+        tries: list[str] = []
+        answer = b.south.operations["GetUsers"]
+        b.south.operations["GetUsers"] = answer
+        candidates = [Candidate(Credentials("admin", f"wrong-{n}"), f"c{n}") for n in range(10)]
+        async with OnvifClient(b.south.base_url + "/onvif/device_service") as client:
+            await client.system_time()
+            entry = await find_entry(client, [Credentials("admin", "old")], candidates)
+            tries.append(str(entry.tried))
+            assert entry.state is State.UNKNOWN_PASSWORD and entry.tried == MAX_WRONG_PASSWORDS
+            default = Candidate(Credentials("admin", "factory-1234"), "d", "Umbra Works")
+            other = Candidate(Credentials("admin", "x"), "o", "Orrery")
+            found = await find_entry(client, [], [other, default], "umbra works")
+            assert (found.state, found.tried) == (State.DEFAULT_PASSWORD, 1), "defaults of other makers are not tried"
+            assert client.credentials == default.credentials
+
+    bench.run(body)
+
+
+def test_requests_are_signed_in_the_devices_time(bench: Bench) -> None:
+    """South's clock is two hours behind: a request signed in ours is stale, one in its own time is not."""
+
+    async def body(b: Bench) -> None:
+        right = Credentials("admin", "factory-1234")
+        async with OnvifClient(b.south.base_url + "/onvif/device_service", right) as client:
+            with pytest.raises(Exception, match="NotAuthorized"):
+                await client.users()
+            told = await client.system_time()
+            assert abs(client.clock_offset.total_seconds() + 7230) < 3 and told.utc.timestamp() < time.time() - 7000
+            assert [a.user for a in await client.users()] == ["admin"]
+
+    bench.run(body)
+
+
+def test_a_scenario_with_mistakes_is_told(tmp_path: Path) -> None:
+    text = (DATA / "small.toml").read_text()
+    for wrong, word in (
+        (text.replace("channels = 4", "channels = 0"), "channels"),
+        (text + "[[x", "TOML"),
+        (text + "[x]", "x"),
+    ):
+        file = tmp_path / "s.toml"
+        file.write_text(wrong)
+        with pytest.raises(InputError, match=word):
+            read_scenario(str(file))
+    with pytest.raises(InputError, match="cannot be read"):
+        read_scenario(str(tmp_path / "none.toml"))
+    assert isinstance(read_scenario(None).cameras[0], Camera) and len(read_scenario(None).cameras) == 8
