@@ -52,6 +52,7 @@ def test_a_messy_schedule_is_taken_in(site: Path, encoding: str) -> None:
     document = rehearsed.json
     assert document["header_row"] == 4 and document["columns"]["run_length_m"] == "Cable length"
     assert document["columns"]["port"] == "Switch / port" and document["not_used"] == ["Nr", "Notes"]
+    assert "zone: cameras, as all cameras of the plan" in document["guesses"]
     assert document["added"] == ["cafe-sud", "back-gate"] and document["not_in_schedule"] == ["north", "south"]
     assert "name 'Café (Süd)' becomes cafe-sud" in document["guesses"]
     assert (site / "cameras.csv").read_bytes() == before

@@ -31,13 +31,15 @@ class InputError(ZentraleError):
 
 
 class PlanError(ZentraleError):
-    """The plan files hold errors; `problems` lists all of them, each a line a person can act on."""
+    """The plan files, or a schedule to take in, hold errors; `problems` lists all of them, each a line a person can
+    act on.
+    """
 
-    def __init__(self, problems: Sequence[str]) -> None:
+    def __init__(self, problems: Sequence[str], what: str = "the plan", command: str = "check") -> None:
         count = len(problems)
         super().__init__(
-            f"the plan has {count} error{'s' if count != 1 else ''}",
-            "correct the lines above, then run `zentrale check`; nothing was changed",
+            f"{what} has {count} error{'s' if count != 1 else ''}",
+            f"correct the lines above, then run `zentrale {command}`; nothing was changed",
         )
         self.problems = list(problems)
 

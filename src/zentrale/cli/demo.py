@@ -88,6 +88,8 @@ class _Demo:
         self._command("register")
         self._command("verify", "--seconds", seconds, expected=(0, 1))
         self._command("handover", expected=(0, 1))
+        if not self.args.keep_running:
+            self.stop()
         code = self._conclude(time.monotonic() - started)
         if self.args.keep_running and self.stand_in is not None:
             self.output.line("the stand-in site runs on; Ctrl-C ends it")

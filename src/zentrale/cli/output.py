@@ -77,7 +77,9 @@ class Output:
             return
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
         for column in columns:
-            table.add_column(column.lstrip(">"), justify="right" if column.startswith(">") else "left", overflow="fold")
+            table.add_column(
+                escape(column.lstrip(">")), justify="right" if column.startswith(">") else "left", overflow="fold"
+            )
         for row in rows:
             table.add_row(*[_cell(cell) for cell in row])
         self.out.print(table)

@@ -62,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
     if result.addresses is not None:
         _show_addresses(output, result.addresses)
     if result.resilience is not None:
-        _show_resilience(output, plan, result.resilience)
+        _show_resilience(output, plan, result.resilience, pairs=args.pairs)
     if args.json:
         document = result.document()
         output.document({**document, "findings": [finding_document(f) for f in result.findings]})
@@ -248,7 +248,7 @@ def _show_addresses(output: Output, addresses: AddressPlan) -> None:
         output.hint("`zentrale plan addresses --write` enters them into cameras.csv")
 
 
-def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan) -> None:
+def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan, *, pairs: bool) -> None:
     from zentrale import quantities
 
     def rows(failures: Sequence[Failure]) -> list[list[str]]:
@@ -271,5 +271,7 @@ def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan) -> 
             output.table(columns, rows(failures))
             if len(failures) > _LONGEST_LIST:
                 output.line(f"and {len(failures) - _LONGEST_LIST} more (--json has all)")
+    if pairs and not resilience.pairs:
+        output.line("no two parts that fail at once cost more than the two one by one")
     if resilience.harmless:
         output.line(f"{quantities.count(resilience.harmless, 'part')} may fail without any loss")

@@ -109,7 +109,7 @@ SITE_CODES = [
         F,
         "stream does not play",
         "The stream address gave no pictures to this machine.",
-        "run `zentrale diagnose` on the camera or play the address shown from another machine on the same switch",
+        "look at the cause named; play the address from another machine on the same switch with `zentrale verify ADDRESS`",
     ),
     Entry(
         "STR-2",

@@ -91,15 +91,19 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
         if column not in COLUMNS:
             raise InputError(f"--default {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
     mapped = map_columns(rows, {**saved, **request.mapping}, source)
-    schedule = interpret(rows, mapped, base, request.defaults, source)
-    if schedule.problems:
-        raise PlanError(schedule.problems)
-    twice = _named_twice(schedule.rows, source)
-    if twice:
-        raise PlanError(twice)
     if folder.cameras_file.exists():
         read_plan(folder)  # only a plan that is right is updated: nothing half understood is written back
     existing, comments = read_camera_rows(folder.cameras_file)
+    common = _in_common(existing)
+    schedule = interpret(rows, mapped, base, {**common, **request.defaults}, source)
+    schedule.guesses += [
+        f"{column}: {value}, as all cameras of the plan"
+        for column, value in common.items()
+        if column not in mapped.columns
+    ]
+    problems = schedule.problems or _named_twice(schedule.rows, source)
+    if problems:
+        raise PlanError(problems, source, "import")
     changes = [_change(number, made, existing.get(made["name"])) for number, made in schedule.rows]
     imported = {made["name"]: _merged(made, existing.get(made["name"])) for _, made in schedule.rows}
     missing = tuple(name for name in existing if name not in imported)
@@ -120,6 +124,16 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
         plan,
         mapping,
     )
+
+
+def _in_common(existing: Mapping[str, Mapping[str, str]]) -> dict[str, str]:
+    """What all cameras of the plan share, for a schedule that does not say it."""
+    common = {}
+    for column in ("zone", "group", "recorder"):
+        values = {row[column] for row in existing.values()}
+        if len(values) == 1:
+            common[column] = values.pop()
+    return common
 
 
 def _named_twice(rows: Sequence[tuple[int, Mapping[str, str]]], source: str) -> list[str]:
@@ -171,7 +185,7 @@ def _check(folder: SiteFolder, text: str, numbers: Mapping[str, int], source: st
             number = numbers.get(names.get(line, ""))
             where, _, what = problem.partition(": ")
             problems.append(f"{source} row {number} ({names[line]}): {what}" if number else f"{where}: {what}")
-        raise PlanError(problems) from None
+        raise PlanError(problems, source, "import") from None
 
 
 def _saved_mapping(folder: SiteFolder) -> dict[str, str]:
