@@ -29,6 +29,16 @@ class Credentials:
     password: str = field(repr=False)
 
 
+_USERINFO = re.compile(r"(?<=://)[^/\s\"'<>]*@")
+
+
+def without_userinfo(text: str) -> str:
+    """`text` with user and password taken out of every address in it: devices tell addresses back as they got them,
+    in answers and in error messages.
+    """
+    return _USERINFO.sub("", text)
+
+
 @dataclass(frozen=True)
 class Challenge:
     """One offer of a WWW-Authenticate header."""

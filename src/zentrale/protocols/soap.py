@@ -17,7 +17,7 @@ from lxml import etree
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import xml
-from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.http_auth import Credentials, without_userinfo
 from zentrale.protocols.xml import Element, Maker
 
 NS = {
@@ -106,7 +106,7 @@ def _parse_fault(element: Element) -> Fault:
         code = code.find("s:Subcode", NS)
         if code is not None:
             subcodes.append(xml.text(code, "s:Value", NS).rpartition(":")[2])
-    return Fault(top, tuple(subcodes), xml.text(element, "s:Reason/s:Text", NS)[:200])
+    return Fault(top, tuple(subcodes), without_userinfo(xml.text(element, "s:Reason/s:Text", NS))[:200])
 
 
 def serialize_fault(fault: Fault) -> bytes:

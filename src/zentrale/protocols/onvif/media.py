@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from zentrale.protocols import xml
+from zentrale.protocols.http_auth import without_userinfo
 from zentrale.protocols.soap import NS, TRT, TT
 from zentrale.protocols.xml import Element
 
@@ -56,7 +57,8 @@ def uri_response(name: str, uri: str) -> Element:
 
 
 def parse_uri(response: Element) -> str:
-    return xml.text(response, "trt:MediaUri/tt:Uri", NS)[:2000]
+    """The address without the user and password that some devices put into it."""
+    return without_userinfo(xml.text(response, "trt:MediaUri/tt:Uri", NS))[:2000]
 
 
 def _encoder(element: Element, settings: EncoderSettings) -> Element:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from zentrale.protocols import soap, xml
+from zentrale.protocols.http_auth import without_userinfo
 from zentrale.protocols.soap import NS, TRC, TRV, TSE, TT
 from zentrale.protocols.xml import Element
 
@@ -115,8 +116,12 @@ def receivers_response(receivers: Iterable[Receiver]) -> Element:
 
 
 def parse_receivers(response: Element) -> list[Receiver]:
+    """The addresses come without user and password, whatever the recorder tells."""
     found = response.findall("trv:Receivers", NS)[:_MAX_ITEMS]
-    return [Receiver(xml.text(r, "tt:Token", NS), xml.text(r, "tt:Configuration/tt:MediaUri", NS)) for r in found]
+    return [
+        Receiver(xml.text(r, "tt:Token", NS), without_userinfo(xml.text(r, "tt:Configuration/tt:MediaUri", NS)))
+        for r in found
+    ]
 
 
 def delete_receiver(token: str) -> Element:
@@ -278,7 +283,7 @@ def job_state_response(job: RecordingJob, state: JobState) -> Element:
 
 def parse_job_state(response: Element) -> JobState:
     at = response.find("trc:State", NS)
-    error = xml.text(at, "tt:Sources/tt:Tracks/tt:Track/tt:Error", NS)[:200]
+    error = without_userinfo(xml.text(at, "tt:Sources/tt:Tracks/tt:Track/tt:Error", NS))[:200]
     return JobState(xml.text(at, "tt:State", NS), error)
 
 
