@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 
 from conftest import CAMERAS, DATA, PROGRAM, SECRETS, SITE, StartStandIn, environment, make_site, make_vault, zentrale
@@ -387,13 +388,14 @@ def _processes_of(session: int) -> list[str]:
     """Commands still running in the session, and any stand-in left over from it. The dead that nobody has buried
     yet do not count: a container's first process may leave them lying.
     """
-    listing = subprocess.run(["ps", "-eo", "stat,sid,args"], capture_output=True, text=True, check=True).stdout
-    alive = [line.split(None, 2)[1:] for line in listing.splitlines()[1:] if not line.startswith("Z")]
-    return [
-        args
-        for sid, args in alive
-        if sid == str(session) or ("simulate --with-parent" in args and "--quiet" not in args)
-    ]
+    alive = []
+    for process in psutil.process_iter(["cmdline", "status"]):
+        with contextlib.suppress(OSError, psutil.Error):  # it may end while it is looked at
+            command = " ".join(process.info["cmdline"] or [])
+            left_over = "simulate --with-parent" in command and "--quiet" not in command
+            if process.info["status"] != psutil.STATUS_ZOMBIE and (os.getsid(process.pid) == session or left_over):
+                alive.append(command)
+    return alive
 
 
 def test_json_is_one_document_and_pipes_are_plain(site: Path) -> None:

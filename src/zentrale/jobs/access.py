@@ -8,7 +8,7 @@ from enum import Enum
 
 from zentrale.errors import DeviceError, RefusedError
 from zentrale.field.onvif_client import OnvifClient
-from zentrale.logbook.vault import Candidate
+from zentrale.logbook.vault import Candidate, Contents
 from zentrale.protocols.http_auth import Credentials
 
 # Many devices lock an account after five wrong passwords in a row.
@@ -67,6 +67,16 @@ async def find_entry(
         return Entry(state, credentials, label, tried)
     client.credentials = None
     return Entry(State.UNKNOWN_PASSWORD, tried=tried)
+
+
+async def enter(client: OnvifClient, vault: Contents, name: str, maker: str) -> Entry:
+    """Get into the device that is `name` in the plan: learn its time, then try what the vault has for it.
+
+    Raises DeviceError where the device does not answer properly.
+    """
+    await client.system_time()
+    own = vault.devices.get(name)
+    return await find_entry(client, [own] if own else [], vault.candidates, maker)
 
 
 def _most_likely_first(candidates: Sequence[Candidate], maker: str) -> list[Candidate]:

@@ -9,7 +9,7 @@ from datetime import datetime
 from zentrale.errors import DeviceError
 from zentrale.field.onvif_client import OnvifClient
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import State, find_entry
+from zentrale.jobs.access import State, enter
 from zentrale.jobs.discovering import FoundDevice
 from zentrale.jobs.recorder_steps import RecorderChannels
 from zentrale.logbook.vault import Contents
@@ -65,9 +65,7 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, vaul
     if seen is None or not seen.url:
         raise DeviceError("the last discovery did not find it")
     async with OnvifClient(seen.url) as client:
-        await client.system_time()
-        own = vault.devices.get(recorder.name)
-        entry = await find_entry(client, [own] if own else [], vault.candidates, plan.recorder_type(recorder).maker)
+        entry = await enter(client, vault, recorder.name, plan.recorder_type(recorder).maker)
         if entry.state is State.UNKNOWN_PASSWORD:
             raise DeviceError("no password in the vault opens it")
         channels = RecorderChannels(client)

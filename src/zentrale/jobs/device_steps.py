@@ -9,7 +9,7 @@ from urllib.parse import quote
 from zentrale import quantities
 from zentrale.errors import DeviceError, RefusedError
 from zentrale.field.onvif_client import OnvifClient
-from zentrale.jobs.access import State, find_entry
+from zentrale.jobs.access import State, enter
 from zentrale.jobs.steps import Step
 from zentrale.logbook.vault import Vault, generate_password
 from zentrale.protocols.http_auth import Credentials
@@ -40,9 +40,7 @@ class DeviceSteps:
 
     async def password(self) -> Step:
         """The vault is written before the device: a run that dies between the two is taken up by the next."""
-        await self.client.system_time()
-        own = self.vault.device(self.name)
-        entry = await find_entry(self.client, [own] if own else [], self.vault.contents.candidates, self.maker)
+        entry = await enter(self.client, self.vault.contents, self.name, self.maker)
         if entry.state is State.OUR_PASSWORD:
             await self._check_identity()
             return Step("password", _OWN_PASSWORD, _OWN_PASSWORD, _nothing)
@@ -58,6 +56,7 @@ class DeviceSteps:
             raise DeviceError("it answers everybody, and who its administrator is cannot be told; reset it first")
         await self._check_identity()
         user = entry.credentials.user if entry.credentials else FIRST_USER
+        own = self.vault.device(self.name)
         wanted = own if own and own.user == user else Credentials(user, generate_password())
 
         async def apply() -> None:

@@ -13,7 +13,7 @@ from zentrale.field import pictures, rtsp_player
 from zentrale.field.onvif_client import OnvifClient
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import State, find_entry
+from zentrale.jobs.access import State, enter
 from zentrale.jobs.checking_channels import ChannelResult, check_recorders, sample_recorders
 from zentrale.jobs.device_steps import pick_profiles
 from zentrale.jobs.discovering import FoundDevice, last_devices
@@ -156,10 +156,7 @@ async def _resolve(plan: Plan, camera: Camera, seen: FoundDevice | None, vault: 
         return f"the camera does not speak ONVIF: {seen.note or seen.state}"
     async with OnvifClient(seen.url) as client:
         try:
-            await client.system_time()
-            own = vault.devices.get(camera.name)
-            maker = plan.camera_type(camera).maker
-            entry = await find_entry(client, [own] if own else [], vault.candidates, maker)
+            entry = await enter(client, vault, camera.name, plan.camera_type(camera).maker)
             if entry.state is State.UNKNOWN_PASSWORD:
                 return "no password in the vault opens the camera"
             profiles = pick_profiles(await client.profiles())
@@ -307,7 +304,6 @@ def _keep(logbook: Logbook, verification: Verification, folder: Path | None) -> 
 def stream_document(stream: StreamResult) -> dict[str, object]:
     """One stream with stable keys and units in them; None for what could not be measured."""
     m = stream.measured
-    rounded: Callable[[float | None, int], float | None] = lambda v, digits: None if v is None else round(v, digits)  # noqa: E731
     return {
         "camera": stream.camera,
         "stream": stream.stream,
@@ -319,16 +315,20 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "profile": m.profile if m else None,
         "width_px": m.width_px if m else None,
         "height_px": m.height_px if m else None,
-        "fps": rounded(m.fps, 2) if m else None,
+        "fps": _rounded(m.fps, 2) if m else None,
         "bitrate_bps": round(m.bitrate_bps) if m and m.bitrate_bps is not None else None,
         "bitrate_by_second_bps": list(m.bitrate_by_second) if m else [],
-        "keyframe_interval_s": rounded(m.keyframe_interval_s, 3) if m else None,
+        "keyframe_interval_s": _rounded(m.keyframe_interval_s, 3) if m else None,
         "packets_received": m.packets_received if m else 0,
         "packets_lost": m.packets_lost if m else 0,
         "packets_reordered": m.packets_reordered if m else 0,
-        "jitter_ms": rounded(m.jitter_ms, 2) if m else None,
-        "first_picture_s": rounded(m.first_picture_s, 3) if m else None,
+        "jitter_ms": _rounded(m.jitter_ms, 2) if m else None,
+        "first_picture_s": _rounded(m.first_picture_s, 3) if m else None,
         "frames": m.frames if m else 0,
         "frames_damaged": m.frames_damaged if m else 0,
-        "measured_s": rounded(m.measured_s, 2) if m else None,
+        "measured_s": _rounded(m.measured_s, 2) if m else None,
     }
+
+
+def _rounded(value: float | None, digits: int) -> float | None:
+    return None if value is None else round(value, digits)
