@@ -15,7 +15,7 @@ _WEEK_MIN = 7 * 24 * 60
 _DAY_S = 86_400
 # Container, index and thumbnails beside the video itself.
 INDEX_OVERHEAD = 1.02
-TB, TIB = 1e12, 2.0**40
+TB = 1e12
 
 
 @dataclass(frozen=True)

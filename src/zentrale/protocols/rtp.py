@@ -71,7 +71,6 @@ class Reception:
         self._received_before = 0
         self._transit: float | None = None
         self._jitter = 0.0  # in clock units
-        self._jitter_peak = 0.0
         self._window = array("q", [-1]) * _WINDOW
 
     @property
@@ -86,10 +85,6 @@ class Reception:
     @property
     def jitter_ms(self) -> float:
         return 1000 * self._jitter / self.clock_hz
-
-    @property
-    def jitter_peak_ms(self) -> float:
-        return 1000 * self._jitter_peak / self.clock_hz
 
     @property
     def extended_highest(self) -> int:
@@ -138,5 +133,4 @@ class Reception:
             difference = abs(transit - self._transit)
             if difference < 0x40000000:  # the 32-bit timestamp wrapped: no information in this one
                 self._jitter += (difference - self._jitter) / 16
-                self._jitter_peak = max(self._jitter_peak, self._jitter)
         self._transit = transit

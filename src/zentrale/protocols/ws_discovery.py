@@ -14,12 +14,10 @@ from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Maker
 
 MULTICAST_ADDRESS, PORT = "239.255.255.250", 3702
-MAX_DATAGRAM_BYTES = 65_507
 MAX_ADDRESSES = 16
 
 # SOAP-over-UDP 1.0 appendix I, with the values WS-Discovery 2005/04 appendix I gives them.
 MULTICAST_REPEAT = 2
-UNICAST_REPEAT = 1
 UDP_MIN_DELAY_S, UDP_MAX_DELAY_S, UDP_UPPER_DELAY_S = 0.050, 0.250, 0.500
 APP_MAX_DELAY_S = 0.500
 

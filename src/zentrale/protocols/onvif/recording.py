@@ -124,10 +124,6 @@ def parse_receivers(response: Element) -> list[Receiver]:
     ]
 
 
-def delete_receiver(token: str) -> Element:
-    return TRV.DeleteReceiver(TRV.ReceiverToken(token))
-
-
 def capabilities_response(limits: RecorderLimits) -> Element:
     element = TRC.Capabilities()
     element.set("DynamicRecordings", str(limits.dynamic_recordings).lower())
@@ -190,10 +186,6 @@ def create_recording_response(token: str) -> Element:
     return TRC.CreateRecordingResponse(TRC.RecordingToken(token))
 
 
-def parse_create_recording(response: Element) -> str:
-    return xml.text(response, "trc:RecordingToken", NS)
-
-
 def recordings_response(recordings: Iterable[Recording]) -> Element:
     return TRC.GetRecordingsResponse(
         *[
@@ -241,10 +233,6 @@ def job_request(request: Element) -> RecordingJob:
 
 def create_job_response(job: RecordingJob) -> Element:
     return TRC.CreateRecordingJobResponse(TRC.JobToken(job.token), _job_configuration(TRC.JobConfiguration(), job))
-
-
-def parse_create_job(response: Element) -> str:
-    return xml.text(response, "trc:JobToken", NS)
 
 
 def jobs_response(jobs: Iterable[RecordingJob]) -> Element:
