@@ -133,7 +133,7 @@ async def _nothing() -> None:
 def wanted_encoder(now: media.EncoderSettings, plan: StreamPlan) -> media.EncoderSettings:
     width, height = plan.resolution
     return replace(
-        now, codec=plan.codec, width_px=width, height_px=height, fps=plan.fps, bitrate_kbps=plan.bitrate_kbps,
+        now, codec=plan.codec, width_px=width, height_px=height, fps=plan.fps, bitrate_kbps=round(plan.bitrate_bps / 1000),
         govlength=max(1, round(plan.fps * plan.keyframe_interval_s)),
     )  # fmt: skip
 

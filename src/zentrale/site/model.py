@@ -6,137 +6,40 @@ Field names carry their units. Every object is frozen: a job never edits the pla
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Mapping
-from enum import Enum
-from typing import Annotated, Literal, TypeVar
+from functools import cached_property
+from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BeforeValidator, Field
 
-from zentrale.site.values import (
-    Address,
-    AddressRange,
-    Mac,
-    PlaceName,
-    Resolution,
-    Subnet,
-    Text,
-    empty_is_none,
-    known_awg,
-    timetable_entry,
+from zentrale.site.device_types import CameraType, ChannelLimit, RecorderType, SwitchType
+from zentrale.site.network import (
+    EVERYWHERE,
+    INTERNET,
+    AccessPoint,
+    Leg,
+    Link,
+    PortPlan,
+    Reach,
+    Rule,
+    Switch,
+    Viewer,
+    Zone,
 )
+from zentrale.site.part import Mode, Part, Priority
+from zentrale.site.streams import ESTIMATE_SOURCE, Group, RecordingPlan, StreamPlan
+from zentrale.site.values import Address, GroupAddress, Mac, PlaceName, Subnet, Text, empty_is_none, known_awg
 
+__all__ = [
+    "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "AccessPoint", "Battery", "Cabinet", "Camera", "CameraType",
+    "ChannelLimit", "Group", "Leg", "Link", "Mode", "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority",
+    "Reach", "Recorder", "RecorderType", "RecordingPlan", "Rule", "Site", "Storage", "StreamPlan", "Switch",
+    "SwitchType", "Viewer", "Wanted", "Zone",
+]  # fmt: skip
 
-class Part(BaseModel):
-    """Base of all plan objects: frozen, and a field nobody knows is an error, not a silence."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
-
-
-class Priority(Enum):
-    """How long a port keeps its power when the supply runs short (RFC 3621, pethPsePortPowerPriority)."""
-
-    CRITICAL = "critical"
-    HIGH = "high"
-    LOW = "low"
-
-    @property
-    def rank(self) -> int:
-        return list(Priority).index(self)
-
-
-class Mode(Enum):
-    """What a device may be doing when its power is asked for."""
-
-    DAY = "day"
-    NIGHT = "night"
-    COLD = "cold"
-    MOVING = "moving"
-
-
-class StreamPlan(Part):
-    """One stream as it is to be delivered."""
-
-    codec: Literal["H264", "H265", "JPEG"] = "H264"
-    resolution: Resolution
-    fps: Annotated[float, Field(gt=0, le=240)]
-    bitrate_kbps: Annotated[int, Field(gt=0, le=400_000)]
-    keyframe_interval_s: Annotated[float, Field(gt=0, le=60)] = 2.0
-
-    @property
-    def bitrate_bps(self) -> int:
-        return self.bitrate_kbps * 1000
-
-
-class RecordingPlan(Part):
-    """What is recorded, and for how long it is kept.
-
-    motion_share:    share of the time in which something moves (mode motion)
-    events_per_hour: how often it begins; each adds the seconds before and after
-    timetable:       when it records (mode timetable), as "Mon-Fri 07:00-19:00"
-    keep_days:       wanted; max_days the longest that law allows
-    """
-
-    mode: Literal["continuous", "motion", "timetable"] = "continuous"
-    motion_share: Annotated[float, Field(ge=0, le=1)] = 0.3
-    events_per_hour: Annotated[float, Field(ge=0)] = 0
-    before_s: Annotated[float, Field(ge=0, le=600)] = 0
-    after_s: Annotated[float, Field(ge=0, le=600)] = 0
-    timetable: tuple[Annotated[str, AfterValidator(timetable_entry)], ...] = ()
-    sub: bool = False
-    keep_days: Annotated[float, Field(gt=0, le=3650)] = 14
-    max_days: Annotated[float, Field(gt=0, le=3650)] | None = None
-
-
-class Group(Part):
-    """Cameras set up alike."""
-
-    name: PlaceName
-    main: StreamPlan
-    sub: StreamPlan | None = None
-    recording: RecordingPlan = RecordingPlan()
-
-
-class Zone(Part):
-    """A VLAN with its subnet.
-
-    `fixed` is the block for cameras and recorders, `pool` the one a DHCP server gives away; what is not said follows
-    from the subnet (planning/addresses.py). A zone without a way out has no `gateway`.
-    """
-
-    name: PlaceName
-    vlan: Annotated[int, Field(ge=1, le=4094)]
-    subnet: Subnet
-    gateway: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
-    fixed: AddressRange | None = None
-    pool: AddressRange | None = None
-
-    @property
-    def network(self) -> ipaddress.IPv4Network:
-        return ipaddress.IPv4Network(self.subnet)
-
-
-class Switch(Part):
-    name: PlaceName
-    cabinet: Text
-    type: Text
-
-
-class Link(Part):
-    """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use."""
-
-    a: Text
-    b: Text
-    rate_mbps: Annotated[int, Field(gt=0, le=400_000)]
-    lit: bool = True
-
-    def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
-        return _port(self.a), _port(self.b)
-
-
-def _port(text: str) -> tuple[str, int]:
-    switch, _, port = text.rpartition(":")
-    return switch, int(port)
+# IEC 62676-4: how much of the scene a picture must resolve.
+Wanted = Literal["monitor", "detect", "observe", "recognise", "identify"]
+_OptionalNumber = Annotated[float | None, BeforeValidator(empty_is_none)]
 
 
 class Storage(Part):
@@ -150,6 +53,10 @@ class Storage(Part):
 
 
 class Recorder(Part):
+    """`zone` to `address` are its camera side; `viewing` is its second leg, and `forwards` says that it passes packets on
+    between the two.
+    """
+
     name: PlaceName
     type: Text
     zone: PlaceName
@@ -160,6 +67,8 @@ class Recorder(Part):
     http_port: Annotated[int, Field(ge=1, le=65535)] = 80
     storage: Storage | None = None
     licences_held: Annotated[int, Field(ge=0)] = 0
+    viewing: Leg | None = None
+    forwards: bool = False
 
 
 class Battery(Part):
@@ -178,7 +87,11 @@ class Battery(Part):
 
 
 class Policy(Part):
-    """Limits that are the customer's or the installer's choice."""
+    """Limits that are the customer's or the installer's choice.
+
+    keyframe_ratio: how many times as large a key frame is as one of the frames between
+    authentication: what camera ports ask for before they let a device in
+    """
 
     link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
     poe_reserve_percent: Annotated[float, Field(ge=0, le=90)] = 10
@@ -191,82 +104,52 @@ class Policy(Part):
     loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
     vlan_in_address: bool = False
     resilient_groups: tuple[PlaceName, ...] = ()
+    keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
+    multicast_block: Subnet = "239.192.0.0/16"
+    authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = (80, 554, 8080, 8554)
 
 
 class Site(Part):
+    """`origin` is longitude and latitude [degrees, WGS 84] of the point from which x_m (east) and y_m (north) count."""
+
     name: Text
     timezone: Text
     customer: str = ""
+    origin: tuple[float, float] | None = None
+    currency: str = "EUR"
 
 
-class CameraType(Part):
-    """A data sheet's values. Power is what the device draws at its own end of the cable."""
+class Cabinet(Part):
+    """A place where switches may stand; `fibre_m` is the way of its fibre to the core, `max_switches` what fits in."""
 
     name: Text
-    maker: Text
-    model: Text
-    supply: Literal["poe", "mains"] = "poe"
-    poe_class: Annotated[int, Field(ge=0, le=8)] = 0
-    day_w: Annotated[float, Field(ge=0, le=100)]
-    night_w: Annotated[float, Field(ge=0, le=100)] | None = None
-    cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
-    moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
-    max_resolution: Resolution
-    codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ("H264",)
-    default_address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
-    port_rate_mbps: Annotated[int, Field(gt=0)] = 100
-
-    def power_w(self, mode: Mode) -> float:
-        """Draw in `mode`; a mode the data sheet does not name is the day's draw."""
-        named = {Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}.get(mode)
-        return self.day_w if named is None else named
+    x_m: float
+    y_m: float
+    fibre_m: Annotated[float, Field(ge=0, le=100_000)] = 0
+    price: Annotated[float, Field(ge=0)] = 0
+    max_switches: Annotated[int, Field(ge=1, le=64)] = 4
 
 
-class SwitchType(Part):
-    """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`.
-
-    `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
-    itself draws.
+class Placement(Part):
+    """Prices and limits for choosing cabinets and switches. `route_factor` is how much longer a cable's way is than
+    the straight line; it is not used where the schedule gives the run.
     """
 
-    name: Text
-    maker: Text
-    model: Text
-    ports: Annotated[int, Field(ge=1, le=512)]
-    poe_ports: Annotated[int, Field(ge=0, le=512)] = 0
-    poe_type: Annotated[int, Field(ge=1, le=4)] = 2
-    poe_budget_w: Annotated[float, Field(ge=0)] = 0
-    poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
-    poe_budgeting: Literal["draw", "class"] = "draw"
-    self_w: Annotated[float, Field(ge=0)] = 0
-    port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
-
-
-class ChannelLimit(Part):
-    """At most `channels` cameras of `resolution` or more pixels."""
-
-    resolution: Resolution
-    channels: Annotated[int, Field(ge=0)]
-
-
-class RecorderType(Part):
-    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say."""
-
-    name: Text
-    maker: Text
-    model: Text
-    channels: Annotated[int, Field(ge=1, le=1024)]
-    ingest_mbps: Annotated[float, Field(gt=0)]
-    port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
-    power_w: Annotated[float, Field(ge=0)] = 0
-    bays: Annotated[int, Field(ge=0, le=256)] = 0
-    licences_included: Annotated[int, Field(ge=0)] | None = None
-    channel_limits: tuple[ChannelLimit, ...] = ()
+    cable_price_per_m: Annotated[float, Field(ge=0)] = 1.0
+    fibre_price_per_m: Annotated[float, Field(ge=0)] = 3.0
+    route_factor: Annotated[float, Field(ge=1, le=5)] = 1.3
+    spare_percent: Annotated[float, Field(ge=0, lt=100)] = 0
+    switch_types: tuple[Text, ...] = ()
 
 
 class Camera(Part):
-    """One row of the camera schedule. `row` is its line in cameras.csv, for messages."""
+    """One row of the camera schedule. `row` is its line in cameras.csv, for messages.
+
+    A camera with a `wireless` network has no run: `switch` and `port` are those of its access point. `heading_deg`
+    counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the distance over the ground at which
+    the picture must be good enough for what it `wants`.
+    """
 
     name: PlaceName
     shows: str = ""
@@ -284,14 +167,21 @@ class Camera(Part):
     supply: Literal["poe", "injector", "mains", ""] = ""
     priority: Priority = Priority.LOW
     conductor_awg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(known_awg)] = None
+    wireless: str = ""
+    multicast_main: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None
+    multicast_sub: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None
+    x_m: _OptionalNumber = None
+    y_m: _OptionalNumber = None
+    height_m: Annotated[_OptionalNumber, Field(ge=0, le=100)] = None
+    heading_deg: Annotated[_OptionalNumber, Field(ge=-360, le=360)] = None
+    tilt_deg: Annotated[_OptionalNumber, Field(ge=-90, le=90)] = None
+    target_m: Annotated[_OptionalNumber, Field(gt=0, le=10_000)] = None
+    wants: Annotated[Wanted | None, BeforeValidator(empty_is_none)] = None
     row: int = 0
 
     @property
     def source(self) -> str:
         return f"cameras.csv line {self.row}"
-
-
-_Named = TypeVar("_Named", Group, CameraType, SwitchType, RecorderType, Recorder, Camera)
 
 
 class Plan(Part):
@@ -305,44 +195,81 @@ class Plan(Part):
     links: tuple[Link, ...] = ()
     recorders: tuple[Recorder, ...] = ()
     batteries: tuple[Battery, ...] = ()
+    access_points: tuple[AccessPoint, ...] = ()
+    viewers: tuple[Viewer, ...] = ()
+    ports: tuple[PortPlan, ...] = ()
+    rules: tuple[Rule, ...] = ()
+    reach: tuple[Reach, ...] = ()
+    cabinets: tuple[Cabinet, ...] = ()
+    placement: Placement = Placement()
     camera_types: tuple[CameraType, ...] = ()
     switch_types: tuple[SwitchType, ...] = ()
     recorder_types: tuple[RecorderType, ...] = ()
     cameras: tuple[Camera, ...] = ()
 
     def group(self, camera: Camera) -> Group:
-        return _named(self.groups, camera.group)
+        return self._groups[camera.group]
 
     def camera_type(self, camera: Camera) -> CameraType:
-        return _named(self.camera_types, camera.type)
+        return self._camera_types[camera.type]
 
     def supply(self, camera: Camera) -> str:
-        """How the camera is fed: its row decides, else its type."""
+        """How the camera is fed: its row decides, else its type. No PoE comes through the air."""
+        if camera.wireless and camera.supply != "injector":
+            return "mains"
         return camera.supply or self.camera_type(camera).supply
 
     def switch_type(self, switch: Switch) -> SwitchType:
-        return _named(self.switch_types, switch.type)
+        return self._switch_types[switch.type]
 
     def recorder_type(self, recorder: Recorder) -> RecorderType:
-        return _named(self.recorder_types, recorder.type)
+        return self._recorder_types[recorder.type]
 
     def recorder(self, name: str) -> Recorder:
-        return _named(self.recorders, name)
+        return self._recorders[name]
 
     def camera(self, name: str) -> Camera:
-        return _named(self.cameras, name)
+        return self._cameras[name]
 
-    def cameras_on(self, switch: Switch) -> list[Camera]:
-        return [c for c in self.cameras if c.switch == switch.name]
+    def zone(self, name: str) -> Zone:
+        return self._zones[name]
+
+    def switch(self, name: str) -> Switch:
+        return self._switches[name]
 
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
         """The camera's planned streams by name: `main`, and `sub` where its group has one."""
         group = self.group(camera)
         return {"main": group.main} if group.sub is None else {"main": group.main, "sub": group.sub}
 
+    @cached_property
+    def _groups(self) -> dict[str, Group]:
+        return {g.name: g for g in self.groups}
 
-def _named(parts: tuple[_Named, ...], name: str) -> _Named:
-    for part in parts:
-        if part.name == name:
-            return part
-    raise KeyError(name)
+    @cached_property
+    def _camera_types(self) -> dict[str, CameraType]:
+        return {t.name: t for t in self.camera_types}
+
+    @cached_property
+    def _switch_types(self) -> dict[str, SwitchType]:
+        return {t.name: t for t in self.switch_types}
+
+    @cached_property
+    def _recorder_types(self) -> dict[str, RecorderType]:
+        return {t.name: t for t in self.recorder_types}
+
+    @cached_property
+    def _cameras(self) -> dict[str, Camera]:
+        return {c.name: c for c in self.cameras}
+
+    @cached_property
+    def _recorders(self) -> dict[str, Recorder]:
+        return {r.name: r for r in self.recorders}
+
+    @cached_property
+    def _zones(self) -> dict[str, Zone]:
+        return {z.name: z for z in self.zones}
+
+    @cached_property
+    def _switches(self) -> dict[str, Switch]:
+        return {s.name: s for s in self.switches}

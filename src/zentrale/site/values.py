@@ -62,6 +62,13 @@ def address_range(value: str) -> str:
     raise ValueError("expected first and last address, such as 10.20.20.11-10.20.20.199")
 
 
+def _group_address(value: str) -> str:
+    address = _address(value)
+    if not ipaddress.IPv4Address(address).is_multicast:
+        raise ValueError("expected a multicast group address such as 239.192.20.11")
+    return address
+
+
 def _subnet(value: str) -> str:
     try:
         return str(ipaddress.IPv4Network(value))
@@ -106,6 +113,7 @@ PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
 Address = Annotated[str, AfterValidator(_address)]
 Subnet = Annotated[str, AfterValidator(_subnet)]
+GroupAddress = Annotated[str, AfterValidator(_group_address)]
 AddressRange = Annotated[str, AfterValidator(address_range)]
 Resolution = Annotated[tuple[int, int], BeforeValidator(_resolution)]
 Text = Annotated[str, Field(min_length=1)]

@@ -1,0 +1,97 @@
+"""Device types: the values of their data sheets (types.toml)."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BeforeValidator, Field
+
+from zentrale.site.part import Mode, Part
+from zentrale.site.values import Address, Resolution, Text, empty_is_none
+
+
+class CameraType(Part):
+    """A data sheet's values. Power is what the device draws at its own end of the cable.
+
+    The lens: `view_deg` is the horizontal angle of view; where it is not given it follows from `sensor_width_mm` and
+    `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
+    """
+
+    name: Text
+    maker: Text
+    model: Text
+    supply: Literal["poe", "mains"] = "poe"
+    poe_class: Annotated[int, Field(ge=0, le=8)] = 0
+    day_w: Annotated[float, Field(ge=0, le=100)]
+    night_w: Annotated[float, Field(ge=0, le=100)] | None = None
+    cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
+    moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
+    max_resolution: Resolution
+    codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ("H264",)
+    default_address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
+    port_rate_mbps: Annotated[int, Field(gt=0)] = 100
+    onvif: bool = True
+    main_path: str = ""
+    sub_path: str = ""
+    view_deg: Annotated[float, Field(gt=0, le=360)] | None = None
+    sensor_width_mm: Annotated[float, Field(gt=0, le=60)] | None = None
+    focal_mm: Annotated[float, Field(gt=0, le=1000)] | None = None
+    projection: Literal["flat", "fisheye"] = "flat"
+
+    def power_w(self, mode: Mode) -> float:
+        """Draw in `mode`; a mode the data sheet does not name is the day's draw."""
+        named = {Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}.get(mode)
+        return self.day_w if named is None else named
+
+
+class SwitchType(Part):
+    """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`.
+
+    `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
+    itself draws; `buffer_kb` what one port can hold back when frames come faster than it sends; `price` in the
+    currency of the site.
+    """
+
+    name: Text
+    maker: Text
+    model: Text
+    ports: Annotated[int, Field(ge=1, le=512)]
+    poe_ports: Annotated[int, Field(ge=0, le=512)] = 0
+    poe_type: Annotated[int, Field(ge=1, le=4)] = 2
+    poe_budget_w: Annotated[float, Field(ge=0)] = 0
+    poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
+    poe_budgeting: Literal["draw", "class"] = "draw"
+    self_w: Annotated[float, Field(ge=0)] = 0
+    port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
+    uplink_ports: Annotated[int, Field(ge=0, le=64)] = 0
+    uplink_rate_mbps: Annotated[int, Field(gt=0)] | None = None
+    buffer_kb: Annotated[float, Field(gt=0)] | None = None
+    price: Annotated[float, Field(ge=0)] | None = None
+
+    def rate_mbps(self, port: int) -> int:
+        """Line rate of a port: the last `uplink_ports` have `uplink_rate_mbps`, the others `port_rate_mbps`."""
+        if self.uplink_rate_mbps is not None and port > self.ports - self.uplink_ports:
+            return self.uplink_rate_mbps
+        return self.port_rate_mbps
+
+
+class ChannelLimit(Part):
+    """At most `channels` cameras of `resolution` or more pixels."""
+
+    resolution: Resolution
+    channels: Annotated[int, Field(ge=0)]
+
+
+class RecorderType(Part):
+    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say."""
+
+    name: Text
+    maker: Text
+    model: Text
+    channels: Annotated[int, Field(ge=1, le=1024)]
+    ingest_mbps: Annotated[float, Field(gt=0)]
+    port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
+    power_w: Annotated[float, Field(ge=0)] = 0
+    bays: Annotated[int, Field(ge=0, le=256)] = 0
+    licences_included: Annotated[int, Field(ge=0)] | None = None
+    channel_limits: tuple[ChannelLimit, ...] = ()

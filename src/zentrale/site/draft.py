@@ -1,0 +1,115 @@
+"""The plan's parts one by one, before they are a plan: right ones as objects, the others as problems."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from pydantic import ValidationError
+
+from zentrale.site.model import (
+    AccessPoint,
+    Battery,
+    Cabinet,
+    Camera,
+    CameraType,
+    Group,
+    Link,
+    Part,
+    Placement,
+    Policy,
+    PortPlan,
+    Reach,
+    Recorder,
+    RecorderType,
+    Rule,
+    Site,
+    Switch,
+    SwitchType,
+    Viewer,
+    Zone,
+)
+
+Location = tuple[str | int, ...]
+Where = Callable[[Sequence[str | int]], str]
+
+TABLES: dict[str, type[Part]] = {"site": Site, "policy": Policy, "placement": Placement}
+LISTS: dict[str, type[Part]] = {
+    "zones": Zone,
+    "groups": Group,
+    "camera_types": CameraType,
+    "switch_types": SwitchType,
+    "recorder_types": RecorderType,
+    "switches": Switch,
+    "links": Link,
+    "recorders": Recorder,
+    "batteries": Battery,
+    "access_points": AccessPoint,
+    "viewers": Viewer,
+    "ports": PortPlan,
+    "rules": Rule,
+    "reach": Reach,
+    "cabinets": Cabinet,
+    "cameras": Camera,
+}
+
+
+class Draft:
+    """The plan's parts one by one: those that are right as objects, the others as problems.
+
+    So one wrong field does not hide what else is wrong. `parts` holds the objects, `origin` the place of each in its
+    file, `names` every name that is given, right or wrong.
+    """
+
+    def __init__(self, data: dict[str, Any], where: Where) -> None:
+        self.where = where
+        self.problems: list[str] = []
+        self.parts: dict[str, Any] = {}
+        self.origin: dict[str, list[int]] = {}
+        self.names: dict[str, set[str]] = {}
+        for part, kind in TABLES.items():
+            table = self._object(kind, data.get(part, None if part == "site" else {}), (part,))
+            if table is not None:
+                self.parts[part] = table
+        for part, kind in LISTS.items():
+            self._list(part, kind, data.get(part, []))
+
+    def _list(self, part: str, kind: type[Part], items: Any) -> None:
+        if not isinstance(items, list):
+            self.problems.append(f"{self.where((part,))}: found [{part}]; expected [[{part}]], once for each")
+            items = []
+        pairs = [(i, o) for i, raw in enumerate(items) if (o := self._object(kind, raw, (part, i))) is not None]
+        self.parts[part] = tuple(o for _, o in pairs)
+        self.origin[part] = [i for i, _ in pairs]
+        self.names[part] = {raw["name"] for raw in items if isinstance(raw, dict) and isinstance(raw.get("name"), str)}
+
+    def _object(self, kind: type[Part], raw: Any, location: tuple[str | int, ...]) -> Part | None:
+        if raw is None:
+            self.problems.append(f"{self.where(())}: [{location[0]}] is missing; expected the table [{location[0]}]")
+            return None
+        try:
+            return kind.model_validate(raw)
+        except ValidationError as error:
+            details = error.errors(include_url=False)
+            self.problems += [_describe({**e, "loc": (*location, *e["loc"])}, self.where) for e in details]
+            return None
+
+    def items(self, part: str) -> list[tuple[tuple[str | int, ...], Any]]:
+        """The right objects of a part, each with its location."""
+        return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
+
+
+def _describe(error: Any, where: Where) -> str:
+    """A pydantic error as a sentence: where, which field, what was found, what was expected."""
+    location = tuple(error["loc"])
+    field = ".".join(str(part) for part in location if not isinstance(part, int))
+    message = str(error["msg"]).removeprefix("Value error, ")
+    kind = error["type"]
+    if kind == "missing":
+        return f"{where(location)}: field {location[-1]!r} is missing; expected a value"
+    if kind == "extra_forbidden":
+        return f"{where(location)}: found the unknown field {location[-1]!r}; correct its spelling or remove it"
+    expected = message if message.startswith("expected") else f"expected: {message[0].lower()}{message[1:]}"
+    found = error["input"]
+    shown = repr(found) if isinstance(found, str | int | float) else type(found).__name__
+    return f"{where(location)}: field {field}: found {shown}; {expected}"

@@ -1,0 +1,159 @@
+"""The network of the plan: zones, switches, links, ports, viewers, and who may reach whom (site.toml)."""
+
+from __future__ import annotations
+
+import ipaddress
+from typing import Annotated, Literal
+
+from pydantic import BeforeValidator, Field
+
+from zentrale.site.part import Part
+from zentrale.site.values import Address, AddressRange, Mac, PlaceName, Subnet, Text, empty_is_none
+
+
+class Zone(Part):
+    """A VLAN with its subnet.
+
+    `fixed` is the block for cameras and recorders, `pool` the one a DHCP server gives away; what is not said follows
+    from the subnet (planning/addresses.py). A zone without a way out has no `gateway`.
+
+    A zone with a `primary` is a secondary VLAN of that zone's private VLAN (RFC 5517) and shares its subnet: devices in
+    it reach those of the primary; one another only where `private` is community. `querier` is the switch that asks
+    for multicast groups.
+    """
+
+    name: PlaceName
+    vlan: Annotated[int, Field(ge=1, le=4094)]
+    subnet: Subnet
+    gateway: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
+    fixed: AddressRange | None = None
+    pool: AddressRange | None = None
+    primary: PlaceName | None = None
+    private: Literal["isolated", "community"] = "isolated"
+    querier: PlaceName | None = None
+
+    @property
+    def network(self) -> ipaddress.IPv4Network:
+        return ipaddress.IPv4Network(self.subnet)
+
+
+class Switch(Part):
+    """`routes`: it passes traffic between zones that have a gateway. `copies_multicast`: it copies groups from the
+    cameras' zone into the viewers' (multicast VLAN registration). `ports` listed: its [[ports]] are its whole table.
+    """
+
+    name: PlaceName
+    cabinet: Text
+    type: Text
+    routes: bool = False
+    copies_multicast: bool = False
+    snooping: bool = True
+    ports: Literal["generated", "listed"] = "generated"
+
+
+class Link(Part):
+    """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use."""
+
+    a: Text
+    b: Text
+    rate_mbps: Annotated[int, Field(gt=0, le=400_000)]
+    lit: bool = True
+
+    def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
+        return _port(self.a), _port(self.b)
+
+
+def _port(text: str) -> tuple[str, int]:
+    switch, _, port = text.rpartition(":")
+    return switch, int(port)
+
+
+INTERNET = "internet"
+EVERYWHERE = "*"
+
+DeviceKind = Literal["camera", "recorder", "viewer", "device"]
+
+
+class PortPlan(Part):
+    """What the plan says of one switch port (`at`, as SWITCH:PORT); what it does not say is generated.
+
+    access: the zone of an untagged port; tagged: the zones of a trunk
+    """
+
+    at: Text
+    device: PlaceName | None = None
+    label: str = ""
+    access: PlaceName | None = None
+    tagged: tuple[PlaceName, ...] = ()
+    rate_mbps: Annotated[int, Field(gt=0)] | None = None
+    poe: bool | None = None
+    energy_saving: bool = False
+    authentication: Literal["none", "802.1X", "mac-bypass"] | None = None
+
+    def place(self) -> tuple[str, int]:
+        return _port(self.at)
+
+
+class WirelessNetwork(Part):
+    """The name that devices look for, and the zone it is tied to."""
+
+    name: Text
+    zone: PlaceName
+
+
+class AccessPoint(Part):
+    """A wireless access point on a switch port."""
+
+    name: PlaceName
+    switch: PlaceName
+    port: Annotated[int, Field(ge=1, le=512)]
+    networks: tuple[WirelessNetwork, ...]
+
+
+class Viewer(Part):
+    """A screen or workstation that watches: at most `panels` pictures at once of the cameras of `groups` (all where
+    empty), from the recorder or from the cameras themselves, by unicast or multicast.
+    """
+
+    name: PlaceName
+    zone: PlaceName
+    switch: PlaceName
+    port: Annotated[int, Field(ge=1, le=512)]
+    stream: Literal["main", "sub"] = "sub"
+    source: Literal["recorder", "camera"] = "recorder"
+    multicast: bool = False
+    panels: Annotated[int, Field(ge=1, le=4096)] | None = None
+    groups: tuple[PlaceName, ...] = ()
+
+
+class Leg(Part):
+    """A second network connection of a recorder."""
+
+    zone: PlaceName
+    switch: PlaceName
+    port: Annotated[int, Field(ge=1, le=512)]
+    address: Address
+    mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
+
+
+class Rule(Part):
+    """What the router does with traffic that begins in `origin` and goes to `to` (zones, internet or *).
+
+    The first rule that fits decides; where none does, it is dropped.
+    """
+
+    origin: Annotated[Text, Field(alias="from")]
+    to: Text
+    from_kind: DeviceKind | None = None
+    to_kind: DeviceKind | None = None
+    allow: bool = True
+
+
+class Reach(Part):
+    """What the customer wants: may devices in `origin` begin to talk to those in `to`? The first that fits decides."""
+
+    origin: Annotated[Text, Field(alias="from")]
+    to: Text
+    from_kind: DeviceKind | None = None
+    to_kind: DeviceKind | None = None
+    wanted: bool

@@ -1,0 +1,34 @@
+"""What all parts of the plan share: the base of every plan object, priorities, and what a device may be doing."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+from pydantic import BaseModel, ConfigDict
+
+
+class Part(BaseModel):
+    """Base of all plan objects: frozen, and a field nobody knows is an error, not a silence."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+
+class Priority(Enum):
+    """How long a port keeps its power when the supply runs short (RFC 3621, pethPsePortPowerPriority)."""
+
+    CRITICAL = "critical"
+    HIGH = "high"
+    LOW = "low"
+
+    @property
+    def rank(self) -> int:
+        return list(Priority).index(self)
+
+
+class Mode(Enum):
+    """What a device may be doing when its power is asked for."""
+
+    DAY = "day"
+    NIGHT = "night"
+    COLD = "cold"
+    MOVING = "moving"

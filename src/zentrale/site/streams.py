@@ -1,0 +1,83 @@
+"""Streams and groups: what a camera delivers, what is recorded of it, and what a bit rate is where none is given."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, Field
+
+from zentrale.site.part import Part
+from zentrale.site.values import PlaceName, Resolution, timetable_entry
+
+ESTIMATE_SOURCE = (
+    "estimate: pixels x frames/s x 0.07 bit x 1, 2 or 4 by motion (Amerasinghe, H.264 for the rest of us, 2009)"
+)
+_MOTION = {"quiet": 1, "normal": 2, "busy": 4}
+_H264_BIT_PER_PIXEL = 0.07
+# H.265 needs about half the bits of H.264 for the same picture (Tan et al., IEEE TCSVT 26(1), 2016).
+_H265_SHARE = 0.5
+# A still picture of good quality takes about one bit a pixel (Wallace, The JPEG still picture standard, 1992).
+_JPEG_BIT_PER_PIXEL = 1.0
+
+
+def estimated_bitrate_bps(codec: str, resolution: tuple[int, int], fps: float, scene: str) -> int:
+    """Bits per second of a stream nobody gave a bit rate for, to the nearest 10 kbit/s; see ESTIMATE_SOURCE.
+
+    resolution: width and height [px]; scene: quiet, normal or busy
+    """
+    pixels_per_s = resolution[0] * resolution[1] * fps
+    if codec == "JPEG":
+        bits = pixels_per_s * _JPEG_BIT_PER_PIXEL
+    else:
+        bits = pixels_per_s * _H264_BIT_PER_PIXEL * _MOTION[scene] * (_H265_SHARE if codec == "H265" else 1)
+    return max(10_000, round(bits / 10_000) * 10_000)
+
+
+class StreamPlan(Part):
+    """One stream as it is to be delivered. Without a bit rate it is estimated; `scene` says how much moves in it."""
+
+    codec: Literal["H264", "H265", "JPEG"] = "H264"
+    resolution: Resolution
+    fps: Annotated[float, Field(gt=0, le=240)]
+    bitrate_kbps: Annotated[int, Field(gt=0, le=400_000)] | None = None
+    keyframe_interval_s: Annotated[float, Field(gt=0, le=60)] = 2.0
+    scene: Literal["quiet", "normal", "busy"] = "normal"
+
+    @property
+    def estimated(self) -> bool:
+        return self.bitrate_kbps is None
+
+    @property
+    def bitrate_bps(self) -> int:
+        if self.bitrate_kbps is not None:
+            return self.bitrate_kbps * 1000
+        return estimated_bitrate_bps(self.codec, self.resolution, self.fps, self.scene)
+
+
+class RecordingPlan(Part):
+    """What is recorded, and for how long it is kept.
+
+    motion_share:    share of the time in which something moves (mode motion)
+    events_per_hour: how often it begins; each adds the seconds before and after
+    timetable:       when it records (mode timetable), as "Mon-Fri 07:00-19:00"
+    keep_days:       wanted; max_days the longest that law allows
+    """
+
+    mode: Literal["continuous", "motion", "timetable"] = "continuous"
+    motion_share: Annotated[float, Field(ge=0, le=1)] = 0.3
+    events_per_hour: Annotated[float, Field(ge=0)] = 0
+    before_s: Annotated[float, Field(ge=0, le=600)] = 0
+    after_s: Annotated[float, Field(ge=0, le=600)] = 0
+    timetable: tuple[Annotated[str, AfterValidator(timetable_entry)], ...] = ()
+    sub: bool = False
+    keep_days: Annotated[float, Field(gt=0, le=3650)] = 14
+    max_days: Annotated[float, Field(gt=0, le=3650)] | None = None
+
+
+class Group(Part):
+    """Cameras set up alike."""
+
+    name: PlaceName
+    main: StreamPlan
+    sub: StreamPlan | None = None
+    recording: RecordingPlan = RecordingPlan()
