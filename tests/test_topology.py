@@ -8,10 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import TYPES
+from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import plan_power
 from zentrale.planning.resilience import plan_resilience
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
-from zentrale.planning.traffic import OVERHEAD, link_loads, recorded_bps
+from zentrale.planning.traffic import OVERHEAD, link_loads
 from zentrale.site.model import Plan
 
 STREAM = {"resolution": "320x180", "fps": 10, "bitrate_kbps": 300}

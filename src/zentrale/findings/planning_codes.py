@@ -103,6 +103,37 @@ PLANNING_CODES = [
         "add the missing link to site.toml [[links]], or correct the switch of the camera or recorder",
     ),
     Entry(
+        "TRF-5",
+        W,
+        "port cannot hold back a burst of key frames",
+        "Cameras that start together, as after a power cut, send their key frames together. For that moment more comes "
+        "than the port sends on; what its buffer does not hold is dropped, and every stream in it loses its key frame.",
+        "use a faster link or a switch with larger buffers, or set different key-frame intervals",
+    ),
+    Entry(
+        "TRF-6",
+        F,
+        "link is planned faster than its port",
+        "A link runs at the speed of its slower end. The plan counts on more than the port named can do.",
+        "correct rate_mbps of the link, or use a faster port",
+    ),
+    Entry(
+        "TRF-7",
+        N,
+        "bit rate is an estimate",
+        "The plan gives no bit rate for this stream, so it was estimated from codec, resolution, frame rate and how much "
+        "moves. The estimate may be wrong by half; storage and link loads follow from it.",
+        "give bitrate_kbps in site.toml when the customer's picture quality is settled",
+    ),
+    Entry(
+        "TYP-1",
+        F,
+        "camera type cannot deliver the stream",
+        "The group asks for a resolution or codec that the camera's data sheet does not name. The camera refuses the "
+        "setting, or takes it and delivers something else.",
+        "plan another group or another camera type for it",
+    ),
+    Entry(
         "CHN-1",
         F,
         "recorder has too few channels",

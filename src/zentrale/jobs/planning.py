@@ -31,7 +31,7 @@ class Calculation:
     def findings(self) -> list[Finding]:
         return [
             f
-            for part in (self.power, self.traffic, self.storage, self.resilience)
+            for part in (self.power, self.traffic, self.storage, self.addresses, self.resilience)
             if part is not None
             for f in part.findings
         ]

@@ -13,9 +13,10 @@ import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
-from zentrale.planning.traffic import OVERHEAD, recorded_bps
+from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Camera, Mode, Plan
 
 

@@ -1,14 +1,18 @@
-"""What every link carries when all cameras stream to their recorders, against line rate and headroom."""
+"""What every port and link carries, in both directions, when all cameras stream and all viewers watch; against line
+rate and headroom, on average and when key frames fall together.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from itertools import pairwise
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.planning.topology import Graph, lit_network, paths_from
-from zentrale.site.model import Camera, Plan
+from zentrale.planning.bursts import Burst, Source, plan_burst
+from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps
+from zentrale.planning.topology import Graph, lit_network
+from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
 # 3 and 4), 20 IPv4, 8 UDP, 12 RTP.
@@ -17,13 +21,20 @@ OVERHEAD = (1400 + 8 + 14 + 4 + 12 + 20 + 8 + 12) / 1400
 
 @dataclass(frozen=True)
 class LinkLoad:
-    """One direction of one cable, the busier one. `kind` is port, link or leg; `cameras` cross it."""
+    """One cable. `kind` is port (a camera's), link, leg (a recorder's) or viewer.
+
+    load_bps: the busier direction, which goes towards `towards`, with the `cameras` whose streams are in it
+    back_bps: the other direction
+    """
 
     kind: str
     name: str
     rate_bps: float
     load_bps: float
     cameras: tuple[str, ...]
+    towards: str = ""
+    back_bps: float = 0.0
+    burst: Burst | None = None
 
     @property
     def share(self) -> float:
@@ -41,46 +52,59 @@ class RecorderLoad:
 
 @dataclass(frozen=True)
 class TrafficPlan:
+    """`estimated` names the groups' streams whose bit rate nobody gave."""
+
     links: tuple[LinkLoad, ...]
     recorders: tuple[RecorderLoad, ...]
+    estimated: tuple[str, ...]
     findings: tuple[Finding, ...]
 
 
-def recorded_bps(plan: Plan, camera: Camera) -> float:
-    """Bits per second that the recorder takes in from `camera`: its main stream, without overhead."""
-    return float(plan.group(camera).main.bitrate_bps)
+@dataclass(frozen=True)
+class _Cable:
+    """A cable by its two ends, each with the name of what is there. Direction True goes from `a` to `b`."""
+
+    kind: str
+    name: str
+    rate_bps: float
+    a: str
+    b: str
+    buffer_kb: float | None = None
 
 
 def plan_traffic(plan: Plan) -> TrafficPlan:
-    """The load of every camera port, link and recorder leg; loads include Ethernet to RTP overhead."""
-    links, cut_off = link_loads(plan, lit_network(plan))
+    """The load of every camera port, link, recorder leg and viewer port; loads include Ethernet to RTP overhead."""
+    loads, cut_off = _Network(plan, lit_network(plan)).loads(list(flows(plan)))
     switch_of = {r.name: r.switch for r in plan.recorders}
     findings = [
         finding("TRF-4", f"camera {camera.name}", f"no lit link from {camera.switch} onwards",
                 f"a path to {switch_of[camera.recorder]}, where {camera.recorder} is", camera.source)
         for camera in cut_off
     ]  # fmt: skip
-    kinds = {s.name: plan.switch_type(s) for s in plan.switches}
-    legs: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
-    ports = []
+    findings += [f for load, buffer_kb in loads for f in _load_findings(plan, load, buffer_kb)]
+    findings += _port_findings(plan)
+    findings += _type_findings(plan)
+    on: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
     for camera in plan.cameras:
-        legs[camera.recorder].append(camera)
-        rate = min(kinds[camera.switch].port_rate_mbps, plan.camera_type(camera).port_rate_mbps) * 1e6
-        load = recorded_bps(plan, camera) * OVERHEAD
-        ports.append(LinkLoad("port", f"{camera.switch}:{camera.port}", rate, load, (camera.name,)))
-    leg_loads = []
-    for recorder in plan.recorders:
-        cameras = legs[recorder.name]
-        rate = min(kinds[recorder.switch].port_rate_mbps, plan.recorder_type(recorder).port_rate_mbps) * 1e6
-        load = sum(recorded_bps(plan, c) for c in cameras) * OVERHEAD
-        names = tuple(c.name for c in cameras)
-        leg_loads.append(LinkLoad("leg", f"{recorder.switch}:{recorder.port} {recorder.name}", rate, load, names))
-    loads = [*links, *leg_loads, *ports]
-    findings += [f for load in loads if (f := _load_finding(plan, load)) is not None]
-    recorders = tuple(_recorder_load(plan, name, cameras) for name, cameras in legs.items())
+        on[camera.recorder].append(camera)
+    recorders = tuple(_recorder_load(plan, name, cameras) for name, cameras in on.items())
     for recorder_load in recorders:
-        findings += _recorder_findings(plan, recorder_load, legs[recorder_load.recorder])
-    return TrafficPlan(tuple(loads), recorders, tuple(findings))
+        findings += _recorder_findings(plan, recorder_load, on[recorder_load.recorder])
+    estimated = tuple(
+        f"{group.name}, {name} stream"
+        for group in plan.groups
+        for name, stream in (("main", group.main), ("sub", group.sub))
+        if stream is not None and stream.estimated
+    )
+    for name in estimated:
+        group = next(g for g in plan.groups if g.name == name.partition(",")[0])
+        stream = group.main if name.endswith("main stream") else group.sub
+        assert stream is not None
+        findings.append(
+            finding("TRF-7", f"group {name}", f"{quantities.bitrate(stream.bitrate_bps)}, estimated",
+                    "a bit rate in the plan", ESTIMATE_SOURCE)
+        )  # fmt: skip
+    return TrafficPlan(tuple(load for load, _ in loads), recorders, estimated, tuple(findings))
 
 
 def link_loads(plan: Plan, graph: Graph) -> tuple[list[LinkLoad], list[Camera]]:
@@ -88,44 +112,145 @@ def link_loads(plan: Plan, graph: Graph) -> tuple[list[LinkLoad], list[Camera]]:
 
     A camera whose own switch, or whose recorder's switch, is not in `graph` is cut off too.
     """
-    switch_of = {r.name: r.switch for r in plan.recorders}
-    paths = {name: paths_from(graph, switch) if switch in graph else {} for name, switch in switch_of.items()}
-    crossing: dict[tuple[int, str], list[Camera]] = {}
-    cut_off = []
-    for camera in plan.cameras:
-        path = paths[camera.recorder].get(camera.switch)
-        if path is None:
-            cut_off.append(camera)
-            continue
-        for near, far in pairwise(path):
-            crossing.setdefault((graph.edges[near, far]["link"], near), []).append(camera)
-    return _link_loads(plan, crossing), cut_off
+    loads, cut_off = _Network(plan, graph).loads(list(flows(plan)))
+    return [load for load, _ in loads if load.kind == "link" and load.load_bps], cut_off
 
 
-def _link_loads(plan: Plan, crossing: dict[tuple[int, str], list[Camera]]) -> list[LinkLoad]:
-    """The busier direction of each link; each camera crosses a link in one direction only."""
-    best: dict[int, LinkLoad] = {}
-    for (index, _), cameras in crossing.items():
-        link = plan.links[index]
-        load_bps = sum(recorded_bps(plan, c) for c in cameras) * OVERHEAD
-        load = LinkLoad("link", f"{link.a} - {link.b}", link.rate_mbps * 1e6, load_bps, tuple(c.name for c in cameras))
-        if index not in best or best[index].load_bps < load.load_bps:
-            best[index] = load
-    return [best[index] for index in sorted(best)]
+class _Network:
+    """Adds up flows over the cables of the plan."""
+
+    def __init__(self, plan: Plan, graph: Graph) -> None:
+        self.plan = plan
+        self.ways = Ways(plan, graph)
+        self.types = {s.name: plan.switch_type(s) for s in plan.switches}
+        self.ends = {self._port(c.switch, c.port): ("port", c.name, plan.camera_type(c).port_rate_mbps)
+                     for c in plan.cameras}  # fmt: skip
+        for recorder in plan.recorders:
+            rate = plan.recorder_type(recorder).port_rate_mbps
+            for leg in recorder.legs():
+                self.ends[self._port(leg.switch, leg.port)] = ("leg", recorder.name, rate)
+        for viewer in plan.viewers:
+            self.ends[self._port(viewer.switch, viewer.port)] = ("viewer", viewer.name, 10**6)
+
+    @staticmethod
+    def _port(switch: str, port: int) -> str:
+        return f"{switch}:{port}"
+
+    def loads(self, all_flows: list[Flow]) -> tuple[list[tuple[LinkLoad, float | None]], list[Camera]]:
+        """Loads with the buffer of the port that sends in the busier direction, and the cameras cut off."""
+        carried: dict[tuple[_Cable, bool], list[Flow]] = {}
+        cut_off: dict[str, Camera] = {}
+        cables = {self._port(*place): self._cable(*place) for place in _places(self.plan)}
+        for flow in all_flows:
+            hops = self.ways.hops(flow)
+            if hops is None:
+                if not flow.relayed and not flow.multicast:
+                    cut_off[flow.camera.name] = flow.camera
+                hops = set()
+                receivers: Iterable[str] = ()
+            else:
+                receivers = {self._port(*place) for place, _ in flow.receivers}
+            carried.setdefault((cables[self._port(*flow.sender)], False), []).append(flow)
+            for receiver in receivers:
+                carried.setdefault((cables[receiver], True), []).append(flow)
+            for hop in hops:
+                cable, forward = self._link(hop)
+                carried.setdefault((cable, forward), []).append(flow)
+        busy = {cable for cable, _ in carried}
+        order = {"link": 0, "leg": 1, "viewer": 2, "port": 3}
+        links = [self._link((i, link.ends()[0][0]))[0] for i, link in enumerate(self.plan.links)]
+        everything = [*(c for c in links if c in busy), *cables.values()]
+        ordered = sorted(dict.fromkeys(everything), key=lambda c: order[c.kind])
+        return [self._load(c, carried.get((c, True), []), carried.get((c, False), [])) for c in ordered], list(
+            cut_off.values()
+        )
+
+    def _cable(self, switch: str, port: int) -> _Cable:
+        kind, device, rate_mbps = self.ends[self._port(switch, port)]
+        switch_type = self.types[switch]
+        name = self._port(switch, port) if kind == "port" else f"{self._port(switch, port)} {device}"
+        rate = min(switch_type.rate_mbps(port), rate_mbps) * 1e6
+        return _Cable(kind, name, rate, switch, device, switch_type.buffer_kb)
+
+    def _link(self, hop: Hop) -> tuple[_Cable, bool]:
+        index, leaving = hop
+        link = self.plan.links[index]
+        (a, port_a), (b, port_b) = link.ends()
+        rate = min(link.rate_mbps, self.types[a].rate_mbps(port_a), self.types[b].rate_mbps(port_b)) * 1e6
+        buffers = [kb for kb in (self.types[a].buffer_kb, self.types[b].buffer_kb) if kb is not None]
+        name = f"{link.a} - {link.b}"
+        return _Cable("link", name, rate, a, b, min(buffers, default=None)), leaving == a
+
+    def _load(self, cable: _Cable, there: list[Flow], back: list[Flow]) -> tuple[LinkLoad, float | None]:
+        load, other = _bps(there), _bps(back)
+        busier, towards = (there, cable.b) if load >= other else (back, cable.a)
+        burst = None if cable.kind == "port" else plan_burst(self._sources(busier), cable.rate_bps)
+        names = names_of(flow.camera for flow in busier)
+        result = LinkLoad(
+            cable.kind, cable.name, cable.rate_bps, max(load, other), names, towards, min(load, other), burst
+        )
+        return result, cable.buffer_kb
+
+    def _sources(self, carried: Iterable[Flow]) -> Iterator[Source]:
+        for flow in carried:
+            stream = flow.plan
+            frames = 1 if stream.codec == "JPEG" else max(1, round(stream.fps * stream.keyframe_interval_s))
+            port = self._cable(*flow.sender).rate_bps
+            ratio = self.plan.policy.keyframe_ratio
+            yield Source(stream.bitrate_bps * OVERHEAD, stream.fps, frames, ratio, port)
 
 
-def _load_finding(plan: Plan, load: LinkLoad) -> Finding | None:
+def _places(plan: Plan) -> Iterator[tuple[str, int]]:
+    """Every port with a device, cameras last; a wireless camera shares that of its access point."""
+    for recorder in plan.recorders:
+        yield from ((leg.switch, leg.port) for leg in recorder.legs())
+    yield from ((viewer.switch, viewer.port) for viewer in plan.viewers)
+    yield from ((camera.switch, camera.port) for camera in plan.cameras)
+
+
+def _bps(carried: Iterable[Flow]) -> float:
+    return sum(flow.plan.bitrate_bps for flow in carried) * OVERHEAD
+
+
+def _load_findings(plan: Plan, load: LinkLoad, buffer_kb: float | None) -> Iterator[Finding]:
     measured = f"{quantities.bitrate(load.load_bps)} from {quantities.count(len(load.cameras), 'camera')}"
     subject = f"{load.kind} {load.name}"
-    if load.share > 1:
-        return finding(
-            "TRF-1", subject, measured, f"{quantities.bitrate(load.rate_bps)} line rate", "site.toml, types.toml"
-        )
     headroom = plan.policy.link_load_percent
-    if load.share > headroom / 100:
+    if load.share > 1:
+        limit = f"{quantities.bitrate(load.rate_bps)} line rate"
+        yield finding("TRF-1", subject, f"{measured}, towards {load.towards}", limit, "site.toml, types.toml")
+    elif load.share > headroom / 100:
         limit = f"{quantities.bitrate(load.rate_bps * headroom / 100)}, {headroom:g} % of line rate"
-        return finding("TRF-2", subject, measured, limit, "site.toml [policy] link_load_percent")
-    return None
+        yield finding("TRF-2", subject, measured, limit, "site.toml [policy] link_load_percent")
+    needed = load.burst.buffer_bytes if load.burst is not None else None
+    if buffer_kb is not None and needed is not None and needed > buffer_kb * 1000:
+        text = f"{quantities.size(needed)} wait when {quantities.count(len(load.cameras), 'camera')} start together"
+        yield finding("TRF-5", subject, text, f"{buffer_kb:g} kB of buffer", "types.toml switch type buffer_kb")
+
+
+def _port_findings(plan: Plan) -> Iterator[Finding]:
+    """Links that are planned faster than one of their ports."""
+    types = {s.name: plan.switch_type(s) for s in plan.switches}
+    for link in plan.links:
+        for switch, port in link.ends():
+            limit = types[switch].rate_mbps(port)
+            if link.rate_mbps > limit:
+                slower = f"{quantities.bitrate(limit * 1e6)} at {switch}:{port}"
+                subject, source = f"link {link.a} - {link.b}", f"types.toml {types[switch].name}"
+                yield finding("TRF-6", subject, quantities.bitrate(link.rate_mbps * 1e6), slower, source)
+
+
+def _type_findings(plan: Plan) -> Iterator[Finding]:
+    """Streams that a camera's type cannot deliver: too many pixels, or a codec it does not have."""
+    for camera in plan.cameras:
+        kind = plan.camera_type(camera)
+        for name, stream in plan.streams(camera).items():
+            subject, source = f"camera {camera.name}, {name} stream", f"types.toml {kind.name}"
+            if any(asked > most for asked, most in zip(stream.resolution, kind.max_resolution, strict=True)):
+                limit = f"at most {quantities.resolution(*kind.max_resolution)}"
+                yield finding("TYP-1", subject, quantities.resolution(*stream.resolution), limit, source)
+            if stream.codec not in kind.codecs:
+                yield finding("TYP-1", subject, stream.codec, " or ".join(kind.codecs), source)
 
 
 def _recorder_load(plan: Plan, name: str, cameras: list[Camera]) -> RecorderLoad:

@@ -70,6 +70,11 @@ class Recorder(Part):
     viewing: Leg | None = None
     forwards: bool = False
 
+    def legs(self) -> list[Leg]:
+        """Its network connections, the camera side first."""
+        first = Leg(zone=self.zone, switch=self.switch, port=self.port, address=self.address, mac=self.mac)
+        return [first] if self.viewing is None else [first, self.viewing]
+
 
 class Battery(Part):
     """Back-up power. `capacity_wh` is the name-plate value; `feeds` names switches and recorders.

@@ -1,0 +1,148 @@
+"""What flows where: every stream from its sender to its receivers, and the way it takes through the switches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+
+from zentrale.planning.topology import Graph, paths_from
+from zentrale.site.model import Camera, Leg, Plan, Recorder, StreamPlan, Viewer
+
+Port = tuple[str, int]
+Hop = tuple[int, str]  # a link by its index in the plan, and the switch it is left from
+
+
+@dataclass(frozen=True)
+class Flow:
+    """One stream of one camera on its way. A unicast flow has one receiver; a multicast flow reaches all of them and
+    crosses each link once. `relayed` says that a recorder sends it on.
+    """
+
+    camera: Camera
+    stream: str
+    plan: StreamPlan
+    sender: Port
+    sender_zone: str
+    receivers: tuple[tuple[Port, str], ...]
+    multicast: bool = False
+    relayed: bool = False
+
+
+def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
+    """The streams a recorder takes in: main, and sub where it is recorded or watched by way of the recorder."""
+    streams = plan.streams(camera)
+    wanted = {"main"}
+    if plan.group(camera).recording.sub or any(
+        v.source == "recorder" and v.stream == "sub" and (not v.groups or camera.group in v.groups)
+        for v in plan.viewers
+    ):
+        wanted.add("sub")
+    return {name: stream for name, stream in streams.items() if name in wanted}
+
+
+def recorded_bps(plan: Plan, camera: Camera) -> float:
+    """Bits per second that the recorder takes in from `camera`, without overhead."""
+    return float(sum(stream.bitrate_bps for stream in recorded_streams(plan, camera).values()))
+
+
+def flows(plan: Plan) -> Iterator[Flow]:
+    """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
+    for camera in plan.cameras:
+        recorder = plan.recorder(camera.recorder)
+        for name, stream in recorded_streams(plan, camera).items():
+            receiver = ((recorder.switch, recorder.port), recorder.zone)
+            yield Flow(camera, name, stream, (camera.switch, camera.port), camera.zone, (receiver,))
+    yield from _viewer_flows(plan)
+
+
+def _viewer_flows(plan: Plan) -> Iterator[Flow]:
+    shared: dict[tuple[str, str, Port], list[tuple[Viewer, Camera, StreamPlan, str]]] = {}
+    for viewer in plan.viewers:
+        for camera, stream in watched(plan, viewer):
+            if viewer.source == "recorder":
+                leg = leg_towards(plan.recorder(camera.recorder), viewer.zone)
+                sender, zone = (leg.switch, leg.port), leg.zone
+            else:
+                sender, zone = (camera.switch, camera.port), camera.zone
+            if viewer.multicast:
+                shared.setdefault((camera.name, viewer.stream, sender), []).append((viewer, camera, stream, zone))
+                continue
+            receivers: tuple[tuple[Port, str], ...] = (((viewer.switch, viewer.port), viewer.zone),)
+            relayed = viewer.source == "recorder"
+            yield Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed)
+    for (_, name, sender), uses in shared.items():
+        first, camera, stream, zone = uses[0]
+        receivers = tuple(((viewer.switch, viewer.port), viewer.zone) for viewer, *_ in uses)
+        yield Flow(camera, name, stream, sender, zone, receivers, multicast=True, relayed=first.source == "recorder")
+
+
+def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
+    """The cameras that a viewer shows at once; where it has fewer panels, those of the highest rates, the worst case."""
+    shown = [
+        (camera, stream)
+        for camera in plan.cameras
+        if (not viewer.groups or camera.group in viewer.groups)
+        and (stream := plan.streams(camera).get(viewer.stream)) is not None
+    ]
+    if viewer.panels is not None and len(shown) > viewer.panels:
+        shown = sorted(shown, key=lambda pair: -pair[1].bitrate_bps)[: viewer.panels]
+    return shown
+
+
+def leg_towards(recorder: Recorder, zone: str) -> Leg:
+    """The leg by which a recorder serves viewers in `zone`: the one in that zone, else its viewing leg."""
+    legs = recorder.legs()
+    return next((leg for leg in legs if leg.zone == zone), legs[-1])
+
+
+def same_network(plan: Plan, a: str, b: str) -> bool:
+    """Whether two zones are one layer-2 network: the same VLAN, or VLANs of one private VLAN (RFC 5517)."""
+    return (plan.zone(a).primary or a) == (plan.zone(b).primary or b)
+
+
+def crossing_switch(plan: Plan, *, multicast: bool) -> str | None:
+    """The switch that passes traffic from zone to zone: for multicast one that copies groups, else one that routes."""
+    copying = [s.name for s in plan.switches if s.copies_multicast] if multicast else []
+    routing = [s.name for s in plan.switches if s.routes]
+    return next(iter([*copying, *routing]), None)
+
+
+class Ways:
+    """The ways of flows through the lit links of `graph`, by fewest links."""
+
+    def __init__(self, plan: Plan, graph: Graph) -> None:
+        self.plan = plan
+        self.graph = graph
+        self._from: dict[str, dict[str, list[str]]] = {}
+
+    def hops(self, flow: Flow) -> set[Hop] | None:
+        """Links the flow crosses, each with the switch it leaves. None where some receiver is not reached."""
+        hops: set[Hop] = set()
+        for (switch, _), zone in flow.receivers:
+            way = self._way(flow, switch, zone)
+            if way is None:
+                return None
+            hops.update((self.graph.edges[near, far]["link"], near) for near, far in pairwise(way))
+        return hops
+
+    def _way(self, flow: Flow, target: str, zone: str) -> list[str] | None:
+        start = flow.sender[0]
+        middle = None
+        if not same_network(self.plan, flow.sender_zone, zone):
+            middle = crossing_switch(self.plan, multicast=flow.multicast)
+        if middle is None or middle not in self.graph:
+            return self.between(start, target)
+        first, second = self.between(start, middle), self.between(middle, target)
+        return None if first is None or second is None else first + second[1:]
+
+    def between(self, start: str, target: str) -> list[str] | None:
+        if target not in self._from:
+            self._from[target] = paths_from(self.graph, target) if target in self.graph else {}
+        way = self._from[target].get(start)
+        return None if way is None else way[::-1]
+
+
+def names_of(cameras: Iterable[Camera]) -> tuple[str, ...]:
+    """Each camera once, in the order of first mention."""
+    return tuple(dict.fromkeys(camera.name for camera in cameras))

@@ -1,0 +1,214 @@
+"""Traffic worked out by hand: estimates, viewers, multicast, both directions, and bursts against packets sent one by one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numpy.typing import NDArray
+
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.planning.bursts import WINDOW_S, Source, arrivals, plan_burst
+from zentrale.planning.traffic import OVERHEAD, LinkLoad, TrafficPlan, plan_traffic
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+from zentrale.site.streams import estimated_bitrate_bps
+
+FAR = """
+[[switches]]
+name = "far"
+cabinet = "yard"
+type = "switch-8"
+[[links]]
+a = "cabinet:10"
+b = "far:10"
+rate_mbps = 100
+"""
+SCREEN = '[[viewers]]\nname = "desk"\nzone = "cameras"\nswitch = "cabinet"\nport = 7\n'
+FAR_CAMERAS = CAMERAS.replace("cabinet,1", "far,1").replace("cabinet,2", "far,2")
+
+
+def traffic_of(folder: Path, site: str, cameras: str = FAR_CAMERAS, types: str = TYPES) -> TrafficPlan:
+    return plan_traffic(read_plan(SiteFolder(make_site(folder, site, cameras, types))))
+
+
+def loads(plan: TrafficPlan) -> dict[str, LinkLoad]:
+    return {load.name: load for load in plan.links}
+
+
+def test_estimates_by_hand() -> None:
+    """1920 x 1080 x 15 x 0.07 = 2,177,280 bit/s with little motion; twice and four times with more; H.265 half."""
+    full_hd = ((1920, 1080), 15.0)
+    assert [estimated_bitrate_bps("H264", *full_hd, scene) for scene in ("quiet", "normal", "busy")] == [
+        2_180_000, 4_350_000, 8_710_000,
+    ]  # fmt: skip
+    assert estimated_bitrate_bps("H265", *full_hd, "normal") == 2_180_000
+    assert estimated_bitrate_bps("JPEG", (640, 360), 5, "busy") == 640 * 360 * 5 // 10_000 * 10_000
+
+
+def test_an_estimate_is_marked_with_its_source(tmp_path: Path) -> None:
+    site = SITE.replace("fps = 10, bitrate_kbps = 300", "fps = 10, scene = 'quiet'")
+    plan = traffic_of(tmp_path, site, CAMERAS)
+    (note,) = plan.findings
+    assert (note.code, note.severity.value, note.subject) == ("TRF-7", "note", "group all, main stream")
+    assert "40.0 kbit/s, estimated" in note.measured and "Amerasinghe" in note.limit_source
+    assert plan.recorders[0].ingest_bps == 2 * 40_000
+    shown = zentrale("plan", "traffic", cwd=tmp_path)
+    assert shown.code == 0 and "TRF-7" in shown.out
+
+
+def test_viewers_load_the_other_direction_and_the_recorder_takes_in_what_they_watch(tmp_path: Path) -> None:
+    """The desk stands on the far switch: recording comes over the link, what it watches goes back."""
+    screen = SCREEN.replace('"cabinet"', '"far"') + 'stream = "sub"\n'
+    plan = traffic_of(tmp_path, SITE + FAR + screen)
+    link = loads(plan)["cabinet:10 - far:10"]
+    assert link.load_bps == pytest.approx(2 * (300_000 + 64_000) * OVERHEAD) and link.towards == "cabinet"
+    assert link.back_bps == pytest.approx(2 * 64_000 * OVERHEAD)
+    leg, desk = loads(plan)["cabinet:9 recorder"], loads(plan)["far:7 desk"]
+    assert (leg.towards, leg.back_bps) == ("recorder", link.back_bps) and desk.towards == "desk"
+    assert plan.recorders[0].ingest_bps == 2 * 364_000 and not plan.findings
+
+
+def test_multicast_crosses_a_link_once_and_unicast_once_for_each_viewer(tmp_path: Path) -> None:
+    two = SCREEN + SCREEN.replace('"desk"', '"wall"').replace("port = 7", "port = 6")
+    direct = two.replace("[[viewers]]", '[[viewers]]\nsource = "camera"\nstream = "main"')
+    link = "cabinet:10 - far:10"
+    unicast = loads(traffic_of(tmp_path / "a", SITE + FAR + direct))
+    assert unicast[link].load_bps == pytest.approx(3 * 600_000 * OVERHEAD)
+    group = direct.replace("[[viewers]]", "[[viewers]]\nmulticast = true")
+    multicast = loads(traffic_of(tmp_path / "b", SITE + FAR + group))
+    assert multicast[link].load_bps == pytest.approx(2 * 600_000 * OVERHEAD), "recording, and one copy for both"
+    assert multicast["far:1"].load_bps == pytest.approx(600_000 * OVERHEAD)
+    assert multicast["cabinet:7 desk"].load_bps == multicast["cabinet:6 wall"].load_bps
+    one_panel = group.replace("[[viewers]]", "[[viewers]]\npanels = 1")
+    assert loads(traffic_of(tmp_path / "c", SITE + FAR + one_panel))[link].load_bps == pytest.approx(900_000 * OVERHEAD)
+
+
+def test_the_way_to_another_zone_goes_by_the_switch_that_routes(tmp_path: Path) -> None:
+    zone = '[[zones]]\nname = "desks"\nvlan = 72\nsubnet = "127.0.72.0/27"\n'
+    screen = SCREEN.replace('zone = "cameras"', 'zone = "desks"\nsource = "camera"').replace('"cabinet"', '"far"')
+    site = SITE + zone + FAR + screen
+    routed = site.replace('name = "cabinet"\ncabinet', 'name = "cabinet"\nroutes = true\ncabinet')
+    there_and_back = loads(traffic_of(tmp_path / "a", routed))["cabinet:10 - far:10"]
+    assert there_and_back.back_bps == pytest.approx(2 * 64_000 * OVERHEAD)
+    assert loads(traffic_of(tmp_path / "b", site))["cabinet:10 - far:10"].back_bps == 0
+    second = SITE.replace(
+        "http_port", 'viewing = { zone = "desks", switch = "far", port = 8, address = "127.0.72.5" }\nhttp_port'
+    )
+    by_leg = SCREEN.replace('zone = "cameras"', 'zone = "desks"').replace('"cabinet"', '"far"')
+    legs = loads(traffic_of(tmp_path / "c", second + zone + FAR + by_leg))
+    assert legs["far:8 recorder"].towards == "far" and legs["cabinet:9 recorder"].back_bps == 0
+
+
+# What is changed, and the one finding it must bring.
+CASES = [
+    ("types", "ports = 10", "ports = 10\nport_rate_mbps = 10", "TRF-6", "link cabinet:10 - far:10", "100 Mbit/s"),
+    ("types", "ports = 10", "ports = 10\nbuffer_kb = 1", "TRF-5", "link cabinet:10 - far:10", "2 cameras start together"),
+    ("types", 'max_resolution = "1920x1080"', 'max_resolution = "300x180"', "TYP-1", "camera north, main stream", "320x180"),
+    ("site", "main = {", 'main = { codec = "H265",', "TYP-1", "camera north, main stream", "H265"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("file", "right", "wrong", "code", "subject", "measured"), CASES)
+def test_what_ports_and_cameras_cannot_do(
+    tmp_path: Path, file: str, right: str, wrong: str, code: str, subject: str, measured: str
+) -> None:
+    texts = {"site": SITE + FAR, "types": TYPES, "cameras": FAR_CAMERAS}
+    texts[file] = texts[file].replace(right, wrong, 1)
+    found = traffic_of(tmp_path, texts["site"], texts["cameras"], texts["types"]).findings
+    assert {f.code for f in found} == {code} and subject in {f.subject for f in found}
+    assert measured in next(f for f in found if f.subject == subject).measured
+
+
+def test_the_backlog_of_key_frames_together_by_hand() -> None:
+    """Ten streams of 2 Mbit/s, 10 frames/s, keys every 20 frames, 8 times as large: 4 Mbit / 27 x 8 = 1.185 Mbit a key.
+
+    They come at 10 x 100 Mbit/s for 11.85 ms and leave at 200: 10 x 1.185 x (1 - 200/1000) Mbit wait.
+    """
+    key_bits = 4e6 / 27 * 8
+    burst = plan_burst([Source(2e6, 10, 20, 8, 100e6)] * 10, 200e6)
+    assert burst.mean_bps == pytest.approx(20e6)
+    assert burst.buffer_bytes == pytest.approx(10 * key_bits * (1 - 200 / 1000) / 8, rel=1e-6)
+    # A window of 100 ms holds the keys and next to nothing else: frames come every 100 ms.
+    assert burst.together_bps == pytest.approx(10 * key_bits / WINDOW_S, rel=0.02)
+    assert burst.mean_bps < burst.spread_bps < burst.together_bps
+    assert plan_burst([Source(2e6, 10, 20, 8, 100e6)] * 10, 19e6).buffer_bytes is None, "no buffer is enough"
+    assert plan_burst([], 1e6).buffer_bytes == 0
+
+
+PACKET_BITS = 1400 * 8.0
+sources = st.builds(
+    Source, st.floats(1e5, 8e6), st.sampled_from([5.0, 10.0, 12.5, 25.0]), st.sampled_from([1, 10, 25, 50]),
+    st.floats(1, 20), st.just(100e6),
+)  # fmt: skip
+
+
+def sent_packets(source: Source, phase_s: float, until_s: float) -> tuple[list[float], list[float]]:
+    """Packets of one camera, one after the other: when each has left its port, and its bits."""
+    between = source.bitrate_bps * source.period_s / (source.frames_per_key - 1 + source.keyframe_ratio)
+    times, sizes, free, frame = [], [], 0.0, 0
+    while phase_s + frame / source.fps < until_s:
+        left = between * (source.keyframe_ratio if frame % source.frames_per_key == 0 else 1)
+        free = max(free, phase_s + frame / source.fps)
+        while left > 0:
+            bits = min(PACKET_BITS, left)
+            free += bits / source.port_bps
+            times.append(free)
+            sizes.append(bits)
+            left -= bits
+        frame += 1
+    return times, sizes
+
+
+def simulated(
+    all_sources: list[Source], phases: list[float], rate: float, until_s: float
+) -> tuple[float, NDArray[np.float64]]:
+    """A first-in-first-out port fed packet by packet: the most that waits [bits], and window loads [bit/s]."""
+    packets = sorted(
+        p for s, at in zip(all_sources, phases, strict=True) for p in zip(*sent_packets(s, at, until_s), strict=True)
+    )
+    waiting = most = now = 0.0
+    for at, bits in packets:
+        waiting = max(0.0, waiting - (at - now) * rate) + bits
+        most, now = max(most, waiting), at
+    leaving = np.array([p[0] for p in packets])
+    total = np.concatenate([[0.0], np.cumsum([p[1] for p in packets])])
+    starts = np.arange(until_s / 2, until_s - WINDOW_S, 0.001)
+    loads = total[np.searchsorted(leaving, starts + WINDOW_S)] - total[np.searchsorted(leaving, starts)]
+    return most, loads / WINDOW_S
+
+
+@settings(max_examples=25)
+@given(st.lists(sources, min_size=1, max_size=5), st.floats(1.1, 6))
+def test_bursts_together_agree_with_a_simulation_by_packets(several: list[Source], room: float) -> None:
+    rate = room * sum(s.bitrate_bps for s in several)
+    burst = plan_burst(several, rate)
+    # Periods here are at most 10 s; the second half of 20 s is one whole pattern or more.
+    most, loads = simulated(several, [0.0] * len(several), rate, 20 + WINDOW_S)
+    assert burst.buffer_bytes is not None
+    assert burst.buffer_bytes * 8 == pytest.approx(most, rel=0.02, abs=len(several) * 2 * PACKET_BITS)
+    assert burst.together_bps == pytest.approx(
+        np.quantile(loads, 0.999), rel=0.03, abs=3 * PACKET_BITS / WINDOW_S * len(several)
+    )
+
+
+def test_bursts_spread_agree_with_a_simulation_of_many_starts() -> None:
+    random = np.random.default_rng(5)
+    several = [Source(3e6, 15, 30, 8, 100e6)] * 12 + [Source(6e6, 25, 25, 5, 100e6)] * 4
+    windows = []
+    for _ in range(60):
+        phases = [random.uniform(0, s.period_s) for s in several]
+        windows.append(simulated(several, phases, 1e9, 6.1)[1])
+    expected = float(np.quantile(np.concatenate(windows), 0.999))
+    assert plan_burst(several, 1e9).spread_bps == pytest.approx(expected, rel=0.05)
+
+
+@given(sources)
+def test_a_camera_sends_what_it_makes_and_no_faster_than_its_port(source: Source) -> None:
+    times, bits = arrivals(source, 3 * source.period_s)
+    assert (np.diff(times) >= -1e-12).all() and (np.diff(bits) >= -1e-6).all()
+    assert bits[-1] == pytest.approx(source.bitrate_bps * 3 * source.period_s, rel=1e-6)
+    assert (np.diff(bits) <= np.diff(times) * source.port_bps * (1 + 1e-6) + 1e-3).all()
