@@ -6,10 +6,11 @@ Codes are stable: scripts and hand-over packs refer to them. A code is never giv
 from __future__ import annotations
 
 from zentrale.findings.entry import Entry
+from zentrale.findings.network_codes import NETWORK_CODES
 from zentrale.findings.planning_codes import PLANNING_CODES
 from zentrale.findings.site_codes import SITE_CODES
 
-CATALOGUE: dict[str, Entry] = {e.code: e for e in (*PLANNING_CODES, *SITE_CODES)}
+CATALOGUE: dict[str, Entry] = {e.code: e for e in (*PLANNING_CODES, *NETWORK_CODES, *SITE_CODES)}
 
 
 def entry(code: str) -> Entry:

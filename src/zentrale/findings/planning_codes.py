@@ -1,4 +1,4 @@
-"""Codes of what the plan alone shows: power, runs, traffic, channels, storage, resilience."""
+"""Codes of what the plan alone shows of power, runs, traffic, channels, storage and resilience."""
 
 from __future__ import annotations
 
@@ -200,48 +200,5 @@ PLANNING_CODES = [
         "recorder must delete before its drives are full",
         "The drives hold more days than law allows to keep. Without a limit set on the recorder, pictures stay too long.",
         "set the retention limit of these channels on the recorder",
-    ),
-    Entry(
-        "ADR-1",
-        F,
-        "address lies outside its zone",
-        "The planned address is not a host of the zone's subnet, or is its gateway: nothing in the zone reaches it.",
-        "correct the address, or leave it empty and let `zentrale plan addresses --write` choose one",
-    ),
-    Entry(
-        "ADR-2",
-        F,
-        "zones overlap",
-        "Two zones use the same addresses. Traffic for one ends up in the other, and no rule can tell them apart.",
-        "give each zone a subnet of its own in site.toml",
-    ),
-    Entry(
-        "ADR-3",
-        F,
-        "zone has no free address left",
-        "The block for fixed addresses has fewer places than the zone has devices.",
-        "widen the block or the subnet of the zone in site.toml",
-    ),
-    Entry(
-        "ADR-4",
-        W,
-        "fixed address lies in the DHCP pool",
-        "A DHCP server may give this address to another device as well; then both drop out by turns.",
-        "move the address out of the pool, or shrink the pool",
-    ),
-    Entry(
-        "ADR-5",
-        W,
-        "several devices come with the same default address",
-        "These types leave the factory with one and the same address. Plugged in together they hide one another; where "
-        "it is also a planned address, they hide that device too.",
-        "plug them in one at a time, or let DHCP give them addresses first",
-    ),
-    Entry(
-        "ADR-6",
-        W,
-        "VLAN number does not show in the address",
-        "The site asks for the VLAN number in the third part of the subnet, so that people can read it.",
-        "choose a subnet such as 10.20.VLAN.0/24, or turn vlan_in_address off in site.toml",
     ),
 ]

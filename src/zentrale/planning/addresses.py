@@ -89,7 +89,7 @@ def plan_addresses(plan: Plan) -> AddressPlan:
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
     devices: list[DeviceAddress] = []
     homeless: dict[str, list[str]] = {}
-    offsets = _channel_offsets(plan)
+    offsets = channel_offsets(plan)
     for device in everything:
         kind = "camera" if isinstance(device, Camera) else "recorder"
         address = IPv4Address(device.address) if device.address else None
@@ -138,7 +138,7 @@ def _block(text: str | None) -> Block | None:
     return Block(IPv4Address(first), IPv4Address(last))
 
 
-def _channel_offsets(plan: Plan) -> dict[str, int]:
+def channel_offsets(plan: Plan) -> dict[str, int]:
     """Where each recorder's channels begin in a fixed block: recorders follow one another by their channels."""
     offsets, at = {}, 0
     for recorder in plan.recorders:

@@ -28,7 +28,7 @@ from zentrale.site.network import (
 )
 from zentrale.site.part import Mode, Part, Priority
 from zentrale.site.streams import ESTIMATE_SOURCE, Group, RecordingPlan, StreamPlan
-from zentrale.site.values import Address, GroupAddress, Mac, PlaceName, Subnet, Text, empty_is_none, known_awg
+from zentrale.site.values import Address, GroupAddress, GroupBlock, Mac, PlaceName, Text, empty_is_none, known_awg
 
 __all__ = [
     "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "AccessPoint", "Battery", "Cabinet", "Camera", "CameraType",
@@ -110,7 +110,7 @@ class Policy(Part):
     vlan_in_address: bool = False
     resilient_groups: tuple[PlaceName, ...] = ()
     keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
-    multicast_block: Subnet = "239.192.0.0/16"
+    multicast_block: GroupBlock = "239.192.0.0/16"
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = (80, 554, 8080, 8554)
 

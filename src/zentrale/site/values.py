@@ -69,6 +69,13 @@ def _group_address(value: str) -> str:
     return address
 
 
+def _group_block(value: str) -> str:
+    block = _subnet(value)
+    if not ipaddress.IPv4Network(block).is_multicast:
+        raise ValueError("expected a block of multicast groups such as 239.192.0.0/16")
+    return block
+
+
 def _subnet(value: str) -> str:
     try:
         return str(ipaddress.IPv4Network(value))
@@ -113,6 +120,7 @@ PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
 Address = Annotated[str, AfterValidator(_address)]
 Subnet = Annotated[str, AfterValidator(_subnet)]
+GroupBlock = Annotated[str, AfterValidator(_group_block)]
 GroupAddress = Annotated[str, AfterValidator(_group_address)]
 AddressRange = Annotated[str, AfterValidator(address_range)]
 Resolution = Annotated[tuple[int, int], BeforeValidator(_resolution)]

@@ -1,0 +1,211 @@
+"""Who reaches whom: from zones, private VLANs, router rules and recorder legs, against what the customer wants.
+
+A cell says whether devices of one kind in one zone may begin to talk to those of another, and the rule or wire that
+decides it. Answers to what was allowed come back (a stateful router).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from zentrale import quantities
+from zentrale.findings import Finding, finding
+from zentrale.planning.flows import leg_towards, same_network
+from zentrale.site.model import EVERYWHERE, INTERNET, Plan, Reach, Recorder, Rule
+
+
+@dataclass(frozen=True)
+class Party:
+    """Devices of one kind in one zone: camera, recorder, viewer, or device for a zone with none of these. The internet
+    is a party of its own.
+    """
+
+    kind: str
+    zone: str
+
+    def __str__(self) -> str:
+        return INTERNET if self.zone == INTERNET else f"{self.kind} in {self.zone}"
+
+
+@dataclass(frozen=True)
+class Cell:
+    """`wanted` None: the policy says nothing of it. `before` is how it would be in one flat network."""
+
+    origin: Party
+    to: Party
+    allowed: bool
+    why: str
+    wanted: bool | None
+    before: bool
+
+    @property
+    def as_wanted(self) -> bool:
+        return self.wanted is None or self.wanted == self.allowed
+
+
+@dataclass(frozen=True)
+class ReachPlan:
+    parties: tuple[Party, ...]
+    cells: tuple[Cell, ...]
+    findings: tuple[Finding, ...]
+
+    def cell(self, origin: Party, to: Party) -> Cell | None:
+        return next((c for c in self.cells if c.origin == origin and c.to == to), None)
+
+
+def plan_reach(plan: Plan) -> ReachPlan:
+    """The whole matrix, with findings."""
+    parties = tuple(_parties(plan))
+    way_out = any(zone.gateway for zone in plan.zones)
+    cells = []
+    for origin in parties:
+        for to in parties:
+            if origin.zone == INTERNET == to.zone:
+                continue
+            allowed, why = _reaches(plan, origin, to)
+            before = way_out if INTERNET in (origin.zone, to.zone) else True
+            cells.append(Cell(origin, to, allowed, why, _wanted(plan, origin, to), before and origin.zone != INTERNET))
+    findings = [*_policy_findings(cells), *_need_findings(plan), *_forwarding_findings(plan)]
+    return ReachPlan(parties, tuple(cells), tuple(findings))
+
+
+def _parties(plan: Plan) -> Iterator[Party]:
+    kinds: dict[str, list[str]] = {zone.name: [] for zone in plan.zones}
+    for camera in plan.cameras:
+        kinds[camera.zone].append("camera")
+    for recorder in plan.recorders:
+        for leg in recorder.legs():
+            kinds[leg.zone].append("recorder")
+    for viewer in plan.viewers:
+        kinds[viewer.zone].append("viewer")
+    for zone, found in kinds.items():
+        for kind in dict.fromkeys(found or ["device"]):
+            yield Party(kind, zone)
+    yield Party(INTERNET, INTERNET)
+
+
+def _reaches(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+    """Directly, or through recorders that forward from leg to leg."""
+    direct = _direct(plan, origin, to)
+    if direct[0]:
+        return direct
+    seen = {origin.zone}
+    waiting: list[tuple[Party, tuple[str, ...]]] = [(origin, ())]
+    while waiting:
+        at, through = waiting.pop(0)
+        for recorder in plan.recorders:
+            for entry, leaving in _forwarding(recorder):
+                if leaving in seen or not _layer_2(plan, at, Party("recorder", entry))[0]:
+                    continue
+                seen.add(leaving)
+                way = (*through, recorder.name)
+                # Whatever leaves the second leg looks to the others like the recorder's own neighbour there.
+                step = Party("recorder", leaving)
+                if leaving == to.zone or _direct(plan, step, to)[0]:
+                    return True, f"through {' and '.join(way)}, which forwards from leg to leg"
+                waiting.append((step, way))
+    return direct
+
+
+def _forwarding(recorder: Recorder) -> Iterator[tuple[str, str]]:
+    """Zones it takes packets from and puts them into."""
+    if recorder.forwards and recorder.viewing is not None:
+        yield recorder.zone, recorder.viewing.zone
+        yield recorder.viewing.zone, recorder.zone
+
+
+def _direct(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+    if INTERNET not in (origin.zone, to.zone) and same_network(plan, origin.zone, to.zone):
+        return _layer_2(plan, origin, to)
+    return _routed(plan, origin, to)
+
+
+def _layer_2(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+    """Within one VLAN, or one private VLAN (RFC 5517 section 3)."""
+    if INTERNET in (origin.zone, to.zone) or not same_network(plan, origin.zone, to.zone):
+        return False, "another VLAN"
+    a, b = plan.zone(origin.zone), plan.zone(to.zone)
+    if a.name == b.name:
+        if a.primary is not None and a.private == "isolated":
+            return False, f"isolated VLAN {a.vlan}: only promiscuous ports are reached (RFC 5517)"
+        return True, f"same VLAN {a.vlan}"
+    if a.primary is not None and b.primary is not None:
+        return False, f"VLANs {a.vlan} and {b.vlan} are apart in one private VLAN (RFC 5517)"
+    return True, f"promiscuous port of private VLAN {(b if a.primary else a).vlan}"
+
+
+def _routed(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+    for party in (origin, to):
+        if party.zone != INTERNET and not _gateway(plan, party.zone):
+            return False, f"{party.zone} has no gateway"
+    for number, rule in enumerate(plan.rules, start=1):
+        if _fits(rule, origin, to):
+            return rule.allow, f"rule {number} {'allows' if rule.allow else 'forbids'} it"
+    return False, "no rule allows it"
+
+
+def _gateway(plan: Plan, zone: str) -> str | None:
+    known = plan.zone(zone)
+    return known.gateway or (plan.zone(known.primary).gateway if known.primary else None)
+
+
+def _fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
+    """`*` means every other zone and the internet."""
+    if EVERYWHERE in (entry.origin, entry.to) and origin.zone == to.zone:
+        return False
+    return (
+        entry.origin in (origin.zone, EVERYWHERE)
+        and entry.to in (to.zone, EVERYWHERE)
+        and entry.from_kind in (None, origin.kind)
+        and entry.to_kind in (None, to.kind)
+    )
+
+
+def _wanted(plan: Plan, origin: Party, to: Party) -> bool | None:
+    return next((entry.wanted for entry in plan.reach if _fits(entry, origin, to)), None)
+
+
+def _policy_findings(cells: list[Cell]) -> Iterator[Finding]:
+    for cell in cells:
+        if cell.as_wanted:
+            continue
+        code = "RCH-1" if cell.allowed else "RCH-2"
+        limit = "does not reach it" if cell.allowed else "reaches it"
+        yield finding(code, f"{cell.origin} to {cell.to}", cell.why, limit, "site.toml [[reach]]")
+
+
+def _need_findings(plan: Plan) -> Iterator[Finding]:
+    """What the work itself needs: recorders reach their cameras, viewers what they show."""
+    pairs: dict[tuple[Party, Party], list[str]] = {}
+    for camera in plan.cameras:
+        recorder = plan.recorder(camera.recorder)
+        origins = [Party("recorder", leg.zone) for leg in recorder.legs()]
+        if not any(_reaches(plan, origin, Party("camera", camera.zone))[0] for origin in origins):
+            pairs.setdefault((origins[0], Party("camera", camera.zone)), []).append(camera.name)
+    for viewer in plan.viewers:
+        origin = Party("viewer", viewer.zone)
+        if viewer.source == "recorder":
+            for recorder in plan.recorders:
+                to = Party("recorder", leg_towards(recorder, viewer.zone).zone)
+                if not _reaches(plan, origin, to)[0]:
+                    pairs.setdefault((origin, to), []).append(viewer.name)
+        elif not viewer.multicast:  # groups are copied to it; it asks no camera
+            zones = dict.fromkeys(c.zone for c in plan.cameras if not viewer.groups or c.group in viewer.groups)
+            for to in (Party("camera", zone) for zone in zones):
+                if not _reaches(plan, origin, to)[0]:
+                    pairs.setdefault((origin, to), []).append(viewer.name)
+    for (origin, to), names in pairs.items():
+        what = (
+            f"{quantities.count(len(names), 'device')}: {', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
+        )
+        why = _reaches(plan, origin, to)[1]
+        yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml")
+
+
+def _forwarding_findings(plan: Plan) -> Iterator[Finding]:
+    for recorder in plan.recorders:
+        if recorder.forwards and recorder.viewing is not None:
+            measured = f"forwards between {recorder.zone} and {recorder.viewing.zone}"
+            source = f"site.toml recorder {recorder.name}"
+            yield finding("RCH-4", f"recorder {recorder.name}", measured, "two legs that stay apart", source)
