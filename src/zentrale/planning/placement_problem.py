@@ -1,0 +1,136 @@
+"""The placement of switches as numbers: what the plan's cameras need, what its cabinets and switch types offer."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zentrale.planning import poe
+from zentrale.planning.flows import recorded_bps
+from zentrale.planning.traffic import OVERHEAD
+from zentrale.site.model import Camera, Mode, Plan, SwitchType
+
+# Limits that may be in the way, by the names under which an explanation tells them.
+LIMITS = ("max_switches", "power", "uplink", "spare")
+
+
+@dataclass(frozen=True)
+class SwitchChoice:
+    """A switch type as placement sees it. `budget_w` and `uplink_bps` are what may be used of them."""
+
+    name: str
+    ports: int
+    poe_ports: int
+    poe_type: int
+    budget_w: float
+    uplink_bps: float
+    price: float
+
+    def ports_for(self, level: int, spare: float) -> int:
+        """Ports that feed a device that needs PoE type `level` (0: any port), less the share that stays free."""
+        ports = self.ports if level == 0 else self.poe_ports if self.poe_type >= level else 0
+        return math.floor(ports * (1 - spare) + 1e-9)
+
+
+@dataclass(frozen=True)
+class CabinetChoice:
+    """`price` is what using it costs, its fibre included."""
+
+    name: str
+    price: float
+    max_switches: int
+
+
+@dataclass(frozen=True)
+class PlacementProblem:
+    """Everything in arrays, by camera and cabinet.
+
+    runs_m:    (cameras, cabinets) fixed cable [m]
+    needs:     (cameras,) PoE type that feeds it, 0 for a camera fed otherwise
+    watts:     (cameras, cabinets, modes) at the switch port, cable loss included [W]
+    loads_bps: (cameras,) through the uplink [bit/s]
+    spare:     share of ports that stay free
+    """
+
+    cameras: tuple[str, ...]
+    cabinets: tuple[CabinetChoice, ...]
+    types: tuple[SwitchChoice, ...]
+    runs_m: NDArray[np.float64]
+    needs: NDArray[np.int64]
+    watts: NDArray[np.float64]
+    loads_bps: NDArray[np.float64]
+    max_run_m: float
+    spare: float
+    cable_price: float
+
+    def pairs(self) -> tuple[list[int], list[int]]:
+        """Camera and cabinet of every pair within reach."""
+        cameras, cabinets = np.nonzero(self.runs_m <= self.max_run_m)
+        return cameras.tolist(), cabinets.tolist()
+
+    def levels(self) -> list[int]:
+        """The PoE types that some camera needs, and 0 for all."""
+        return sorted({0, *(int(need) for need in self.needs)})
+
+
+def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
+    """The problem, or None with what the plan lacks for it."""
+    asked = plan.placement.switch_types
+    types = [t for t in plan.switch_types if t.price is not None and (not asked or t.name in asked)]
+    lacks = [f"price of switch type {name}" for name in asked if name not in {t.name for t in types}]
+    cameras = [c for c in plan.cameras if not c.wireless]
+    if not types:
+        lacks.append("price of at least one switch type (types.toml)")
+    if not plan.cabinets:
+        lacks.append("[[cabinets]] with x_m and y_m (site.toml)")
+    runs = np.array([[_run_m(plan, c, n) for n in range(len(plan.cabinets))] for c in cameras], dtype=np.float64)
+    if plan.cabinets:
+        lacks += [
+            f"x_m and y_m of {c.name} ({c.source})" for c, row in zip(cameras, runs, strict=True) if np.isinf(row).all()
+        ]
+    if lacks or not cameras:
+        return None, lacks
+    watts = [[_watts(plan, c, float(run)) for run in row] for c, row in zip(cameras, runs, strict=True)]
+    prices = plan.placement
+    return PlacementProblem(
+        tuple(c.name for c in cameras),
+        tuple(CabinetChoice(k.name, k.price + k.fibre_m * prices.fibre_price_per_m, k.max_switches) for k in plan.cabinets),
+        tuple(_choice(plan, t) for t in types),
+        runs,
+        np.array([_need(plan, c) for c in cameras], dtype=np.int64),
+        np.array(watts, dtype=np.float64),
+        np.array([recorded_bps(plan, c) * OVERHEAD for c in cameras], dtype=np.float64),
+        plan.policy.max_run_m, prices.spare_percent / 100, prices.cable_price_per_m,
+    ), []  # fmt: skip
+
+
+def _choice(plan: Plan, kind: SwitchType) -> SwitchChoice:
+    uplink = (kind.uplink_rate_mbps or kind.port_rate_mbps) * 1e6 * plan.policy.link_load_percent / 100
+    budget = kind.poe_budget_w * (1 - plan.policy.poe_reserve_percent / 100)
+    uplinks = kind.uplink_ports or 1  # a switch without uplinks of its own gives up a port
+    return SwitchChoice(kind.name, kind.ports - uplinks, min(kind.poe_ports, kind.ports - uplinks),
+                        kind.poe_type if kind.poe_ports else 0, budget, uplink, kind.price or 0.0)  # fmt: skip
+
+
+def _run_m(plan: Plan, camera: Camera, cabinet: int) -> float:
+    """The schedule's run to the camera's own cabinet; to others the straight line times the route factor."""
+    there = plan.cabinets[cabinet]
+    if camera.run_length_m and plan.switch(camera.switch).cabinet == there.name:
+        return camera.run_length_m
+    if camera.x_m is None or camera.y_m is None:
+        return math.inf
+    return math.hypot(camera.x_m - there.x_m, camera.y_m - there.y_m) * plan.placement.route_factor
+
+
+def _need(plan: Plan, camera: Camera) -> int:
+    return poe.needed_type(plan.camera_type(camera).poe_class) if plan.supply(camera) == "poe" else 0
+
+
+def _watts(plan: Plan, camera: Camera, run_m: float) -> list[float]:
+    if plan.supply(camera) != "poe" or math.isinf(run_m):
+        return [0.0 for _ in Mode]
+    kind = plan.camera_type(camera)
+    return [poe.port_power_w(kind.power_w(m), run_m, kind.poe_class, camera.conductor_awg) for m in Mode]

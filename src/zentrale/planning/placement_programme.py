@@ -1,0 +1,133 @@
+"""The mixed-integer programme of a placement: its variables, its constraints, and solving it with HiGHS."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.optimize import Bounds, LinearConstraint, milp
+from scipy.sparse import coo_array
+
+from zentrale.planning.placement_problem import PlacementProblem
+
+
+@dataclass(frozen=True)
+class Cut:
+    """These cameras do not fit into this cabinet with no more than these switches."""
+
+    cabinet: int
+    cameras: tuple[int, ...]
+    counts: tuple[int, ...]
+
+
+class Programme:
+    """Variables in order: camera-to-cabinet pairs, switch counts, cabinets used, one for each cut and type, and where
+    cameras may be left over, one for each camera.
+    """
+
+    def __init__(
+        self, problem: PlacementProblem, cuts: Sequence[Cut], *, without: str = "", elastic: bool = False
+    ) -> None:
+        self.problem = p = problem
+        self.without = without
+        cameras, cabinets = p.pairs()
+        self.cameras, self.cabinets = cameras, cabinets
+        self.pairs = len(cameras)
+        self.k, self.s = len(p.cabinets), len(p.types)
+        self.counts_at = self.pairs
+        self.used_at = self.counts_at + self.k * self.s
+        self.cut_at = self.used_at + self.k
+        self.left_at = self.cut_at + len(cuts) * self.s
+        self.size = self.left_at + (len(p.cameras) if elastic else 0)
+        self.elastic = elastic
+        self._rows: list[int] = []
+        self._columns: list[int] = []
+        self._values: list[float] = []
+        self._low: list[float] = []
+        self._high: list[float] = []
+        self._assign()
+        self._capacities()
+        for number, cut in enumerate(cuts):
+            self._cut(number, cut)
+
+    def count(self, cabinet: int, kind: int) -> int:
+        return self.counts_at + cabinet * self.s + kind
+
+    def row(self, columns: Sequence[int], values: Sequence[float], low: float, high: float) -> None:
+        self._rows += [len(self._low)] * len(columns)
+        self._columns += columns
+        self._values += values
+        self._low.append(low)
+        self._high.append(high)
+
+    def _assign(self) -> None:
+        """Every camera in one cabinet, and only in one that is used."""
+        by_camera: list[list[int]] = [[] for _ in self.problem.cameras]
+        for pair, (camera, cabinet) in enumerate(zip(self.cameras, self.cabinets, strict=True)):
+            by_camera[camera].append(pair)
+            self.row([pair, self.used_at + cabinet], [1, -1], -np.inf, 0)
+        for camera, pairs in enumerate(by_camera):
+            more = [self.left_at + camera] if self.elastic else []
+            self.row([*pairs, *more], [1.0] * (len(pairs) + len(more)), 1, 1)
+
+    def _capacities(self) -> None:
+        p = self.problem
+        for cabinet, choice in enumerate(p.cabinets):
+            pairs = [i for i in range(self.pairs) if self.cabinets[i] == cabinet]
+            counts = [self.count(cabinet, kind) for kind in range(self.s)]
+            most = 10_000 if self.without == "max_switches" else choice.max_switches
+            self.row([*counts, self.used_at + cabinet], [*([1.0] * self.s), -float(most)], -np.inf, 0)
+            # Needs are nested: a port that feeds a high PoE type feeds the lower ones. So it is enough that, for each
+            # level, all that need at least that level fit into all that offer at least that level.
+            for level in p.levels():
+                members = [i for i in pairs if p.needs[self.cameras[i]] >= level]
+                ports = [float(t.ports_for(level, 0.0 if self.without == "spare" else p.spare)) for t in p.types]
+                self._fits(members, [1.0] * len(members), counts, ports)
+                if level == 0 or self.without == "power":
+                    continue
+                budgets = [t.budget_w if t.poe_type >= level else 0.0 for t in p.types]
+                for mode in range(p.watts.shape[2]):
+                    drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
+                    self._fits(members, drawn, counts, budgets)
+            if self.without != "uplink":
+                loads = [float(p.loads_bps[self.cameras[i]]) / 1e6 for i in pairs]
+                self._fits(pairs, loads, counts, [t.uplink_bps / 1e6 for t in p.types])
+
+    def _fits(self, members: list[int], sizes: list[float], counts: list[int], rooms: list[float]) -> None:
+        if members:
+            self.row([*members, *counts], [*sizes, *(-room for room in rooms)], -np.inf, 0)
+
+    def _cut(self, number: int, cut: Cut) -> None:
+        """Not all of them, unless there are more switches of some type: y = 1 means that type has more than it had."""
+        pairs = [
+            i for i in range(self.pairs) if self.cabinets[i] == cut.cabinet and self.cameras[i] in set(cut.cameras)
+        ]
+        more = [self.cut_at + number * self.s + kind for kind in range(self.s)]
+        size = float(len(pairs))
+        self.row([*pairs, *more], [*([1.0] * len(pairs)), *([-size] * self.s)], -np.inf, size - 1)
+        for kind, y in enumerate(more):
+            self.row([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
+
+    def solve(self, costs: str, gap: float, time_s: float) -> tuple[np.ndarray | None, float, bool]:
+        """Values of the variables (None where there are none), the proven bound, and whether time ran out."""
+        p = self.problem
+        c = np.zeros(self.size)
+        if costs == "money":
+            c[: self.pairs] = [p.runs_m[i, k] * p.cable_price for i, k in zip(self.cameras, self.cabinets, strict=True)]
+            c[self.counts_at : self.used_at] = [t.price for _ in p.cabinets for t in p.types]
+            c[self.used_at : self.cut_at] = [choice.price for choice in p.cabinets]
+        elif costs == "left over":
+            c[self.left_at :] = 1
+        upper = np.ones(self.size)
+        upper[self.counts_at : self.used_at] = [
+            10_000 if self.without == "max_switches" else choice.max_switches for choice in p.cabinets for _ in p.types
+        ]
+        matrix = coo_array((self._values, (self._rows, self._columns)), shape=(len(self._low), self.size)).tocsr()
+        result = milp(
+            c, integrality=np.ones(self.size, dtype=np.uint8), bounds=Bounds(0, upper),
+            constraints=LinearConstraint(matrix, np.array(self._low), np.array(self._high)),
+            options={"mip_rel_gap": gap, "time_limit": time_s},
+        )  # fmt: skip
+        bound = float(result.mip_dual_bound) if result.mip_dual_bound is not None else 0.0
+        return result.x, bound, result.status == 1
