@@ -1,4 +1,4 @@
-"""`zentrale plan`: calculate what the plan means for power and traffic."""
+"""`zentrale plan`: calculate what the plan means, part by part, before anything is bought or pulled."""
 
 from __future__ import annotations
 
@@ -8,29 +8,44 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from zentrale.cli.output import Output
-    from zentrale.planning.addresses import AddressPlan
-    from zentrale.planning.power import PowerPlan, SwitchPower
-    from zentrale.planning.resilience import Failure, ResiliencePlan
-    from zentrale.planning.storage import StoragePlan
-    from zentrale.planning.traffic import TrafficPlan
+    from zentrale.jobs.planning import Calculation
+    from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
-PARTS = ("power", "traffic", "storage", "addresses", "resilience")
+PARTS = {
+    "power": "PoE power of every switch in every mode, batteries",
+    "traffic": "every port, link and recorder in both directions, and bursts of key frames",
+    "storage": "days kept, and which recorder type fits",
+    "zones": "who reaches whom, against the policy",
+    "addresses": "blocks of each zone, a fixed address for every device",
+    "ports": "the port table of each switch",
+    "multicast": "groups, querier, snooping, the load with and without",
+    "resilience": "what each failure costs",
+    "detail": "pixels per metre at each target, and what no camera sees",
+    "placement": "which cabinets, which switches, which camera where, at least cost",
+}
 DESCRIPTION = """\
-Calculates from the plan files alone, before anything is bought or pulled: PoE power of every switch in every mode
-with the loss in the cables, what every port, link and recorder takes in, how many days the drives hold, and what is
-lost when a part fails. Says what will not work, and why."""
+Calculates from the plan files alone, before anything is bought or pulled. Says what will not work, and why.
+
+parts:
+""" + "\n".join(f"  {name:<11} {summary}" for name, summary in PARTS.items())
 EXAMPLE = "zentrale plan power --site brackwater"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("parts", metavar="PART", nargs="*", help=f"which parts: {', '.join(PARTS)} (default: all)")
-    parser.add_argument("--figures", action="store_true", help="also draw the figures into output/")
+    parser.add_argument("parts", metavar="PART", nargs="*", help="which parts (default: all), listed above")
+    parser.add_argument("--figures", action="store_true", help="also draw the figures into output/ (PNG)")
+    parser.add_argument("--tables", action="store_true", help="also write every table into output/plan/ (CSV)")
     parser.add_argument("--write", action="store_true", help="for addresses: enter the proposed ones into cameras.csv")
     parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
+    parser.add_argument(
+        "--seconds",
+        metavar="S",
+        type=float,
+        default=60.0,
+        help="for placement: search for at most so long (default: 60)",
+    )
     options.add_site(parser)
     options.add_json(parser)
     options.add_common(parser)
@@ -40,8 +55,8 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
-    from zentrale.jobs.planning import calculate, write_addresses
-    from zentrale.site.folder import write_atomically
+    from zentrale.jobs.planning import Request, calculate
+    from zentrale.site.outline import read_outline
     from zentrale.site.reading import read_plan
 
     unknown = [part for part in args.parts if part not in PARTS]
@@ -49,31 +64,60 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
     if args.write and args.parts != ["addresses"]:
         raise InputError("plan --write: only for addresses", "type `zentrale plan addresses --write`")
+    if not 1 <= args.seconds <= 3600:
+        raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
-    result = calculate(plan, args.parts or PARTS, pairs=args.pairs)
-    if result.power is not None:
-        _show_power(output, result.power)
-    if result.traffic is not None:
-        _show_traffic(output, result.traffic)
-    if result.storage is not None:
-        _show_storage(output, result.storage)
-    if result.addresses is not None:
-        _show_addresses(output, result.addresses)
-    if result.resilience is not None:
-        _show_resilience(output, plan, result.resilience, pairs=args.pairs)
+    outline = read_outline(folder.outline_file, plan.site.origin)
+    result = calculate(plan, args.parts or list(PARTS), Request(outline, args.pairs, args.seconds))
+    _show(output, plan, result, args)
     if args.json:
-        document = result.document()
-        output.document({**document, "findings": [finding_document(f) for f in result.findings]})
+        output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
     if result.findings:
         output.heading("Findings")
         output.findings(result.findings)
     output.verdict(result.findings, "the plan holds")
-    if args.figures:
-        from zentrale.output.figures import write_figures
+    _write(output, plan, result, folder, args)
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
-        for path in write_figures(plan, result.power, result.traffic, result.storage, folder.output):
+
+def _show(output: Output, plan: Plan, result: Calculation, args: argparse.Namespace) -> None:
+    from zentrale.cli import plan_network_views, plan_views
+
+    named = bool(args.parts)
+    if result.power is not None:
+        plan_views.show_power(output, result.power)
+    if result.traffic is not None:
+        plan_views.show_traffic(output, result.traffic)
+    if result.storage is not None:
+        plan_views.show_storage(output, result.storage)
+    if result.reach is not None:
+        plan_network_views.show_reach(output, result.reach, full=named)
+    if result.addresses is not None:
+        plan_views.show_addresses(output, result.addresses)
+    if result.ports is not None:
+        plan_network_views.show_ports(output, plan, result.ports, full=named)
+    if result.multicast is not None:
+        plan_network_views.show_multicast(output, result.multicast, full=named)
+    if result.resilience is not None:
+        plan_views.show_resilience(output, plan, result.resilience, pairs=args.pairs)
+    if result.detail is not None:
+        plan_network_views.show_detail(output, result.detail, full=named)
+    if result.placement is not None:
+        plan_network_views.show_placement(output, plan, result.placement, full=named)
+
+
+def _write(output: Output, plan: Plan, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
+    """Figures, tables and addresses, as far as they are asked for."""
+    from zentrale.jobs.planning import write_addresses, write_figures, write_tables
+    from zentrale.site.folder import write_atomically
+
+    if args.figures:
+        for path in write_figures(plan, result, folder):
+            output.hint(f"wrote {path}")
+    if args.tables:
+        for path in write_tables(result, folder):
             output.hint(f"wrote {path}")
     if args.write and result.addresses is not None:
         changed = write_addresses(folder, result.addresses)
@@ -81,197 +125,3 @@ def run(args: argparse.Namespace) -> int:
         reservations = folder.output / "dhcp-reservations.conf"
         write_atomically(reservations, result.addresses.reservations().encode("utf-8"))
         output.line(f"wrote {reservations}", "bold")
-    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
-
-
-def _show_power(output: Output, power: PowerPlan) -> None:
-    from zentrale.site.model import Mode
-
-    output.heading("PoE power at the switch, cable loss included [W]")
-    rows = []
-    for switch in power.switches:
-        draws = [f"{switch.draw_w[mode]:.1f}" for mode in Mode]
-        fits = "fault|too little" if any(switch.dark.values()) else "ok|fits"
-        rows.append(
-            [
-                switch.switch,
-                str(len(switch.ports)),
-                _classes(switch),
-                *draws,
-                f"{switch.budget_w:.0f}",
-                f"{switch.left_w:.1f}",
-                switch.worst_mode.value,
-                f"{switch.reserved_w:.1f}",
-                fits,
-            ]
-        )
-    columns = [
-        ">devices",
-        "PoE classes",
-        *(f">{mode.value}" for mode in Mode),
-        ">supply",
-        ">left",
-        "worst mode",
-        ">by class",
-        "",
-    ]
-    output.table(["switch", *columns], rows)
-    _show_apart(output, power)
-
-
-def _show_apart(output: Output, power: PowerPlan) -> None:
-    """What PoE does not feed, and what the batteries carry."""
-    from zentrale import quantities
-
-    if power.apart:
-        output.line(f"not fed by PoE: {', '.join(f'{name} ({supply})' for name, supply in power.apart)}")
-    if power.batteries:
-        output.heading("Batteries, at the end of their life")
-        rows = []
-        for b in power.batteries:
-            enough = b.wanted_min is None or b.run_time_min >= b.wanted_min
-            rows.append([
-                b.battery, ", ".join(b.feeds), quantities.power(b.load_w), b.mode.value, f"{b.capacity_wh:g} Wh",
-                quantities.seconds(60 * b.run_time_min) if b.load_w else "-",
-                "-" if b.wanted_min is None else quantities.seconds(60 * b.wanted_min),
-                "-" if b.needed_wh is None else f"{b.needed_wh:.0f} Wh",
-                "ok|lasts" if enough else "warning|too short",
-            ])  # fmt: skip
-        columns = ["battery", "feeds", ">load", "worst mode", ">capacity", ">lasts", ">wanted", ">needed", ""]
-        output.table(columns, rows)
-
-
-def _classes(switch: SwitchPower) -> str:
-    """How many devices of which class: 2 x 3, 1 x 6."""
-    classes = [port.poe_class for port in switch.ports]
-    return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
-
-
-def _show_traffic(output: Output, traffic: TrafficPlan) -> None:
-    from zentrale import quantities
-
-    output.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")
-    rows = [
-        [
-            load.kind,
-            load.name,
-            str(len(load.cameras)),
-            quantities.bitrate(load.load_bps),
-            quantities.bitrate(load.rate_bps),
-            quantities.share(load.load_bps, load.rate_bps),
-        ]
-        for load in traffic.links
-        if load.kind != "port"
-    ]
-    ports = [load for load in traffic.links if load.kind == "port"]
-    if ports:
-        busiest = max(ports, key=lambda load: load.share)
-        rows.append(
-            [
-                "port",
-                f"busiest of {len(ports)}: {busiest.name}",
-                "1",
-                quantities.bitrate(busiest.load_bps),
-                quantities.bitrate(busiest.rate_bps),
-                quantities.share(busiest.load_bps, busiest.rate_bps),
-            ]
-        )
-    output.table(["kind", "where", ">cameras", ">load", ">line rate", ">share"], rows)
-    rows = [
-        [
-            r.recorder,
-            f"{r.channels_used} of {r.channels}",
-            quantities.bitrate(r.ingest_bps),
-            quantities.bitrate(r.ingest_limit_bps),
-            quantities.share(r.ingest_bps, r.ingest_limit_bps),
-        ]
-        for r in traffic.recorders
-    ]
-    output.line()
-    output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)
-
-
-def _show_storage(output: Output, storage: StoragePlan) -> None:
-    from zentrale import quantities
-
-    output.heading("Storage")
-    rows = []
-    for r in storage.recorders:
-        wanted = max((c.keep_days for c in r.cameras), default=0)
-        verdict = "-" if r.reach is None else "ok|enough" if r.reach >= 1 else "fault|too few"
-        rows.append([
-            r.recorder, str(len(r.cameras)), quantities.bitrate(r.write_bps), quantities.size(r.needed_bytes),
-            "no drives" if r.usable_bytes is None else quantities.size(r.usable_bytes),
-            "-" if r.usable_bytes is None else f"{r.usable_bytes / 2**40:.1f} TiB",
-            "-" if r.days is None else f"{r.days:.1f}", f"{wanted:g}", verdict, r.smallest_fit or "none on file",
-        ])  # fmt: skip
-    columns = [
-        ">cameras",
-        ">writes",
-        ">needed",
-        ">usable",
-        ">binary",
-        ">days",
-        ">wanted",
-        "",
-        "smallest type that fits",
-    ]
-    output.table(["recorder", *columns], rows)
-    for r in storage.recorders:
-        if r.usable_bytes is not None:
-            output.line(f"{r.recorder}: a failed drive costs {r.drive_failure}")
-
-
-_LONGEST_LIST = 12
-
-
-def _show_addresses(output: Output, addresses: AddressPlan) -> None:
-    from zentrale import quantities
-
-    output.heading("Addresses")
-    rows = []
-    for z in addresses.zones:
-        gateway = str(z.gateway or "none")
-        blocks = [str(block or "none") for block in (z.infrastructure, z.fixed, z.pool)]
-        used = quantities.share(z.devices, len(z.fixed))
-        rows.append([z.zone, str(z.vlan), str(z.network), gateway, *blocks, str(z.devices), used])
-    output.table(
-        ["zone", ">VLAN", "subnet", "gateway", "infrastructure", "fixed block", "DHCP pool", ">devices", ">used"], rows
-    )
-    proposed = [d for d in addresses.devices if not d.given]
-    if proposed:
-        output.heading(f"Proposed for {quantities.count(len(proposed), 'camera')} without an address")
-        output.table(
-            ["camera", "zone", "address", "MAC address"],
-            ([d.name, d.zone, str(d.address), d.mac or "-"] for d in proposed),
-        )
-        output.hint("`zentrale plan addresses --write` enters them into cameras.csv")
-
-
-def _show_resilience(output: Output, plan: Plan, resilience: ResiliencePlan, *, pairs: bool) -> None:
-    from zentrale import quantities
-
-    def rows(failures: Sequence[Failure]) -> list[list[str]]:
-        return [
-            [
-                f.name,
-                str(len(f.lost)),
-                quantities.share(len(f.lost), len(plan.cameras)),
-                ", ".join(f.lost[:4]) + (f" and {len(f.lost) - 4} more" if len(f.lost) > 4 else ""),
-                ", ".join(f.parted_zones) or "-",
-                f"{100 * f.worst_share:.0f} % on {f.worst_link}" if f.worst_link else "-",
-            ]
-            for f in failures[:_LONGEST_LIST]
-        ]
-
-    for title, failures in (("One part fails", resilience.singles), ("Two parts fail at once", resilience.pairs)):
-        if failures:
-            output.heading(f"{title}: what it costs, dearest first")
-            columns = ["what fails", ">cameras lost", ">share", "which", "zones parted", "fullest link then"]
-            output.table(columns, rows(failures))
-            if len(failures) > _LONGEST_LIST:
-                output.line(f"and {len(failures) - _LONGEST_LIST} more (--json has all)")
-    if pairs and not resilience.pairs:
-        output.line("no two parts that fail at once cost more than the two one by one")
-    if resilience.harmless:
-        output.line(f"{quantities.count(resilience.harmless, 'part')} may fail without any loss")

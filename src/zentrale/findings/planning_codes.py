@@ -201,4 +201,58 @@ PLANNING_CODES = [
         "The drives hold more days than law allows to keep. Without a limit set on the recorder, pictures stay too long.",
         "set the retention limit of these channels on the recorder",
     ),
+    Entry(
+        "DET-1",
+        F,
+        "picture is not detailed enough at the target",
+        "At the planned distance the target gets fewer pixels per metre than IEC 62676-4 asks for what the picture is "
+        "wanted for. No software brings back what was not resolved.",
+        "take a longer lens or more pixels, or move the camera nearer",
+    ),
+    Entry(
+        "DET-2",
+        F,
+        "target is outside the picture",
+        "With the planned height, tilt and lens, the point to be watched lies below, above or behind what the camera "
+        "sees.",
+        "change the tilt or the mounting height, or take a wider lens",
+    ),
+    Entry(
+        "DET-3",
+        W,
+        "part of an area is not seen well enough",
+        "Some of the area lies outside every picture, behind a building, or too far away for what is wanted there. The "
+        "coverage figure shows where.",
+        "move or add a camera, or change what is wanted of the area in outline.geojson",
+    ),
+    Entry(
+        "PLC-1",
+        F,
+        "camera is beyond every cabinet",
+        "No possible cabinet lies within the longest run of this camera, so no choice of switches can serve it.",
+        "add a cabinet nearer to it, or plan fibre or a long-reach extender",
+    ),
+    Entry(
+        "PLC-2",
+        F,
+        "no choice of cabinets and switches fits",
+        "Every camera has a cabinet in reach, but ports, PoE power, uplinks or the wanted spare share cannot all be held. "
+        "What is left over, and which limit would make room, is named.",
+        "change the limit named, offer a larger switch type, or add a cabinet",
+    ),
+    Entry(
+        "PLC-3",
+        F,
+        "no switch type feeds this camera",
+        "The camera needs a higher PoE type than any switch type on file has.",
+        "add a switch type with that PoE type, or plan an injector",
+    ),
+    Entry(
+        "PLC-4",
+        W,
+        "search for a placement ended early",
+        "Time ran out before the wanted gap was proven. The plan shown holds every limit, but a cheaper one may exist; the "
+        "gap says how much cheaper at most.",
+        "give it more time with --seconds",
+    ),
 ]

@@ -17,6 +17,7 @@ from zentrale.field.sweep import hosts, sweep
 from zentrale.findings import Finding
 from zentrale.jobs.access import State, device_maker, find_entry
 from zentrale.jobs.matching import Known, Matching, match_devices, planned_devices
+from zentrale.jobs.rtsp_only import RTSP_PORTS
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Contents
 from zentrale.protocols.onvif.device import SERVICE_PATH
@@ -27,7 +28,6 @@ log = logging.getLogger(__name__)
 COMMAND = "discover"
 SEEN_KIND = "device"
 AT_ONCE = 16  # devices asked at the same time: a small switch and a laptop carry this easily
-_RTSP_PORTS = (554, 8554)
 
 Progress = Callable[[int, str], None]
 
@@ -83,7 +83,7 @@ def ranges_to_sweep(plan: Plan | None, adapter: Adapter, given: Sequence[str]) -
         return networks
     if plan is not None:
         used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders}
-        zones = [z.network for z in plan.zones if z.name in used]
+        zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
         near = [n for n in zones if n.subnet_of(adapter.network)]
         if near:
             return near
@@ -174,7 +174,7 @@ def add_planned_addresses(found: list[FoundDevice], plan: Plan) -> list[FoundDev
 async def identify(device: FoundDevice, plan: Plan | None, vault: Contents) -> FoundDevice:
     """Ask one device who it is. What goes wrong becomes its state and a note; nothing is raised."""
     urls = [device.url] if device.url else [
-        f"http://{device.address}:{port}{SERVICE_PATH}" for port in device.open_ports if port not in _RTSP_PORTS
+        f"http://{device.address}:{port}{SERVICE_PATH}" for port in device.open_ports if port not in RTSP_PORTS
     ]  # fmt: skip
     notes = []
     for url in urls:
@@ -183,7 +183,7 @@ async def identify(device: FoundDevice, plan: Plan | None, vault: Contents) -> F
         except DeviceError as error:
             notes.append(str(error))
             log.info("%s: %s", url, error)
-    rtsp = any(port in _RTSP_PORTS for port in device.open_ports)
+    rtsp = any(port in RTSP_PORTS for port in device.open_ports)
     state = State.RTSP_ONLY if rtsp else State.NO_ANSWER
     url = device.url if device.method.startswith("probe") else ""
     return replace(device, url=url, state=state.value, note="; ".join(notes)[:300])

@@ -1,217 +1,157 @@
-"""Running the parts of the plan calculation that are asked for."""
+"""Running the parts of the plan calculation that are asked for, and writing what comes out."""
 
 from __future__ import annotations
 
+import os
+import sys
+import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from zentrale.findings import Finding
+from zentrale.jobs import plan_documents as documents
+from zentrale.output.csv_tables import csv_tables
 from zentrale.planning.addresses import AddressPlan, plan_addresses
+from zentrale.planning.detail import DetailPlan, plan_detail
+from zentrale.planning.multicast import MulticastPlan, plan_multicast
+from zentrale.planning.placement import PlacementPlan, plan_placement
+from zentrale.planning.ports import PortTables, plan_ports
 from zentrale.planning.power import PowerPlan, plan_power
-from zentrale.planning.resilience import Failure, ResiliencePlan, plan_resilience
-from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
+from zentrale.planning.reach import ReachPlan, plan_reach
+from zentrale.planning.resilience import ResiliencePlan, plan_resilience
+from zentrale.planning.storage import StoragePlan, plan_storage
 from zentrale.planning.traffic import TrafficPlan, plan_traffic
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
+from zentrale.site.outline import Outline
+
+
+@dataclass(frozen=True)
+class Request:
+    """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
+    for a placement.
+    """
+
+    outline: Outline = field(default_factory=Outline)
+    pairs: bool = False
+    placement_s: float = 60.0
 
 
 @dataclass(frozen=True)
 class Calculation:
     """The parts that were asked for; the others are None."""
 
-    power: PowerPlan | None
-    traffic: TrafficPlan | None
-    storage: StoragePlan | None
-    resilience: ResiliencePlan | None
-    addresses: AddressPlan | None
+    power: PowerPlan | None = None
+    traffic: TrafficPlan | None = None
+    storage: StoragePlan | None = None
+    reach: ReachPlan | None = None
+    addresses: AddressPlan | None = None
+    ports: PortTables | None = None
+    multicast: MulticastPlan | None = None
+    resilience: ResiliencePlan | None = None
+    detail: DetailPlan | None = None
+    placement: PlacementPlan | None = None
 
     @property
     def findings(self) -> list[Finding]:
-        return [
-            f
-            for part in (self.power, self.traffic, self.storage, self.addresses, self.resilience)
-            if part is not None
-            for f in part.findings
-        ]
+        parts = (
+            self.power, self.traffic, self.storage, self.reach, self.addresses, self.ports, self.multicast, self.resilience,
+            self.detail, self.placement,
+        )  # fmt: skip
+        return [f for part in parts if part is not None for f in part.findings]
 
     def document(self) -> dict[str, object]:
         """Plain values with stable keys and units in them."""
         document: dict[str, object] = {}
         if self.power is not None:
-            document |= _power_document(self.power)
+            document |= documents.power_document(self.power)
         if self.traffic is not None:
-            document |= _traffic_document(self.traffic)
+            document |= documents.traffic_document(self.traffic)
         if self.storage is not None:
-            document["storage"] = [_storage_document(recorder) for recorder in self.storage.recorders]
-        if self.resilience is not None:
-            document |= _resilience_document(self.resilience)
+            document["storage"] = [documents.storage_document(recorder) for recorder in self.storage.recorders]
+        if self.reach is not None:
+            document |= documents.reach_document(self.reach)
         if self.addresses is not None:
-            document |= _address_document(self.addresses)
+            document |= documents.address_document(self.addresses)
+        if self.ports is not None:
+            document["ports"] = documents.plain(self.ports.rows)
+        if self.multicast is not None:
+            document |= documents.multicast_document(self.multicast)
+        if self.resilience is not None:
+            document |= documents.resilience_document(self.resilience)
+        if self.detail is not None:
+            document |= documents.detail_document(self.detail)
+        if self.placement is not None:
+            document |= documents.placement_document(self.placement)
         return document
 
 
-def _address_document(addresses: AddressPlan) -> dict[str, object]:
-    return {
-        "zones": [
-            {
-                "zone": z.zone,
-                "vlan": z.vlan,
-                "subnet": str(z.network),
-                "gateway": str(z.gateway) if z.gateway else None,
-                "infrastructure": str(z.infrastructure) if z.infrastructure else None,
-                "fixed": str(z.fixed),
-                "pool": str(z.pool) if z.pool else None,
-                "devices": z.devices,
-            }
-            for z in addresses.zones
-        ],
-        "addresses": [
-            {
-                "name": d.name,
-                "kind": d.kind,
-                "zone": d.zone,
-                "address": str(d.address),
-                "mac": d.mac or None,
-                "given": d.given,
-            }
-            for d in addresses.devices
-        ],
-    }
-
-
-def _resilience_document(resilience: ResiliencePlan) -> dict[str, object]:
-    def failures(items: Sequence[Failure]) -> list[dict[str, object]]:
-        return [
-            {
-                "parts": [{"kind": part.kind, "name": part.name} for part in f.parts],
-                "cameras_lost": list(f.lost),
-                "zones_parted": list(f.parted_zones),
-                "fullest_link": f.worst_link or None,
-                "fullest_link_share": round(f.worst_share, 4) if f.worst_link else None,
-            }
-            for f in items
-        ]
-
-    return {
-        "single_failures": failures(resilience.singles),
-        "pairs_of_failures": failures(resilience.pairs),
-        "harmless_parts": resilience.harmless,
-    }
-
-
-def _power_document(power: PowerPlan) -> dict[str, object]:
-    document: dict[str, object] = {}
-    document["switches"] = [
-        {
-            "switch": s.switch,
-            "cabinet": s.cabinet,
-            "poe_supply_w": s.budget_w,
-            "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
-            "reserved_w": round(s.reserved_w, 2),
-            "left_w": round(s.left_w, 2),
-            "worst_mode": s.worst_mode.value,
-            "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
-            "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
-            "ports": [
-                {
-                    "port": p.port,
-                    "camera": p.camera,
-                    "run_length_m": p.run_length_m,
-                    "poe_class": p.poe_class,
-                    "priority": p.priority.value,
-                    "reserved_w": p.reserved_w,
-                    "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
-                }
-                for p in s.ports
-            ],
-        }
-        for s in power.switches
-    ]
-    document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in power.apart]
-    document["batteries"] = [
-        {
-            "battery": b.battery,
-            "feeds": list(b.feeds),
-            "worst_mode": b.mode.value,
-            "load_w": round(b.load_w, 2),
-            "capacity_wh": b.capacity_wh,
-            "run_time_min": round(b.run_time_min, 1) if b.load_w else None,
-            "wanted_min": b.wanted_min,
-            "needed_wh": None if b.needed_wh is None else round(b.needed_wh),
-        }
-        for b in power.batteries
-    ]
-    return document
-
-
-def _traffic_document(traffic: TrafficPlan) -> dict[str, object]:
-    document: dict[str, object] = {}
-    document["links"] = [
-        {
-            "kind": link.kind,
-            "name": link.name,
-            "load_bps": round(link.load_bps),
-            "rate_bps": round(link.rate_bps),
-            "cameras": list(link.cameras),
-        }
-        for link in traffic.links
-    ]
-    document["recorders"] = [
-        {
-            "recorder": r.recorder,
-            "channels": r.channels,
-            "channels_used": r.channels_used,
-            "ingest_bps": round(r.ingest_bps),
-            "ingest_limit_bps": round(r.ingest_limit_bps),
-        }
-        for r in traffic.recorders
-    ]
-    return document
-
-
-def _storage_document(recorder: RecorderStorage) -> dict[str, object]:
-    return {
-        "recorder": recorder.recorder,
-        "write_bps": round(recorder.write_bps),
-        "needed_bytes": round(recorder.needed_bytes),
-        "usable_bytes": None if recorder.usable_bytes is None else round(recorder.usable_bytes),
-        "days": None if recorder.days is None else round(recorder.days, 2),
-        "drive_failure_costs": recorder.drive_failure,
-        "smallest_fitting_type": recorder.smallest_fit or None,
-        "types": [
-            {"type": f.type, "fits": f.fits, "reasons": list(f.reasons), "licences_missing": f.licences_missing}
-            for f in recorder.fits
-        ],
-        "cameras": [
-            {
-                "camera": c.camera,
-                "mode": c.mode,
-                "recorded_share": round(c.share, 4),
-                "bitrate_bps": round(c.bitrate_bps),
-                "day_bytes": round(c.day_bytes),
-                "keep_days": c.keep_days,
-                "max_days": c.max_days,
-            }
-            for c in recorder.cameras
-        ],
-    }
-
-
-def calculate(plan: Plan, parts: Sequence[str], *, pairs: bool = False) -> Calculation:
-    """`parts` are names as `zentrale plan` takes them: power, traffic, storage, addresses, resilience.
-
-    pairs: for resilience, also let every two parts fail at once
-    """
-    power = plan_power(plan) if {"power", "resilience"} & set(parts) else None
+def calculate(plan: Plan, parts: Sequence[str], request: Request | None = None) -> Calculation:
+    """`parts` are names as `zentrale plan` takes them. A placement is searched only where there are cabinets."""
+    request = request or Request()
+    power = plan_power(plan) if {"power", "resilience", "ports"} & set(parts) else None
+    wants_placement = "placement" in parts and (plan.cabinets or len(parts) == 1)
     return Calculation(
         power if "power" in parts else None,
         plan_traffic(plan) if "traffic" in parts else None,
         plan_storage(plan) if "storage" in parts else None,
-        plan_resilience(plan, power, pairs=pairs) if power is not None and "resilience" in parts else None,
+        plan_reach(plan) if "zones" in parts else None,
         plan_addresses(plan) if "addresses" in parts else None,
+        plan_ports(plan, power) if power is not None and "ports" in parts else None,
+        plan_multicast(plan) if "multicast" in parts else None,
+        plan_resilience(plan, power, pairs=request.pairs) if power is not None and "resilience" in parts else None,
+        plan_detail(plan, request.outline) if "detail" in parts else None,
+        _placement(plan, request.placement_s) if wants_placement else None,
     )
+
+
+def _placement(plan: Plan, time_s: float) -> PlacementPlan:
+    """HiGHS, which solves it, writes remarks straight to the process's standard output, past every option: not into
+    the result of a command.
+    """
+    sys.stdout.flush()
+    kept = os.dup(1)
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    try:
+        os.dup2(nowhere, 1)
+        return plan_placement(plan, time_s=time_s, clock=time.monotonic)
+    finally:
+        os.dup2(kept, 1)
+        os.close(kept)
+        os.close(nowhere)
+
+
+def write_figures(plan: Plan, result: Calculation, folder: SiteFolder) -> list[Path]:
+    """Draw the parts that were calculated; returns the files."""
+    from zentrale.output import coverage_figure, figures, network_figures  # drawing takes a second to load
+
+    drawn: dict[str, bytes] = {}
+    if result.power is not None:
+        drawn["power.png"] = figures.power_figure(plan, result.power)
+    if result.traffic is not None:
+        drawn["bandwidth.png"] = figures.bandwidth_figure(plan, result.traffic, [])
+        drawn["topology.png"] = network_figures.topology_figure(plan, result.traffic)
+    if result.storage is not None:
+        drawn["storage.png"] = figures.storage_figure(plan, result.storage)
+    if result.reach is not None:
+        drawn["reach.png"] = network_figures.reach_figure(plan, result.reach)
+    if result.detail is not None and result.detail.ground is not None:
+        drawn["coverage.png"] = coverage_figure.coverage_figure(plan, result.detail)
+    for name, data in drawn.items():
+        write_atomically(folder.output / name, data)
+    return [folder.output / name for name in drawn]
+
+
+def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
+    """Every table of the result as CSV; returns the files."""
+    written = []
+    for name, data in csv_tables(result.document()).items():
+        path = folder.output / "plan" / f"{name}.csv"
+        write_atomically(path, data)
+        written.append(path)
+    return written
 
 
 def write_addresses(folder: SiteFolder, addresses: AddressPlan) -> Path | None:

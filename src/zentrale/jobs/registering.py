@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
@@ -13,15 +13,18 @@ from zentrale.findings import Finding
 from zentrale.jobs.device_steps import DeviceSteps, pick_profiles
 from zentrale.jobs.discovering import FoundDevice, last_devices
 from zentrale.jobs.recorder_steps import RecorderChannels
+from zentrale.jobs.rtsp_only import find_credentials, stream_addresses
 from zentrale.jobs.steps import DeviceResult, Outcome, Step, StepRunner
 from zentrale.logbook.store import Change, Logbook
 from zentrale.logbook.vault import Vault
+from zentrale.protocols.http_auth import Credentials
 from zentrale.site.model import Camera, Plan, Recorder
 
 COMMAND = "register"
 AT_ONCE = 8
 
 Progress = Callable[[int, str], None]
+Source = Callable[[], Awaitable[tuple[str, Credentials | None]]]  # a main stream's address, and what opens it
 
 
 @dataclass(frozen=True)
@@ -52,7 +55,7 @@ class Registrar:
     async def register(self, cameras: Sequence[Camera], progress: Progress) -> Registration:
         """Raises InputError where nothing was discovered yet, NothingReachedError where none of `cameras` was found."""
         found = last_devices(self.logbook)
-        present = [c for c in cameras if c.name in found and found[c.name].url]
+        present = [c for c in cameras if c.name in found and (found[c.name].url or not self.plan.camera_type(c).onvif)]
         not_found = tuple(c.name for c in cameras if c not in present)
         if cameras and not present:
             raise NothingReachedError(
@@ -124,6 +127,8 @@ class Registrar:
 
     async def _camera(self, camera: Camera, seen: FoundDevice) -> DeviceResult:
         runner = self._runner(f"camera {camera.name}")
+        if not seen.url:
+            return await self._rtsp_only(runner, camera, seen)
         async with OnvifClient(seen.url) as client:
             steps = self._steps(client, camera, seen, self.plan.camera_type(camera).maker)
             if not await self._common_steps(runner, steps):
@@ -131,20 +136,37 @@ class Registrar:
             for stream, wanted in self.plan.streams(camera).items():
                 if not await runner.run(f"{stream} stream", lambda s=stream, w=wanted: steps.encoder(s, w)):  # type: ignore[misc]
                     return runner.result()
-            await self._put_on_channel(runner, camera, client)
+
+            async def source() -> tuple[str, Credentials | None]:
+                profile = pick_profiles(await client.profiles()).get("main")
+                if profile is None:
+                    raise DeviceError("it offers no main profile to record")
+                return await client.stream_uri(profile.token), client.credentials or self.vault.device(camera.name)
+
+            await self._put_on_channel(runner, camera, source)
         return runner.result()
 
-    async def _put_on_channel(self, runner: StepRunner, camera: Camera, client: OnvifClient) -> None:
+    async def _rtsp_only(self, runner: StepRunner, camera: Camera, seen: FoundDevice) -> DeviceResult:
+        """Nothing can be set on it but its channel; its own page does the rest."""
+
+        async def source() -> tuple[str, Credentials | None]:
+            main = stream_addresses(self.plan, camera, seen.address, seen.open_ports)["main"]
+            maker = self.plan.camera_type(camera).maker
+            credentials = await find_credentials(self.vault.contents, camera.name, maker, main)
+            if credentials is None:
+                raise DeviceError("it plays for everybody; set a password in its own page, and put it into the vault")
+            return main.url, credentials
+
+        await self._put_on_channel(runner, camera, source)
+        return runner.result()
+
+    async def _put_on_channel(self, runner: StepRunner, camera: Camera, source: Source) -> None:
         channels = self._channels[camera.recorder]
 
         async def prepare() -> Step:
             if isinstance(channels, DeviceError):
                 raise channels
-            profile = pick_profiles(await client.profiles()).get("main")
-            if profile is None:
-                raise DeviceError("it offers no main profile to record")
-            url = await client.stream_uri(profile.token)
-            credentials = client.credentials or self.vault.device(camera.name)
+            url, credentials = await source()
             if credentials is None:
                 if not self.dry_run:
                     raise DeviceError("its password is not in the vault")

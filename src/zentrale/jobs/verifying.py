@@ -18,6 +18,7 @@ from zentrale.jobs.checking_channels import ChannelResult, check_recorders, samp
 from zentrale.jobs.device_steps import pick_profiles
 from zentrale.jobs.discovering import FoundDevice, last_devices
 from zentrale.jobs.judging import judge_against_plan, judge_delivery
+from zentrale.jobs.rtsp_only import find_credentials, stream_addresses
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Contents
 from zentrale.protocols.http_auth import Credentials
@@ -71,7 +72,7 @@ class Verification:
 
 @dataclass(frozen=True)
 class _Target:
-    """A camera that was got into: its stream addresses by name, and its ONVIF address."""
+    """A camera that was got into: its stream addresses by name, and its ONVIF address (empty where it has none)."""
 
     camera: Camera
     url: str
@@ -152,8 +153,16 @@ async def _resolve(plan: Plan, camera: Camera, seen: FoundDevice | None, vault: 
     """The camera's stream addresses, or the reason why there are none."""
     if seen is None:
         return "the last discovery did not find the camera"
-    if not seen.url:
+    if not seen.url and plan.camera_type(camera).onvif:
         return f"the camera does not speak ONVIF: {seen.note or seen.state}"
+    if not seen.url:
+        try:
+            addresses = stream_addresses(plan, camera, seen.address, seen.open_ports)
+            maker = plan.camera_type(camera).maker
+            credentials = await find_credentials(vault, camera.name, maker, addresses["main"])
+        except DeviceError as error:
+            return str(error)
+        return _Target(camera, "", credentials, addresses)
     async with OnvifClient(seen.url) as client:
         try:
             entry = await enter(client, vault, camera.name, plan.camera_type(camera).maker)
@@ -253,6 +262,8 @@ async def _strangers(plan: Plan, target: _Target, vault: Contents) -> list[Acces
                 )
                 for c in defaults
             ]
+    if not target.url:
+        return checks
     checks.append(AccessCheck(name, "ONVIF", "without a password", await _try_onvif(target.url, None)))
     checks += [
         AccessCheck(name, "ONVIF", f"default password of {maker}", await _try_onvif(target.url, c.credentials))

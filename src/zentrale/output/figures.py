@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
@@ -14,7 +13,6 @@ from zentrale import quantities
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
-from zentrale.site.folder import write_atomically
 from zentrale.site.model import Mode, Plan
 
 _SIZE_IN = (12.8, 6.4)
@@ -37,7 +35,7 @@ class MeasuredRate:
     measured_bps: float | None
 
 
-def _new_figure(rows: int, title: str) -> Figure:
+def new_figure(rows: int, title: str) -> Figure:
     height = max(_SIZE_IN[1], 0.42 * rows + 2.2)
     figure = Figure(figsize=(_SIZE_IN[0], min(height, 60)), layout="constrained")
     FigureCanvasAgg(figure)
@@ -45,7 +43,7 @@ def _new_figure(rows: int, title: str) -> Figure:
     return figure
 
 
-def _png(figure: Figure) -> bytes:
+def png(figure: Figure) -> bytes:
     data = io.BytesIO()
     figure.savefig(data, format="png", dpi=100)
     return data.getvalue()
@@ -54,7 +52,7 @@ def _png(figure: Figure) -> bytes:
 def power_figure(plan: Plan, power: PowerPlan) -> bytes:
     """PoE draw of each switch in each mode against its supply, as PNG."""
     switches = [s for s in power.switches if s.ports]
-    figure = _new_figure(len(switches) * 4, f"{plan.site.name}: PoE power at the switch")
+    figure = new_figure(len(switches) * 4, f"{plan.site.name}: PoE power at the switch")
     axes = figure.add_subplot()
     height = 0.8 / len(Mode)
     for row, switch in enumerate(switches):
@@ -78,14 +76,14 @@ def power_figure(plan: Plan, power: PowerPlan) -> bytes:
     if switches:
         axes.legend(loc="lower right")
     axes.grid(axis="x", alpha=0.3)
-    return _png(figure)
+    return png(figure)
 
 
 def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredRate]) -> bytes:
     """Bit rate of each stream, planned and measured; and the share of line rate each link carries. PNG."""
     links = [load for load in traffic.links if load.kind != "port"]
     panels = 2 if rates else 1
-    figure = _new_figure(max(len(rates), len(links)), f"{plan.site.name}: bandwidth")
+    figure = new_figure(max(len(rates), len(links)), f"{plan.site.name}: bandwidth")
     axes = figure.subplots(1, panels, squeeze=False)[0]
     if rates:
         left = axes[0]
@@ -114,12 +112,12 @@ def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredR
     right.set_xlabel("planned load of the link [% of line rate]")
     right.legend(loc="lower right")
     right.grid(axis="x", alpha=0.3)
-    return _png(figure)
+    return png(figure)
 
 
 def storage_figure(plan: Plan, storage: StoragePlan) -> bytes:
     """Days that each recorder keeps, against the longest days wanted on it. PNG."""
-    figure = _new_figure(3 * len(storage.recorders), f"{plan.site.name}: days of storage")
+    figure = new_figure(3 * len(storage.recorders), f"{plan.site.name}: days of storage")
     axes = figure.add_subplot()
     for row, recorder in enumerate(storage.recorders):
         wanted = max((c.keep_days for c in recorder.cameras), default=0.0)
@@ -142,21 +140,4 @@ def storage_figure(plan: Plan, storage: StoragePlan) -> bytes:
     if storage.recorders:
         axes.legend(loc="lower right")
     axes.grid(axis="x", alpha=0.3)
-    return _png(figure)
-
-
-def write_figures(
-    plan: Plan, power: PowerPlan | None, traffic: TrafficPlan | None, storage: StoragePlan | None, folder: Path
-) -> list[Path]:
-    """Write the figures of the parts given; returns the files."""
-    written = []
-    if storage is not None:
-        write_atomically(folder / "storage.png", storage_figure(plan, storage))
-        written.append(folder / "storage.png")
-    if power is not None:
-        write_atomically(folder / "power.png", power_figure(plan, power))
-        written.append(folder / "power.png")
-    if traffic is not None:
-        write_atomically(folder / "bandwidth.png", bandwidth_figure(plan, traffic, []))
-        written.append(folder / "bandwidth.png")
-    return written
+    return png(figure)

@@ -14,6 +14,7 @@ import jinja2
 from zentrale import quantities
 from zentrale.findings import Finding, Severity, worst_first
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
+from zentrale.output.csv_tables import safe_cell
 from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.storage import StoragePlan
@@ -106,13 +107,8 @@ def devices_csv(devices: Sequence[DeviceRow]) -> bytes:
     writer = csv.writer(text)
     writer.writerow(names)
     for device in devices:
-        writer.writerow([_no_formula(getattr(device, name)) for name in names])
+        writer.writerow([safe_cell(getattr(device, name)) for name in names])
     return text.getvalue().encode("utf-8-sig")
-
-
-def _no_formula(cell: str) -> str:
-    """What a device tells must not become a formula in the customer's spreadsheet."""
-    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell
 
 
 def _data_uri(png: bytes) -> str:

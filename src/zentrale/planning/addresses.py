@@ -86,6 +86,7 @@ def plan_addresses(plan: Plan) -> AddressPlan:
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
     everything: list[Device] = [*plan.recorders, *plan.cameras]
     taken = {IPv4Address(d.address) for d in everything if d.address}
+    taken |= {IPv4Address(r.viewing.address) for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
     devices: list[DeviceAddress] = []
     homeless: dict[str, list[str]] = {}
@@ -104,6 +105,13 @@ def plan_addresses(plan: Plan) -> AddressPlan:
         devices.append(
             DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address))
         )  # fmt: skip
+    devices += [
+        DeviceAddress(
+            f"{r.name}-viewing", "recorder", r.viewing.zone, IPv4Address(r.viewing.address), r.viewing.mac or "", True
+        )
+        for r in plan.recorders
+        if r.viewing is not None
+    ]
     findings = [*_zone_findings(plan, zones, homeless), *_device_findings(plan, zones, devices)]
     findings += _default_findings(plan, devices)
     return AddressPlan(tuple(zones.values()), tuple(devices), tuple(findings))
@@ -124,7 +132,9 @@ def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
         fixed = Block(IPv4Address(start), IPv4Address(max(start, end)))
     if pool is None and zone.pool is None and int(fixed.last) < last and zone.fixed is None:
         pool = Block(IPv4Address(int(fixed.last) + 1), IPv4Address(last))
-    count = sum(c.zone == zone.name for c in plan.cameras) + sum(r.zone == zone.name for r in plan.recorders)
+    count = sum(c.zone == zone.name for c in plan.cameras) + sum(
+        leg.zone == zone.name for r in plan.recorders for leg in r.legs()
+    )
     gateway = IPv4Address(zone.gateway) if zone.gateway else None
     below = int(fixed.first) - 1
     infrastructure = Block(IPv4Address(first), IPv4Address(below)) if below >= first else None
@@ -163,7 +173,8 @@ def _zone_findings(
     plan: Plan, zones: Mapping[str, ZoneAddresses], homeless: Mapping[str, list[str]]
 ) -> Iterable[Finding]:
     for a, b in combinations(zones.values(), 2):
-        if a.network.overlaps(b.network):
+        together = (plan.zone(a.zone).primary or a.zone) == (plan.zone(b.zone).primary or b.zone)
+        if a.network.overlaps(b.network) and not together:  # zones of one private VLAN share a subnet (RFC 5517)
             subject, measured = f"zones {a.zone} and {b.zone}", f"{a.network} and {b.network}"
             yield finding("ADR-2", subject, measured, "subnets apart", "site.toml [[zones]]")
     for zone in zones.values():

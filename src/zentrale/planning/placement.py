@@ -7,16 +7,23 @@ proven gap holds for the plan that comes out.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from zentrale.planning.placement_problem import LIMITS, CabinetChoice, PlacementProblem
+from zentrale import quantities
+from zentrale.findings import Finding, finding
+from zentrale.planning import poe
+from zentrale.planning.placement_problem import LIMITS, CabinetChoice, PlacementProblem, problem_of
 from zentrale.planning.placement_programme import Cut, Programme
+from zentrale.site.model import Plan
 
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
+_DEAL_S = 2.0
+_SAFETY = 0.5  # of a typical draw: about what is left over on a switch whose cameras are dealt out one by one
 
 
 @dataclass(frozen=True)
@@ -79,66 +86,119 @@ class Infeasible:
     out_of_time: bool = False
 
 
-def place(problem: PlacementProblem, *, gap: float = 0.01, time_s: float = 60.0) -> Solution | Infeasible:
-    """The cheapest placement, to within `gap` of the proven bound, in at most about `time_s` seconds."""
+def place(
+    problem: PlacementProblem, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
+) -> Solution | Infeasible:
+    """The cheapest placement, to within `gap` of the proven bound, in at most about `time_s` seconds of `clock`.
+
+    Where the time does not suffice, the best found; its `gap` says how good it is.
+    """
     reason = _plain_reasons(problem)
     if reason is not None:
         return reason
+    began = clock()
     cuts: list[Cut] = []
-    for _ in range(_ROUNDS):
-        programme = Programme(problem, cuts)
-        values, bound, late = programme.solve("money", gap, time_s)
+    best: tuple[Cost, tuple[PlacedCabinet, ...]] | None = None
+    bound = 0.0
+    used: list[int] = []
+    for number in range(_ROUNDS):
+        left_s = time_s - (clock() - began)
+        if number and (left_s <= 0 or (best is not None and best[0].total - bound <= gap * best[0].total)):
+            break
+        # The whole problem gives the bound. Between, only the cabinets it chose: that is quick, and cameras dealt out
+        # one by one fit better with budgets a little short the first time, and with what was learnt after.
+        whole = number % 3 == 0
+        safety = _SAFETY if number == 1 else 0.0
+        programme = Programme(problem, cuts, safety=safety, only=None if whole else used)
+        wanted, most_s = (gap * (0.9 if number == 0 else 0.3), left_s) if whole else (gap / 5, min(left_s, time_s / 5))
+        values, proven, late = programme.solve("money", wanted, max(1.0, most_s))
+        if whole:
+            bound = max(bound, proven)
         if values is None:
-            return Infeasible(out_of_time=True) if late else explain(problem, cuts)
-        chosen = [[c for c, k, v in zip(programme.cameras, programme.cabinets, values, strict=False) if k == n and v > 0.5]
-                  for n in range(len(problem.cabinets))]  # fmt: skip
-        counts = np.rint(values[programme.counts_at : programme.used_at]).astype(int).reshape(programme.k, programme.s)
-        placed, failed = [], []
-        for cabinet, cameras in enumerate(chosen):
-            dealt = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
-            if dealt is None:
-                failed.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
-            elif cameras:
-                names = tuple(
-                    PlacedSwitch(problem.types[t].name, tuple(problem.cameras[c] for c in some)) for t, some in dealt
-                )
-                runs = {problem.cameras[c]: float(problem.runs_m[c, cabinet]) for c in cameras}
-                placed.append(PlacedCabinet(problem.cabinets[cabinet].name, names, runs))
-        if not failed:
-            cost = _cost(problem, chosen, counts)
-            share = max(0.0, cost.total - bound) / cost.total if cost.total else 0.0
-            return Solution(tuple(placed), cost, bound, share, by_hand(problem))
+            if whole and best is None:
+                return Infeasible(out_of_time=True) if late else explain(problem, cuts)
+            continue
+        if whole:
+            used = np.flatnonzero(values[programme.used_at : programme.cut_at] > 0.5).tolist()
+        found, failed = _dealt(problem, programme, values)
         cuts += failed
-    return Infeasible(out_of_time=True)
+        if found is not None and (best is None or found[0].total < best[0].total):
+            best = found
+    if best is None:
+        return Infeasible(out_of_time=True)
+    cost, cabinets = best
+    share = max(0.0, cost.total - bound) / cost.total if cost.total else 0.0
+    return Solution(cabinets, cost, bound, share, by_hand(problem))
+
+
+def _dealt(
+    problem: PlacementProblem, programme: Programme, values: NDArray[np.float64]
+) -> tuple[tuple[Cost, tuple[PlacedCabinet, ...]] | None, list[Cut]]:
+    """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, on the
+    cheapest that do. Also what the programme must learn from it. None where some cabinet holds its cameras on nothing.
+    """
+    counts = np.rint(values[programme.counts_at : programme.used_at]).astype(int).reshape(programme.k, programme.s)
+    chosen: list[list[int]] = [[] for _ in problem.cabinets]
+    for camera, cabinet, value in zip(programme.cameras, programme.cabinets, values, strict=False):
+        if value > 0.5:
+            chosen[cabinet].append(camera)
+    placed, cuts, complete = [], [], True
+    for cabinet, cameras in enumerate(chosen):
+        if not cameras:
+            counts[cabinet] = 0
+            continue
+        dealt = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
+        if dealt is None:
+            cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
+            dealt = deal_out(problem, cabinet, cameras)
+            if dealt is None:
+                complete = False
+                continue
+            counts[cabinet] = np.bincount([kind for kind, _ in dealt], minlength=programme.s)
+        switches = tuple(
+            PlacedSwitch(problem.types[t].name, tuple(problem.cameras[c] for c in some)) for t, some in dealt
+        )
+        runs = {problem.cameras[c]: float(problem.runs_m[c, cabinet]) for c in cameras}
+        placed.append(PlacedCabinet(problem.cabinets[cabinet].name, switches, runs))
+    return ((_cost(problem, chosen, counts), tuple(placed)) if complete else None), cuts
 
 
 def deal_out(
-    problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int]
+    problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int] | None = None
 ) -> list[tuple[int, list[int]]] | None:
-    """The cameras of a cabinet on its switches: switch type and cameras of each, or None where they do not fit."""
-    switches = [kind for kind, count in enumerate(counts) for _ in range(count)]
-    if len(switches) <= 1:
-        return [(kind, list(cameras)) for kind in switches]
-    alone = [
-        CabinetChoice(str(n), 0.0, 1) for n in range(len(switches))
-    ]  # each switch as a cabinet of its own that can hold only this one
-    runs = np.repeat(problem.runs_m[list(cameras), cabinet][:, None], len(switches), axis=1)
-    watts = np.repeat(problem.watts[list(cameras), cabinet][:, None, :], len(switches), axis=1)
+    """The cameras of a cabinet on its switches, or without `counts` on the cheapest that hold them: switch type and
+    cameras of each. None where they do not fit.
+    """
+    given = None if counts is None else [kind for kind, count in enumerate(counts) for _ in range(count)]
+    if given is not None and len(given) <= 1:
+        return [(kind, list(cameras)) for kind in given]
+    slots = problem.cabinets[cabinet].max_switches if given is None else len(given)
+    # Each place for a switch is a cabinet of its own that holds one.
+    places = tuple(CabinetChoice(str(n), 0.0, 1) for n in range(slots))
+    runs = np.repeat(problem.runs_m[list(cameras), cabinet][:, None], slots, axis=1)
+    watts = np.repeat(problem.watts[list(cameras), cabinet][:, None, :], slots, axis=1)
     small = PlacementProblem(
-        tuple(problem.cameras[c] for c in cameras), tuple(alone), problem.types, runs, problem.needs[list(cameras)],
+        tuple(problem.cameras[c] for c in cameras), places, problem.types, runs, problem.needs[list(cameras)],
         watts, problem.loads_bps[list(cameras)], np.inf, problem.spare, 0.0,
     )  # fmt: skip
     programme = Programme(small, [])
-    for n, kind in enumerate(switches):
-        programme.row([programme.count(n, kind)], [1.0], 1, 1)
-    values, _, _ = programme.solve("nothing", 0.5, _EXPLAIN_S)
+    for n in range(slots):
+        if given is not None:
+            programme.row([programme.count(n, given[n])], [1.0], 1, 1)
+        elif n:  # places are alike: fill them in order, the dearer switch first
+            prices = [t.price + 1 for t in problem.types]
+            before = [programme.count(n - 1, kind) for kind in range(len(problem.types))]
+            here = [programme.count(n, kind) for kind in range(len(problem.types))]
+            programme.row([*before, *here], [*prices, *(-price for price in prices)], 0, np.inf)
+    values, _, _ = programme.solve("nothing" if given is not None else "money", 0.0, _DEAL_S)
     if values is None:
         return None
-    dealt: list[tuple[int, list[int]]] = [(kind, []) for kind in switches]
-    for camera, switch, value in zip(programme.cameras, programme.cabinets, values, strict=False):
+    counted = np.rint(values[programme.counts_at : programme.used_at]).reshape(slots, -1)
+    dealt: list[tuple[int, list[int]]] = [(int(np.argmax(row)), []) for row in counted]
+    for camera, place_at, value in zip(programme.cameras, programme.cabinets, values, strict=False):
         if value > 0.5:
-            dealt[switch][1].append(cameras[camera])
-    return dealt
+            dealt[place_at][1].append(cameras[camera])
+    return [(kind, some) for (kind, some), row in zip(dealt, counted, strict=True) if row.any()]
 
 
 def _cost(problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: np.ndarray) -> Cost:
@@ -184,7 +244,7 @@ def deal_out_fits(problem: PlacementProblem, cabinet: int, cameras: Sequence[int
             return False
     if float(problem.loads_bps[chosen].sum()) > sum(n * t.uplink_bps for t, n in kinds):
         return False
-    return sum(n for _, n in kinds) == 1 or deal_out(problem, cabinet, chosen, counts) is not None
+    return deal_out(problem, cabinet, chosen, counts) is not None
 
 
 def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
@@ -210,3 +270,62 @@ def explain(problem: PlacementProblem, cuts: Sequence[Cut] = ()) -> Infeasible:
         if found is not None:
             limits.append(name)
     return Infeasible(left_over=left, limits=tuple(limits), out_of_time=late and not left)
+
+
+@dataclass(frozen=True)
+class PlacementPlan:
+    """`lacks` says what the plan must name before a placement can be worked out."""
+
+    result: Solution | Infeasible | None
+    lacks: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+
+def plan_placement(
+    plan: Plan, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
+) -> PlacementPlan:
+    """The cheapest placement of the plan's cameras, with findings."""
+    problem, lacks = problem_of(plan)
+    if problem is None:
+        return PlacementPlan(None, tuple(lacks), ())
+    result = place(problem, gap=gap, time_s=time_s, clock=clock)
+    if isinstance(result, Infeasible):
+        return PlacementPlan(result, (), tuple(_infeasible_findings(plan, result)))
+    findings = []
+    if result.gap > gap:
+        text = f"gap of {100 * result.gap:.1f} % after {time_s:g} s"
+        findings.append(finding("PLC-4", "placement", text, f"{100 * gap:g} %", "the time given"))
+    return PlacementPlan(result, (), tuple(findings))
+
+
+_LIMIT_WORDS = {
+    "max_switches": "max_switches of the cabinets (site.toml [[cabinets]])",
+    "power": "PoE power in the worst mode (types.toml poe_budget_w, site.toml poe_reserve_percent)",
+    "uplink": "uplink load (types.toml uplink_rate_mbps, site.toml link_load_percent)",
+    "spare": "the wanted spare share (site.toml [placement] spare_percent)",
+}
+
+
+def _infeasible_findings(plan: Plan, reason: Infeasible) -> Iterator[Finding]:
+    for name, cabinet, run_m in reason.out_of_reach:
+        measured = f"{run_m:.0f} m to {cabinet}, the nearest"
+        source = f"site.toml [policy] max_run_m; {plan.camera(name).source}"
+        yield finding("PLC-1", f"camera {name}", measured, f"{plan.policy.max_run_m:g} m", source)
+    for name in reason.not_fed:
+        kind = plan.camera_type(plan.camera(name))
+        measured = f"PoE class {kind.poe_class} needs type {poe.needed_type(kind.poe_class)}"
+        yield finding(
+            "PLC-3", f"camera {name}", measured, "a switch type with it and a price", "types.toml [[switch_types]]"
+        )
+    if reason.out_of_reach or reason.not_fed:
+        return
+    if reason.out_of_time:
+        yield finding("PLC-4", "placement", "nothing found in the time given", "a plan", "the time given")
+        return
+    left = quantities.count(len(reason.left_over), "camera")
+    measured = f"{left} left over: {', '.join(reason.left_over[:8])}{' and more' if len(reason.left_over) > 8 else ''}"
+    words = "; or ".join(_LIMIT_WORDS[limit] for limit in reason.limits)
+    advice = f"each of these, dropped alone, would make room: {words}" if words else ""
+    yield finding(
+        "PLC-2", "placement", measured, "a place for every camera", "site.toml [[cabinets]], types.toml", advice
+    )

@@ -24,13 +24,24 @@ class Cut:
 class Programme:
     """Variables in order: camera-to-cabinet pairs, switch counts, cabinets used, one for each cut and type, and where
     cameras may be left over, one for each camera.
+
+    without: a limit that is not set; only: cabinets that may be used
+    safety: how many typical draws of every PoE budget are left out
     """
 
     def __init__(
-        self, problem: PlacementProblem, cuts: Sequence[Cut], *, without: str = "", elastic: bool = False
+        self,
+        problem: PlacementProblem,
+        cuts: Sequence[Cut],
+        *,
+        without: str = "",
+        elastic: bool = False,
+        safety: float = 0.0,
+        only: Sequence[int] | None = None,
     ) -> None:
         self.problem = p = problem
         self.without = without
+        self.safety = safety
         cameras, cabinets = p.pairs()
         self.cameras, self.cabinets = cameras, cabinets
         self.pairs = len(cameras)
@@ -48,6 +59,9 @@ class Programme:
         self._high: list[float] = []
         self._assign()
         self._capacities()
+        if only is not None:
+            others = [self.used_at + cabinet for cabinet in range(self.k) if cabinet not in set(only)]
+            self.row(others, [1.0] * len(others), 0, 0)
         for number, cut in enumerate(cuts):
             self._cut(number, cut)
 
@@ -86,7 +100,10 @@ class Programme:
                 self._fits(members, [1.0] * len(members), counts, ports)
                 if level == 0 or self.without == "power":
                     continue
-                budgets = [t.budget_w if t.poe_type >= level else 0.0 for t in p.types]
+                # What is left over on a switch is about half a camera's draw: `safety` keeps such a part free.
+                typical = np.median(p.watts[np.flatnonzero(p.needs >= level)].max(axis=2)) if members else 0.0
+                short = self.safety * float(typical)
+                budgets = [max(0.0, t.budget_w - short) if t.poe_type >= level else 0.0 for t in p.types]
                 for mode in range(p.watts.shape[2]):
                     drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
                     self._fits(members, drawn, counts, budgets)

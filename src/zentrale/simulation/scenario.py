@@ -58,11 +58,15 @@ class Device(Part):
 
 
 class Camera(Device):
+    onvif: bool = True  # false: RTSP only, neither web service nor answers to probes
     rtsp_port: Port = 8554
     main_path: Text = "/live/main"
     sub_path: Text = "/live/sub"
     main: Encoder
     sub: Encoder
+    # What registration will set on this one, where it is not what the scenario says for all.
+    planned_main: Encoder | None = None
+    planned_sub: Encoder | None = None
     # Faults that stay on whatever is set:
     streams_resolution: Resolution | None = None  # the main stream's true size, whatever the settings claim
     anonymous_viewing: bool = False

@@ -15,15 +15,16 @@ from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
 from zentrale.simulation.rtsp_server import RtspServer
-from zentrale.simulation.scenario import Scenario
+from zentrale.simulation.scenario import Camera, Scenario
 
 
 def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
     """Every stream that will be asked for: as the plan wants them, for cameras whose size the plan's sets name."""
     for camera in scenario.cameras:
         for stream, planned in (("main", scenario.planned_main), ("sub", scenario.planned_sub)):
+            special = getattr(camera, f"planned_{stream}")
             own = getattr(camera, stream)
-            for encoder in planned or (own,):
+            for encoder in (special,) if special else planned if planned and camera.onvif else (own,):
                 yield recipe_for(camera, stream, settings_of(stream, encoder))
 
 
@@ -63,6 +64,8 @@ class StandIn:
         try:
             for device in self.devices:
                 config = device.config
+                if isinstance(config, Camera) and not config.onvif:
+                    continue
                 self._http.append(await http_server.serve(device.handle, config.address, config.http_port))
             for camera in self.cameras:
                 server = RtspServer(camera)

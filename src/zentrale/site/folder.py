@@ -11,6 +11,7 @@ from pathlib import Path
 from zentrale.errors import InputError
 
 PLAN_FILES = ("site.toml", "cameras.csv", "types.toml")
+OUTLINE_FILE = "outline.geojson"
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,10 @@ class SiteFolder:
     @property
     def types_file(self) -> Path:
         return self.path / "types.toml"
+
+    @property
+    def outline_file(self) -> Path:
+        return self.path / OUTLINE_FILE
 
     @property
     def logbook_file(self) -> Path:
@@ -85,14 +90,16 @@ def create_site(path: Path, sample: str) -> list[Path]:
 
     Returns the files written. Raises InputError where the folder already holds a plan.
     """
-    present = [name for name in PLAN_FILES if (path / name).exists()]
+    present = [name for name in (*PLAN_FILES, OUTLINE_FILE) if (path / name).exists()]
     if present:
         raise InputError(f"{path}: already holds {', '.join(present)}", "give another folder; nothing was changed")
     if path.exists() and not path.is_dir():
         raise InputError(f"{path}: is a file, expected a folder to make", "give another name")
     source = resources.files("zentrale") / "site" / "templates"
     written = []
-    for name in PLAN_FILES:
+    for name in (*PLAN_FILES, OUTLINE_FILE):
+        if not (source / f"{sample}.{name}").is_file():
+            continue  # not every sample has an outline
         content = (source / f"{sample}.{name}").read_bytes()
         write_atomically(path / name, content)
         written.append(path / name)

@@ -1,0 +1,265 @@
+"""Level of detail: pixels per metre where it matters, and what the cameras see of the site.
+
+Thresholds are those of IEC 62676-4 (Video surveillance systems for use in security applications, application
+guidelines): the target's resolution in pixels per metre for each operational requirement.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+from numpy.typing import NDArray
+from shapely.geometry.base import BaseGeometry
+
+from zentrale.findings import Finding, finding
+from zentrale.site.model import Camera, Plan
+from zentrale.site.outline import Outline
+
+# Pixels per metre, IEC 62676-4:2014 clause 6.7 and annex C.
+LEVELS = {"monitor": 12.5, "detect": 25.0, "observe": 62.5, "recognise": 125.0, "identify": 250.0}
+TARGET_HEIGHT_M = 1.5  # a face, a plate: what is looked at stands about so high
+_GRID_POINTS = 40_000
+_OWN_WALL_M = 0.3  # a camera hangs on a wall that does not block its own view
+_SOURCE = "IEC 62676-4"
+
+Points = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class View:
+    """A camera's view. Angles in degrees; `heading_deg` clockwise from north, `tilt_deg` down from level."""
+
+    camera: str
+    x_m: float
+    y_m: float
+    height_m: float
+    heading_deg: float
+    tilt_deg: float
+    horizontal_deg: float
+    width_px: int
+    height_px: int
+    fisheye: bool
+
+    def pixels_per_m(self, x_m: Points, y_m: Points) -> Points:
+        """Horizontal pixels per metre on a target at these points, TARGET_HEIGHT_M above the ground; 0 where the
+        point is outside the picture.
+
+        A flat picture has W pixels over 2 f tan(a / 2) metres at distance f along the axis (pinhole camera); a fisheye
+        has its pixels evenly over the angle.
+        """
+        heading, tilt = math.radians(self.heading_deg), math.radians(self.tilt_deg)
+        east, north = x_m - self.x_m, y_m - self.y_m
+        ahead = east * math.sin(heading) + north * math.cos(heading)
+        right = east * math.cos(heading) - north * math.sin(heading)
+        below = self.height_m - TARGET_HEIGHT_M
+        along = ahead * math.cos(tilt) + below * math.sin(tilt)
+        down = below * math.cos(tilt) - ahead * math.sin(tilt)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            if self.fisheye:
+                off_axis = np.arctan2(np.hypot(right, down), along)
+                distance = np.sqrt(along**2 + right**2 + down**2)
+                per_radian = min(self.width_px, self.height_px) / math.radians(self.horizontal_deg)
+                pixels = np.where(off_axis <= math.radians(self.horizontal_deg) / 2, per_radian / distance, 0.0)
+            else:
+                half = math.tan(math.radians(self.horizontal_deg) / 2)
+                inside = (along > 0) & (abs(right) <= along * half)
+                inside &= abs(down) <= along * half * self.height_px / self.width_px
+                pixels = np.where(inside, self.width_px / (2 * along * half), 0.0)
+        return np.asarray(np.nan_to_num(pixels, posinf=1e9))
+
+    def reach_m(self, level: str) -> float:
+        """How far along its heading a target is still resolved to `level`; 0 where nowhere."""
+        distances = np.arange(0.25, 2000.0, 0.25)
+        heading = math.radians(self.heading_deg)
+        pixels = self.pixels_per_m(self.x_m + distances * math.sin(heading), self.y_m + distances * math.cos(heading))
+        good = distances[pixels >= LEVELS[level]]
+        return float(good.max()) if len(good) else 0.0
+
+
+@dataclass(frozen=True)
+class CameraDetail:
+    """One camera at its target. `level` is the best that is reached there, empty for none; `reach_m` how far what it
+    wants is reached. Without a target only the reach is known.
+    """
+
+    camera: str
+    view: View
+    target_m: float | None
+    pixels_per_m: float | None
+    level: str
+    wants: str
+    reach_m: float
+
+
+@dataclass(frozen=True)
+class AreaCover:
+    """How much of an area is resolved as wanted."""
+
+    area: str
+    wants: str
+    size_m2: float
+    seen_m2: float
+
+    @property
+    def unseen_m2(self) -> float:
+        return self.size_m2 - self.seen_m2
+
+
+@dataclass(frozen=True)
+class Ground:
+    """The best resolution at points of the ground: `pixels_per_m` of shape (rows, columns), NaN off the site."""
+
+    x_m: Points
+    y_m: Points
+    pixels_per_m: Points
+    step_m: float
+
+
+@dataclass(frozen=True)
+class DetailPlan:
+    """`without_lens` names cameras of which position, direction or lens is not given."""
+
+    cameras: tuple[CameraDetail, ...]
+    without_lens: tuple[str, ...]
+    areas: tuple[AreaCover, ...]
+    ground: Ground | None
+    outline: Outline
+    findings: tuple[Finding, ...]
+
+
+def horizontal_view_deg(sensor_width_mm: float, focal_mm: float) -> float:
+    """Angle of view of a lens: 2 atan(w / 2 f)."""
+    return math.degrees(2 * math.atan(sensor_width_mm / (2 * focal_mm)))
+
+
+def level_of(pixels_per_m: float) -> str:
+    """The best level that this resolution reaches; empty below the lowest."""
+    return next((name for name in reversed(LEVELS) if pixels_per_m >= LEVELS[name]), "")
+
+
+def plan_detail(plan: Plan, outline: Outline) -> DetailPlan:
+    """Every camera whose place, direction and lens are given, and the ground that they see together."""
+    details, without = [], []
+    for camera in plan.cameras:
+        view = view_of(plan, camera)
+        if view is None:
+            without.append(camera.name)
+        else:
+            details.append(_detail(camera, view))
+    views = [d.view for d in details]
+    ground = _ground(views, outline) if views else None
+    areas = tuple(_cover(views, outline, area.name, area.wants, area.shape) for area in outline.areas) if views else ()
+    findings = [f for d in details for f in _camera_findings(plan, d)]
+    findings += [f for area in areas for f in _area_findings(area)]
+    return DetailPlan(tuple(details), tuple(without), areas, ground, outline, tuple(findings))
+
+
+def view_of(plan: Plan, camera: Camera) -> View | None:
+    kind = plan.camera_type(camera)
+    angle = kind.view_deg
+    if angle is None and kind.sensor_width_mm is not None and kind.focal_mm is not None:
+        angle = horizontal_view_deg(kind.sensor_width_mm, kind.focal_mm)
+    place = (camera.x_m, camera.y_m, camera.height_m, camera.heading_deg, camera.tilt_deg)
+    if angle is None or None in place or (angle >= 180 and kind.projection == "flat"):
+        return None
+    x, y, height, heading, tilt = (float(value) for value in place if value is not None)
+    width_px, height_px = plan.group(camera).main.resolution
+    return View(camera.name, x, y, height, heading, tilt, angle, width_px, height_px, kind.projection == "fisheye")
+
+
+def _detail(camera: Camera, view: View) -> CameraDetail:
+    reach = view.reach_m(camera.wants) if camera.wants else 0.0
+    if camera.target_m is None:
+        return CameraDetail(camera.name, view, None, None, "", camera.wants or "", reach)
+    pixels = _at(view, camera.target_m)
+    return CameraDetail(camera.name, view, camera.target_m, pixels, level_of(pixels), camera.wants or "", reach)
+
+
+def _at(view: View, distance_m: float) -> float:
+    heading = math.radians(view.heading_deg)
+    x = np.array([view.x_m + distance_m * math.sin(heading)])
+    y = np.array([view.y_m + distance_m * math.cos(heading)])
+    return float(view.pixels_per_m(x, y)[0])
+
+
+def _ground(views: list[View], outline: Outline) -> Ground:
+    if outline.ground is not None:
+        left, bottom, right, top = outline.ground.bounds
+    else:
+        xs, ys = [v.x_m for v in views], [v.y_m for v in views]
+        left, bottom, right, top = min(xs) - 30, min(ys) - 30, max(xs) + 30, max(ys) + 30
+    step = max(0.5, math.sqrt((right - left) * (top - bottom) / _GRID_POINTS))
+    x, y = np.meshgrid(np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step))
+    best = _best(views, outline, x.ravel(), y.ravel()).reshape(x.shape)
+    if outline.ground is not None:
+        best = np.where(shapely.contains_xy(outline.ground, x, y), best, np.nan)
+    for building in outline.buildings:
+        best = np.where(shapely.contains_xy(building, x, y), np.nan, best)
+    return Ground(x, y, best, step)
+
+
+def _best(views: list[View], outline: Outline, x_m: Points, y_m: Points) -> Points:
+    """The best of all cameras at each point, with what buildings and walls hide left out."""
+    obstacles = outline.obstacles()
+    shapely.prepare(obstacles)
+    best = np.zeros_like(x_m)
+    for view in views:
+        pixels = view.pixels_per_m(x_m, y_m)
+        better = np.flatnonzero((pixels > best) & (pixels >= LEVELS["monitor"]))
+        if not obstacles.is_empty and len(better):
+            better = better[~_hidden(view, obstacles, x_m[better], y_m[better])]
+        best[better] = pixels[better]
+    return best
+
+
+def _hidden(view: View, obstacles: BaseGeometry, x_m: Points, y_m: Points) -> NDArray[np.bool_]:
+    distance = np.maximum(np.hypot(x_m - view.x_m, y_m - view.y_m), 1e-9)
+    share = np.minimum(_OWN_WALL_M / distance, 1.0)
+    starts = np.stack([view.x_m + (x_m - view.x_m) * share, view.y_m + (y_m - view.y_m) * share], axis=1)
+    lines = shapely.linestrings(np.stack([starts, np.stack([x_m, y_m], axis=1)], axis=1))
+    return np.asarray(shapely.intersects(obstacles, lines))
+
+
+def _cover(views: list[View], outline: Outline, name: str, wants: str, shape: BaseGeometry) -> AreaCover:
+    left, bottom, right, top = shape.bounds
+    step = min(1.0, max(0.25, math.sqrt(shape.area / 4000)))
+    x, y = np.meshgrid(np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step))
+    inside = shapely.contains_xy(shape, x, y)
+    for building in outline.buildings:
+        inside &= ~shapely.contains_xy(building, x, y)
+    x, y = x[inside], y[inside]
+    good = int((_best(views, outline, x, y) >= LEVELS[wants]).sum())
+    return AreaCover(name, wants, len(x) * step * step, good * step * step)
+
+
+def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:
+    if detail.pixels_per_m is None or not detail.wants or detail.target_m is None:
+        return
+    subject, needed = f"camera {detail.camera}", LEVELS[detail.wants]
+    source = f"{_SOURCE}; {plan.camera(detail.camera).source}"
+    place = f"at {detail.target_m:g} m"
+    if detail.pixels_per_m == 0:
+        limit = f"the target in the picture, {needed:g} px/m to {detail.wants}"
+        yield finding("DET-2", subject, f"the target {place} is outside the picture", limit, source)
+    elif detail.pixels_per_m < needed:
+        view = detail.view
+        limit = f"{needed:g} px/m to {detail.wants}"
+        narrower = math.degrees(
+            2 * math.atan(math.tan(math.radians(view.horizontal_deg) / 2) * detail.pixels_per_m / needed)
+        )
+        advice = f"take a lens of at most {narrower:.0f}° (it has {view.horizontal_deg:.0f}°), more pixels, or move it nearer"
+        if detail.reach_m:
+            advice += f": it reaches {detail.reach_m:.1f} m"
+        yield finding("DET-1", subject, f"{detail.pixels_per_m:.0f} px/m {place}", limit, source, advice)
+
+
+def _area_findings(area: AreaCover) -> Iterator[Finding]:
+    if area.size_m2 and area.unseen_m2 / area.size_m2 > 0.01:
+        share = 100 * area.unseen_m2 / area.size_m2
+        measured = f"{area.unseen_m2:.0f} m² of {area.size_m2:.0f} m² ({share:.0f} %) not seen so well"
+        limit = f"{LEVELS[area.wants]:g} px/m to {area.wants} everywhere"
+        yield finding("DET-3", f"area {area.area}", measured, limit, f"{_SOURCE}; outline.geojson")

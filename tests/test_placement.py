@@ -1,0 +1,136 @@
+"""Placement against trying everything, and what makes a placement impossible."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from itertools import product
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import CAMERAS, SITE, TYPES, make_site
+from zentrale.planning.placement import Infeasible, Solution, deal_out_fits, place, plan_placement
+from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+
+SMALL = SwitchChoice("small", 2, 2, 1, 20.0, 1e9, 100.0)
+LARGE = SwitchChoice("large", 4, 4, 3, 70.0, 1e9, 260.0)
+
+
+def problem(runs: list[list[float]], watts: list[float], needs: list[int], **more: object) -> PlacementProblem:
+    """`watts` by camera, the same in every cabinet and in two modes."""
+    cabinets = tuple(CabinetChoice(f"k{n}", 50.0, 2) for n in range(len(runs[0])))
+    drawn = np.array([[[w, w / 2]] * len(cabinets) for w in watts])
+    built = PlacementProblem(
+        tuple(f"c{n}" for n in range(len(runs))), cabinets, (SMALL, LARGE), np.array(runs, dtype=float),
+        np.array(needs, dtype=np.int64), drawn, np.full(len(runs), 1e6), 90.0, 0.0, 1.0,
+    )  # fmt: skip
+    return replace(built, **more)  # type: ignore[arg-type]
+
+
+def everything(p: PlacementProblem) -> Iterator[float]:
+    """The cost of every placement there is."""
+    counts = [c for c in product(range(3), repeat=2) if sum(c) <= 2]
+    for where in product(range(len(p.cabinets)), repeat=len(p.cameras)):
+        if any(p.runs_m[c, k] > p.max_run_m for c, k in enumerate(where)):
+            continue
+        total = sum(p.runs_m[c, k] for c, k in enumerate(where)) * p.cable_price
+        for k in range(len(p.cabinets)):
+            cameras = [c for c, at in enumerate(where) if at == k]
+            fitting = [a * 100 + b * 260 for a, b in counts if (a or b) and deal_out_fits(p, k, cameras, [a, b])]
+            total += (min(fitting) + 50) if cameras and fitting else np.inf if cameras else 0
+        yield float(total)
+
+
+@settings(max_examples=25)
+@given(st.data())
+def test_no_placement_is_cheaper_and_every_limit_holds(data: st.DataObject) -> None:
+    cameras = data.draw(st.integers(1, 5))
+    runs = [[data.draw(st.floats(5, 110)) for _ in range(2)] for _ in range(cameras)]
+    needs = [data.draw(st.sampled_from([0, 1, 3])) for _ in range(cameras)]
+    watts = [0.0 if need == 0 else data.draw(st.floats(3, 30 if need == 3 else 15)) for need in needs]
+    p = problem(runs, watts, needs)
+    best = min(everything(p), default=np.inf)
+    plan = place(p, gap=1e-6)
+    if not np.isfinite(best):
+        assert isinstance(plan, Infeasible) and (plan.out_of_reach or plan.left_over)
+        return
+    assert isinstance(plan, Solution)
+    assert plan.cost.total == pytest.approx(best, rel=1e-4) and plan.bound <= best * (1 + 1e-6)
+    types = {t.name: t for t in p.types}
+    index = {name: n for n, name in enumerate(p.cameras)}
+    seen = []
+    for cabinet in plan.cabinets:
+        k = int(cabinet.cabinet[1:])
+        assert len(cabinet.switches) <= 2
+        for switch in cabinet.switches:
+            kind, members = types[switch.type], [index[c] for c in switch.cameras]
+            assert len(members) <= kind.ports and p.watts[members, k].sum(axis=0).max(initial=0) <= kind.budget_w + 1e-6
+            assert all(p.needs[m] <= kind.poe_type and p.runs_m[m, k] <= p.max_run_m for m in members)
+            seen += members
+    assert sorted(seen) == list(range(cameras))
+
+
+def test_sums_that_fit_and_cameras_that_do_not() -> None:
+    """Three cameras of 13 W fit two switches of 20 W by their sum, but not one by one: a dearer switch it must be."""
+    plan = place(problem([[10.0]] * 3, [13.0] * 3, [1] * 3), gap=1e-6)
+    assert isinstance(plan, Solution) and plan.cost.switches == 260 and plan.gap < 1e-6
+    assert [s.type for s in plan.cabinets[0].switches] == ["large"]
+
+
+def test_what_makes_a_placement_impossible() -> None:
+    beyond = place(problem([[95.0, 120.0], [10.0, 10.0]], [5, 5], [1, 1]))
+    assert beyond == Infeasible(out_of_reach=(("c0", "k0", 95.0),))
+    assert place(problem([[10.0]], [5], [4])) == Infeasible(not_fed=("c0",))
+    crowd = place(problem([[10.0]] * 9, [5] * 9, [1] * 9))
+    assert isinstance(crowd, Infeasible) and len(crowd.left_over) == 1 and crowd.limits == ("max_switches",)
+    hungry = place(problem([[10.0]] * 6, [30.0] * 6, [3] * 6))
+    assert isinstance(hungry, Infeasible) and "power" in hungry.limits and len(hungry.left_over) == 2
+    spare = place(problem([[10.0]] * 8, [5] * 8, [1] * 8, spare=0.25))
+    assert isinstance(spare, Infeasible) and set(spare.limits) == {"max_switches", "spare"}
+
+
+def test_the_nearest_cabinet_by_hand_costs_more() -> None:
+    """One camera each nearer to its own cabinet: by hand two cabinets and switches, else one and 20 m more."""
+    plan = place(problem([[10.0, 20.0], [20.0, 10.0]], [5, 5], [1, 1]), gap=1e-6)
+    assert isinstance(plan, Solution) and plan.by_hand is not None
+    assert plan.by_hand.total == 2 * (100 + 50) + 20 and plan.cost.total == 100 + 50 + 30
+
+
+CABINETS = """
+[[cabinets]]
+name = "hall"
+x_m = 0
+y_m = 0
+[[cabinets]]
+name = "yard"
+x_m = 100
+y_m = 0
+fibre_m = 10
+"""
+
+
+def test_a_placement_from_the_plan_files(tmp_path: Path) -> None:
+    site = SITE + CABINETS + "[placement]\ncable_price_per_m = 2\nfibre_price_per_m = 5\nroute_factor = 1.5\n"
+    rows = CAMERAS.replace("channel\n", "channel,x_m,y_m\n").replace("recorder,1\n", "recorder,1,,\n")
+    rows = rows.replace("recorder,3\n", "recorder,3,60,0\n")
+
+    def planned(folder: str, cameras: str = rows, types: str = TYPES) -> object:
+        return plan_placement(read_plan(SiteFolder(make_site(tmp_path / folder, site, cameras, types))))
+
+    lacking = plan_placement(read_plan(SiteFolder(make_site(tmp_path / "a"))))
+    assert lacking.result is None and any("[[cabinets]]" in what for what in lacking.lacks)
+    priced = TYPES.replace("ports = 10", "ports = 10\nprice = 200")
+    result = planned("b", types=priced)
+    plan = result.result  # type: ignore[attr-defined]
+    assert isinstance(plan, Solution)
+    # Both in the hall: 20 m and 30 m as the schedule says. From 60 m off the yard is 40 m x 1.5 away.
+    assert plan.cost.total == pytest.approx(200 + 2 * 50) and plan.cabinets[0].runs_m == {"north": 20, "south": 30}
+    far = planned("c", rows.replace("cabinet,1,20", "cabinet,1,99"), priced)
+    (found,) = far.findings  # type: ignore[attr-defined]
+    assert (found.code, found.subject) == ("PLC-1", "camera north") and "99 m to hall" in found.measured
