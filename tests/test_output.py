@@ -18,10 +18,14 @@ from zentrale.findings import finding
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
 from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
 from zentrale.output.handover import DeviceRow, JournalRow, PackContent, Settled, devices_csv, render
+from zentrale.planning.detail import plan_detail
+from zentrale.planning.ports import plan_ports
 from zentrale.planning.power import plan_power
+from zentrale.planning.reach import plan_reach
 from zentrale.planning.storage import plan_storage
 from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder
+from zentrale.site.outline import Outline
 from zentrale.site.reading import read_plan
 
 NOW = datetime(2026, 4, 1, 12, 0, tzinfo=UTC)
@@ -37,7 +41,8 @@ def device(**more: str) -> DeviceRow:
 def content(tmp_path: Path) -> PackContent:
     plan = read_plan(SiteFolder(make_site(tmp_path)))
     return PackContent(
-        plan, NOW, NOW, NOW, "laptop", plan_power(plan), plan_traffic(plan), plan_storage(plan), [device()], [], [], [], [], [],
+        plan, NOW, NOW, NOW, "laptop", plan_power(plan), plan_traffic(plan), plan_storage(plan), plan_reach(plan),
+        plan_ports(plan, plan_power(plan)), plan_detail(plan, Outline()), [device()], [], [], [], [], [],
     )  # fmt: skip
 
 
@@ -71,7 +76,7 @@ def test_the_page_needs_nothing_but_itself(content: PackContent) -> None:
     import re
 
     text = page(content)
-    assert not re.search(r"https?://|url\(|<link|<script", text) and text.count("data:image/png;base64,") == 4
+    assert not re.search(r"https?://|url\(|<link|<script", text) and text.count("data:image/png;base64,") == 6
 
 
 def test_a_contact_sheet_has_a_cell_for_every_camera() -> None:

@@ -71,6 +71,7 @@ def run(args: argparse.Namespace) -> int:
     plan = read_plan(folder)
     outline = read_outline(folder.outline_file, plan.site.origin)
     result = calculate(plan, args.parts or list(PARTS), Request(outline, args.pairs, args.seconds))
+    _write(output, plan, result, folder, args)
     _show(output, plan, result, args)
     if args.json:
         output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
@@ -78,7 +79,7 @@ def run(args: argparse.Namespace) -> int:
         output.heading("Findings")
         output.findings(result.findings)
     output.verdict(result.findings, "the plan holds")
-    _write(output, plan, result, folder, args)
+    _enter_addresses(output, result, folder, args)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
@@ -109,16 +110,19 @@ def _show(output: Output, plan: Plan, result: Calculation, args: argparse.Namesp
 
 
 def _write(output: Output, plan: Plan, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
-    """Figures, tables and addresses, as far as they are asked for."""
-    from zentrale.jobs.planning import write_addresses, write_figures, write_tables
+    """Figures and tables, as far as they are asked for; before anything is shown, since a pager may close early."""
+    from zentrale.jobs.planning import write_figures, write_tables
+
+    written = write_figures(plan, result, folder) if args.figures else []
+    written += write_tables(result, folder) if args.tables else []
+    for path in written:
+        output.hint(f"wrote {path}")
+
+
+def _enter_addresses(output: Output, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
+    from zentrale.jobs.planning import write_addresses
     from zentrale.site.folder import write_atomically
 
-    if args.figures:
-        for path in write_figures(plan, result, folder):
-            output.hint(f"wrote {path}")
-    if args.tables:
-        for path in write_tables(result, folder):
-            output.hint(f"wrote {path}")
     if args.write and result.addresses is not None:
         changed = write_addresses(folder, result.addresses)
         output.line(f"wrote {changed}" if changed else "nothing to write: every camera has its address", "bold")

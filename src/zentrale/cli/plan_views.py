@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from zentrale.planning.power import PowerPlan, SwitchPower
     from zentrale.planning.resilience import Failure, ResiliencePlan
     from zentrale.planning.storage import StoragePlan
-    from zentrale.planning.traffic import TrafficPlan
+    from zentrale.planning.traffic import LinkLoad, TrafficPlan
     from zentrale.site.model import Plan
 
 
@@ -90,6 +90,8 @@ def show_traffic(output: Output, traffic: TrafficPlan) -> None:
             quantities.bitrate(load.load_bps),
             quantities.bitrate(load.rate_bps),
             quantities.share(load.load_bps, load.rate_bps),
+            quantities.bitrate(load.back_bps),
+            *_burst(load),
         ]
         for load in traffic.links
         if load.kind != "port"
@@ -105,9 +107,14 @@ def show_traffic(output: Output, traffic: TrafficPlan) -> None:
                 quantities.bitrate(busiest.load_bps),
                 quantities.bitrate(busiest.rate_bps),
                 quantities.share(busiest.load_bps, busiest.rate_bps),
+                quantities.bitrate(busiest.back_bps),
+                "",
+                "",
             ]
         )
-    output.table(["kind", "where", ">cameras", ">load", ">line rate", ">share"], rows)
+    columns = ["kind", "where", ">cameras", ">load", ">line rate", ">share", ">other way", ">burst", ">buffer for it"]
+    output.table(columns, rows)
+    output.line("burst: 99.9 % of all 100 ms stay below it when all cameras start together, as after a power cut")
     rows = [
         [
             r.recorder,
@@ -120,6 +127,18 @@ def show_traffic(output: Output, traffic: TrafficPlan) -> None:
     ]
     output.line()
     output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)
+
+
+def _burst(load: LinkLoad) -> list[str]:
+    from zentrale import quantities
+
+    if load.burst is None:
+        return ["", ""]
+    needed = load.burst.buffer_bytes
+    return [
+        quantities.bitrate(load.burst.together_bps),
+        "none is enough" if needed is None else quantities.size(needed),
+    ]
 
 
 def show_storage(output: Output, storage: StoragePlan) -> None:

@@ -10,16 +10,17 @@ from typing import Any
 from zentrale import quantities
 from zentrale.findings import Finding
 from zentrale.jobs import discovering, registering, verifying
+from zentrale.jobs.planning import Request, calculate
 from zentrale.logbook.store import DONE, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
 from zentrale.output.handover import DeviceRow, JournalRow, PackContent, Settled, render
-from zentrale.planning.power import plan_power
-from zentrale.planning.storage import plan_storage
-from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
+from zentrale.site.outline import read_outline
 
+# What was planned, as far as it is evidence; where switches might have stood instead is not.
+_PLANNED_PARTS = ("power", "traffic", "storage", "zones", "addresses", "ports", "multicast", "resilience", "detail")
 # What a step of the registration settles: a finding of the discovery is closed by a later change of this step.
 _SETTLED_BY = {"SEC-1": "password", "SEC-3": "password", "SEC-4": "password", "CLK-1": "time"}
 
@@ -47,8 +48,13 @@ class _Evidence:
 def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     """Write output/handover. What was not yet done is said on the page, not made up."""
     evidence = _gather(logbook)
-    power, traffic, storage = plan_power(plan), plan_traffic(plan), plan_storage(plan)
-    planned = [*power.findings, *traffic.findings, *storage.findings]
+    outline = read_outline(folder.outline_file, plan.site.origin)
+    result = calculate(plan, _PLANNED_PARTS, Request(outline))
+    power, traffic, storage, reach, ports, detail = (
+        result.power, result.traffic, result.storage, result.reach, result.ports, result.detail,
+    )  # fmt: skip
+    assert power and traffic and storage and reach and ports and detail
+    planned = result.findings
     open_findings, settled = sort_findings(logbook, planned, evidence.changes)
     content = PackContent(
         plan=plan,
@@ -59,6 +65,9 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         power=power,
         traffic=traffic,
         storage=storage,
+        reach=reach,
+        ports=ports,
+        detail=detail,
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),

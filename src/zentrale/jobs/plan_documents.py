@@ -122,6 +122,7 @@ def resilience_document(resilience: ResiliencePlan) -> dict[str, object]:
     def failures(items: Sequence[Failure]) -> list[dict[str, object]]:
         return [
             {
+                "fails": f.name,
                 "parts": [{"kind": part.kind, "name": part.name} for part in f.parts],
                 "cameras_lost": list(f.lost),
                 "zones_parted": list(f.parted_zones),
@@ -190,7 +191,12 @@ def traffic_document(traffic: TrafficPlan) -> dict[str, object]:
             "kind": link.kind,
             "name": link.name,
             "load_bps": round(link.load_bps),
+            "towards": link.towards,
+            "back_bps": round(link.back_bps),
             "rate_bps": round(link.rate_bps),
+            "burst_together_bps": round(link.burst.together_bps) if link.burst else None,
+            "burst_spread_bps": round(link.burst.spread_bps) if link.burst else None,
+            "burst_buffer_bytes": plain(link.burst.buffer_bytes) if link.burst else None,
             "cameras": list(link.cameras),
         }
         for link in traffic.links
@@ -205,6 +211,7 @@ def traffic_document(traffic: TrafficPlan) -> dict[str, object]:
         }
         for r in traffic.recorders
     ]
+    document["estimated_bitrates"] = list(traffic.estimated)
     return document
 
 

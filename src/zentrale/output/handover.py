@@ -14,9 +14,14 @@ import jinja2
 from zentrale import quantities
 from zentrale.findings import Finding, Severity, worst_first
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
+from zentrale.output.coverage_figure import coverage_figure
 from zentrale.output.csv_tables import safe_cell
 from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
+from zentrale.output.network_figures import reach_figure, topology_figure
+from zentrale.planning.detail import DetailPlan
+from zentrale.planning.ports import PortTables
 from zentrale.planning.power import PowerPlan
+from zentrale.planning.reach import ReachPlan
 from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.model import Plan
@@ -76,6 +81,9 @@ class PackContent:
     power: PowerPlan
     traffic: TrafficPlan
     storage: StoragePlan
+    reach: ReachPlan
+    ports: PortTables
+    detail: DetailPlan
     devices: Sequence[DeviceRow]
     rates: Sequence[MeasuredRate]
     pictures: Sequence[SheetPicture]
@@ -94,10 +102,19 @@ def render(content: PackContent) -> dict[str, bytes]:
         "power.png": power_figure(content.plan, content.power),
         "bandwidth.png": bandwidth_figure(content.plan, content.traffic, content.rates),
         "storage.png": storage_figure(content.plan, content.storage),
+        "topology.png": topology_figure(content.plan, content.traffic),
+        "reach.png": reach_figure(content.plan, content.reach),
     }
+    if content.detail.ground is not None:
+        figures["coverage.png"] = coverage_figure(content.plan, content.detail)
     files = {"contact-sheet.png": sheet, **figures}
     page = _page(content, {name: _data_uri(data) for name, data in files.items()})
-    return {"index.html": page, "cameras.csv": devices_csv(content.devices), **files}
+    return {
+        "index.html": page,
+        "cameras.csv": devices_csv(content.devices),
+        "ports.csv": _ports_csv(content.ports),
+        **files,
+    }
 
 
 def devices_csv(devices: Sequence[DeviceRow]) -> bytes:
@@ -108,6 +125,19 @@ def devices_csv(devices: Sequence[DeviceRow]) -> bytes:
     writer.writerow(names)
     for device in devices:
         writer.writerow([safe_cell(getattr(device, name)) for name in names])
+    return text.getvalue().encode("utf-8-sig")
+
+
+def _ports_csv(ports: PortTables) -> bytes:
+    """The port map: a row for each port that is used."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(["switch", "port", "label", "device", "mode", "zones", "rate_mbps", "poe", "priority"])
+    for row in ports.rows:
+        if row.kind != "free":
+            cells = [row.switch, str(row.port), row.label, row.device, row.mode, "; ".join(row.zones), str(row.rate_mbps),
+                     "off" if row.poe_w is None else "on", row.priority]  # fmt: skip
+            writer.writerow([safe_cell(cell) for cell in cells])
     return text.getvalue().encode("utf-8-sig")
 
 
@@ -125,6 +155,6 @@ def _page(content: PackContent, images: dict[str, str]) -> bytes:
     warnings = sum(f.severity is Severity.WARNING for f in findings)
     text = environment.get_template("handover.html.j2").render(
         c=content, site=content.plan.site, findings=findings, faults=faults, warnings=warnings, images=images,
-        count=quantities.count, power=quantities.power,
+        count=quantities.count, power=quantities.power, bitrate=quantities.bitrate,
     )  # fmt: skip
     return text.encode("utf-8")
