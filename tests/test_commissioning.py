@@ -18,7 +18,19 @@ from typing import Any
 import psutil
 import pytest
 
-from conftest import CAMERAS, DATA, PROGRAM, SECRETS, SITE, StartStandIn, environment, make_site, make_vault, zentrale
+from conftest import (
+    CAMERAS,
+    DATA,
+    PROGRAM,
+    SECRETS,
+    SITE,
+    TYPES,
+    StartStandIn,
+    environment,
+    make_site,
+    make_vault,
+    zentrale,
+)
 from zentrale.logbook.vault import Vault
 
 
@@ -97,6 +109,63 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
     content = everything_below(site) + (found.all + rehearsed.all + first.all + verified.all + handed.all).encode()
     for secret in (*SECRETS, *passwords):
         assert secret.encode() not in content, "no password outside the vault"
+
+
+ENCODER = """
+[[cameras]]
+name = "west"
+onvif = false
+address = "127.0.71.13"
+maker = "Pallas Yard"
+model = "Quire 1E"
+firmware = "1"
+serial = "T-9"
+mac = "02:5a:71:00:00:13"
+main_path = "/analogue/1"
+sub_path = "/analogue/2"
+answers_probes = false
+accounts = [{ user = "admin", password = "installer-1" }]
+main = { resolution = "320x180", fps = 10, bitrate_kbps = 300, govlength = 10 }
+sub = { resolution = "160x96", fps = 5, bitrate_kbps = 64, govlength = 5 }
+"""
+ENCODER_TYPE = """
+[[camera_types]]
+name = "quire-1e"
+maker = "Pallas Yard"
+model = "Quire 1E"
+supply = "mains"
+day_w = 4
+max_resolution = "704x576"
+onvif = false
+main_path = "/analogue/1"
+sub_path = "/analogue/2"
+"""
+
+
+def test_a_camera_that_speaks_rtsp_only(tmp_path: Path, start_stand_in: StartStandIn) -> None:
+    """It is found, put onto its channel and verified by the paths of its type; without them it says what is missing."""
+    scenario = tmp_path / "scenario.toml"
+    scenario.write_text((DATA / "small.toml").read_text() + ENCODER)
+    rows = CAMERAS + "west,quay,quire-1e,all,cameras,cabinet,4,12,127.0.71.13,,recorder,2\n"
+    site = make_site(tmp_path / "site", cameras=rows, types=TYPES + ENCODER_TYPE)
+    make_vault(site)
+    start_stand_in(scenario)
+    found = zentrale("discover", "--json", cwd=site)
+    west = next(d for d in found.json["devices"] if d["planned_as"] == "west")
+    assert west["state"] == "RTSP only" and found.json["missing"] == []
+    assert "camera west" not in {subject for _, subject in codes(found.json)}
+    registered = zentrale("register", "--json", cwd=site)
+    steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == "camera west")
+    assert registered.code == 0 and [(s["step"], s["outcome"]) for s in steps] == [("channel", "changed")]
+    assert steps[0]["after"] == "channel 2: rtsp://127.0.71.13:8554/analogue/1"
+    time.sleep(1)
+    verified = zentrale("verify", "--only", "west", "--seconds", "3", "--json", cwd=site)
+    assert verified.code == 0, verified.all
+    assert {s["stream"]: s["verdict"] for s in verified.json["streams"]} == {"main": "ok", "sub": "ok"}
+    assert [(a["door"], a["outcome"]) for a in verified.json["access"]] == [("RTSP", "refused")]
+    (site / "types.toml").write_text(TYPES + ENCODER_TYPE.replace('main_path = "/analogue/1"\n', ""))
+    missing = zentrale("verify", "--only", "west", "--json", cwd=site)
+    assert missing.code == 3 and "main_path of quire-1e" in missing.all
 
 
 @pytest.mark.usefixtures("stand_in")

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from conftest import TYPES
 from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import plan_power
-from zentrale.planning.resilience import plan_resilience
+from zentrale.planning.resilience import Network, plan_resilience
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
 from zentrale.planning.traffic import OVERHEAD, link_loads
 from zentrale.site.model import Plan
@@ -102,12 +102,23 @@ def test_adding_up_by_switch_agrees_with_adding_up_by_camera(plan: Plan) -> None
 def test_what_a_failure_costs_is_what_a_plain_search_says(plan: Plan) -> None:
     home = {r.name: r.switch for r in plan.recorders}
     told = {f.name: set(f.lost) for f in plan_resilience(plan, plan_power(plan)).singles}
+    whole = lit_network(plan)
     for switch in plan.switches:
         graph = lit_network(plan)
         graph.remove_node(switch.name)
         lost = {
             c.name
             for c in plan.cameras
-            if not (c.switch in graph and home[c.recorder] in graph and nx.has_path(graph, c.switch, home[c.recorder]))
+            if nx.has_path(whole, c.switch, home[c.recorder])
+            and not (c.switch in graph and home[c.recorder] in graph and nx.has_path(graph, c.switch, home[c.recorder]))
         }
         assert told.get(f"switch {switch.name}", set()) == lost
+
+
+@given(plans())
+def test_the_short_way_for_single_failures_agrees_with_the_search(plan: Plan) -> None:
+    network = Network(plan, plan_power(plan))
+    for part in network.parts:
+        short, full = network.fail((part,)), network.fail_by_search((part,))
+        assert (short.lost, short.parted_zones) == (full.lost, full.parted_zones)
+        assert short.worst_share == pytest.approx(full.worst_share)

@@ -8,7 +8,7 @@ proven gap holds for the plan that comes out.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +23,7 @@ from zentrale.site.model import Plan
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
 _DEAL_S = 2.0
-_SAFETY = 0.5  # of a typical draw: about what is left over on a switch whose cameras are dealt out one by one
+_SAFETY = 0.25  # of a typical draw: about half of what is left over on a switch whose cameras are dealt out
 
 
 @dataclass(frozen=True)
@@ -105,22 +105,24 @@ def place(
         left_s = time_s - (clock() - began)
         if number and (left_s <= 0 or (best is not None and best[0].total - bound <= gap * best[0].total)):
             break
-        # The whole problem gives the bound. Between, only the cabinets it chose: that is quick, and cameras dealt out
-        # one by one fit better with budgets a little short the first time, and with what was learnt after.
-        whole = number % 3 == 0
-        safety = _SAFETY if number == 1 else 0.0
-        programme = Programme(problem, cuts, safety=safety, only=None if whole else used)
-        wanted, most_s = (gap * (0.9 if number == 0 else 0.3), left_s) if whole else (gap / 5, min(left_s, time_s / 5))
-        values, proven, late = programme.solve("money", wanted, max(1.0, most_s))
-        if whole:
+        if number % 3:
+            # Only the cabinets chosen last, and cameras told apart by switch type: quick, and easier to deal out.
+            chosen = _by_type(problem, used, _SAFETY * (number % 3 - 1), gap / 5, min(left_s, time_s / 4))
+            if chosen is None:
+                continue
+        else:
+            # The whole problem gives the bound.
+            programme = Programme(problem, cuts)
+            wanted = gap * (0.9 if number == 0 else 0.3)
+            values, proven, late = programme.solve("money", wanted, max(1.0, left_s))
             bound = max(bound, proven)
-        if values is None:
-            if whole and best is None:
+            if values is None:
+                if best is not None:
+                    break
                 return Infeasible(out_of_time=True) if late else explain(problem, cuts)
-            continue
-        if whole:
             used = np.flatnonzero(values[programme.used_at : programme.cut_at] > 0.5).tolist()
-        found, failed = _dealt(problem, programme, values)
+            chosen = programme.chosen(values)
+        found, failed = _dealt(problem, *chosen)
         cuts += failed
         if found is not None and (best is None or found[0].total < best[0].total):
             best = found
@@ -131,17 +133,44 @@ def place(
     return Solution(cabinets, cost, bound, share, by_hand(problem))
 
 
+def _by_type(
+    problem: PlacementProblem, used: Sequence[int], safety: float, gap: float, time_s: float
+) -> tuple[list[list[int]], NDArray[np.int64]] | None:
+    """The cameras of each cabinet, and counts of switches, when only `used` cabinets may serve and every camera goes to
+    a switch type of its cabinet: each pair of cabinet and type is a cabinet of its own.
+    """
+    kinds = len(problem.types)
+    virtual = [(k, s) for k in used for s in range(kinds)]
+    at = [k for k, _ in virtual]
+    runs = problem.runs_m[:, at].copy()
+    for column, (_, s) in enumerate(virtual):
+        runs[problem.needs > problem.types[s].poe_type, column] = np.inf
+    places = tuple(CabinetChoice(f"{k} {s}", 0.0, problem.cabinets[k].max_switches) for k, s in virtual)
+    programme = Programme(replace(problem, cabinets=places, runs_m=runs, watts=problem.watts[:, at]), [], safety=safety)
+    for n, (_, s) in enumerate(virtual):
+        others = [programme.count(n, other) for other in range(kinds) if other != s]
+        programme.row(others, [1.0] * len(others), 0, 0)
+    for k in used:
+        together = [programme.count(n, s) for n, (cabinet, s) in enumerate(virtual) if cabinet == k]
+        programme.row(together, [1.0] * len(together), 0, problem.cabinets[k].max_switches)
+    values, _, _ = programme.solve("money", gap, max(1.0, time_s))
+    if values is None:
+        return None
+    by_place, place_counts = programme.chosen(values)
+    chosen: list[list[int]] = [[] for _ in problem.cabinets]
+    counts = np.zeros((len(problem.cabinets), kinds), dtype=np.int64)
+    for n, (k, _) in enumerate(virtual):
+        chosen[k] += by_place[n]
+        counts[k] += place_counts[n]
+    return chosen, counts
+
+
 def _dealt(
-    problem: PlacementProblem, programme: Programme, values: NDArray[np.float64]
+    problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: NDArray[np.int64]
 ) -> tuple[tuple[Cost, tuple[PlacedCabinet, ...]] | None, list[Cut]]:
     """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, on the
     cheapest that do. Also what the programme must learn from it. None where some cabinet holds its cameras on nothing.
     """
-    counts = np.rint(values[programme.counts_at : programme.used_at]).astype(int).reshape(programme.k, programme.s)
-    chosen: list[list[int]] = [[] for _ in problem.cabinets]
-    for camera, cabinet, value in zip(programme.cameras, programme.cabinets, values, strict=False):
-        if value > 0.5:
-            chosen[cabinet].append(camera)
     placed, cuts, complete = [], [], True
     for cabinet, cameras in enumerate(chosen):
         if not cameras:
@@ -154,7 +183,7 @@ def _dealt(
             if dealt is None:
                 complete = False
                 continue
-            counts[cabinet] = np.bincount([kind for kind, _ in dealt], minlength=programme.s)
+            counts[cabinet] = np.bincount([kind for kind, _ in dealt], minlength=len(problem.types))
         switches = tuple(
             PlacedSwitch(problem.types[t].name, tuple(problem.cameras[c] for c in some)) for t, some in dealt
         )

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array
 
@@ -25,7 +26,7 @@ class Programme:
     """Variables in order: camera-to-cabinet pairs, switch counts, cabinets used, one for each cut and type, and where
     cameras may be left over, one for each camera.
 
-    without: a limit that is not set; only: cabinets that may be used
+    without: a limit that is not set
     safety: how many typical draws of every PoE budget are left out
     """
 
@@ -37,7 +38,6 @@ class Programme:
         without: str = "",
         elastic: bool = False,
         safety: float = 0.0,
-        only: Sequence[int] | None = None,
     ) -> None:
         self.problem = p = problem
         self.without = without
@@ -59,9 +59,6 @@ class Programme:
         self._high: list[float] = []
         self._assign()
         self._capacities()
-        if only is not None:
-            others = [self.used_at + cabinet for cabinet in range(self.k) if cabinet not in set(only)]
-            self.row(others, [1.0] * len(others), 0, 0)
         for number, cut in enumerate(cuts):
             self._cut(number, cut)
 
@@ -148,3 +145,12 @@ class Programme:
         )  # fmt: skip
         bound = float(result.mip_dual_bound) if result.mip_dual_bound is not None else 0.0
         return result.x, bound, result.status == 1
+
+    def chosen(self, values: NDArray[np.float64]) -> tuple[list[list[int]], NDArray[np.int64]]:
+        """The cameras of each cabinet, and the counts of switches by cabinet and type."""
+        cameras: list[list[int]] = [[] for _ in self.problem.cabinets]
+        for camera, cabinet, value in zip(self.cameras, self.cabinets, values, strict=False):
+            if value > 0.5:
+                cameras[cabinet].append(camera)
+        counts = np.rint(values[self.counts_at : self.used_at]).astype(np.int64).reshape(self.k, self.s)
+        return cameras, counts

@@ -35,7 +35,7 @@ class Part:
 class Failure:
     """What the failure of `parts` costs.
 
-    lost:         cameras no longer recorded
+    lost:         cameras no longer recorded, that were before
     parted_zones: zones whose devices no longer all reach one another
     worst_link:   the fullest link after the detour; worst_share its share of line rate
     """
@@ -65,7 +65,7 @@ class ResiliencePlan:
 
 def plan_resilience(plan: Plan, power: PowerPlan, *, pairs: bool = False) -> ResiliencePlan:
     """Every single failure; every pair of failures where `pairs` is asked for."""
-    network = _Network(plan, power)
+    network = Network(plan, power)
     normal = network.fail(())
     singles = [network.fail((part,)) for part in network.parts]
     costly = sorted((f for f in singles if f.lost or f.parted_zones), key=_cost)
@@ -85,7 +85,7 @@ def _cost(failure: Failure) -> tuple[int, int, str]:
     return (-len(failure.lost), -len(failure.parted_zones), failure.name)
 
 
-class _Network:
+class Network:
     """The plan's network, from which parts can be taken away."""
 
     def __init__(self, plan: Plan, power: PowerPlan) -> None:
@@ -104,11 +104,28 @@ class _Network:
             self.zone_switches.setdefault(zone, set()).add(switch)
         links = [Part("link", f"{link.a} - {link.b}") for link in plan.links if link.lit]
         self._place_before = self._places()
+        # Cameras without a path as things stand: no failure costs them.
+        self._cut_off: set[str] = set()
+        self._cut_off = self._lost((), self._place_before)
         # What each switch sends to each recorder's switch [bit/s].
         self._flows: dict[str, dict[str, float]] = {}
         for camera in plan.cameras:
             flows = self._flows.setdefault(self.recorder_switch[camera.recorder], {})
             flows[camera.switch] = flows.get(camera.switch, 0.0) + recorded_bps(plan, camera) * OVERHEAD
+        self._roots = set(self.recorder_switch.values())
+        # For each recorder's switch: from every other the next one on its way there.
+        self._towards = {
+            root: {far: near for near, far in nx.bfs_edges(self.graph, root)}
+            for root in self._flows
+            if root in self.graph
+        }
+        rates = [link.rate_mbps * 1e6 for link in plan.links]
+        shares = [(direction, load / rates[direction[0]]) for direction, load in self._loads().items()]
+        self._fullest_first = sorted(shares, key=lambda item: -item[1])
+        self._zones_at: dict[str, list[str]] = {}
+        for zone, switches in self.zone_switches.items():
+            for switch in switches:
+                self._zones_at.setdefault(switch, []).append(zone)
         self._index = {f"{link.a} - {link.b}": index for index, link in enumerate(plan.links)}
         self.parts = [
             *(Part("switch", s.name) for s in plan.switches),
@@ -119,14 +136,81 @@ class _Network:
 
     def fail(self, parts: tuple[Part, ...]) -> Failure:
         """What it costs when these parts fail at once."""
+        if len(parts) == 1:
+            (part,) = parts
+            if part.kind in ("supply", "recorder"):  # the network stays as it is
+                link, share = self._normal_worst()
+                return Failure(parts, tuple(sorted(self._lost(parts, self._place_before))), (), link, share)
+            tail = self._tail(part)
+            if tail is not None:
+                return self._lose_tail(parts, tail)
+        return self.fail_by_search(parts)
+
+    def fail_by_search(self, parts: tuple[Part, ...]) -> Failure:
+        """The same for any parts, by asking the whole network again."""
         switches = [part.name for part in parts if part.kind == "switch"]
         links = [self._index[part.name] for part in parts if part.kind == "link"]
         with taken_away(self.plan, self.graph, switches, links):
             place = self._places()
             lost = self._lost(parts, place)
             parted = self._parted(place)
-            link, share = self._worst_link()
+            link, share = self._worst_link(self._loads())
         return Failure(parts, tuple(sorted(lost)), parted, link, share)
+
+    def _tail(self, part: Part) -> str | None:
+        """The one switch that is gone with `part`, where it hangs on one link and holds no recorder. Most switches of a
+        site are such tails; their failure is worked out without asking the whole network.
+        """
+        if part.kind == "switch":
+            ends = [part.name]
+        else:
+            link = self.plan.links[self._index[part.name]]
+            ends = [switch for switch, _ in link.ends()]
+            edge = self.graph.edges[ends[0], ends[1]]
+            if edge["spares"] or edge["link"] != self._index[part.name]:
+                return None
+        tails = [end for end in ends if self.graph.degree[end] == 1 and end not in self._roots]
+        return tails[0] if tails else None
+
+    def _lose_tail(self, parts: tuple[Part, ...], tail: str) -> Failure:
+        hanging = {name for recorder in self.recorder_switch for name in self.cameras_at.get((tail, recorder), ())}
+        lost = sorted(hanging - self._cut_off)
+        island = self._place_before[tail]
+        parted = []
+        if parts[0].kind == "link":
+            parted = [
+                zone
+                for zone in self._zones_at.get(tail, ())
+                if any(s != tail and self._place_before[s] == island for s in self.zone_switches[zone])
+            ]
+        # Its own streams are missing on their way; all else flows as before.
+        missing: dict[tuple[int, str], float] = {}
+        for root, flows in self._flows.items():
+            flow, at = flows.get(tail, 0.0), tail
+            while flow and at in self._towards[root]:
+                near = self._towards[root][at]
+                direction = (self.graph.edges[near, at]["link"], near)
+                missing[direction] = missing.get(direction, 0.0) + flow
+                at = near
+        links = self.plan.links
+        worst, share = "", 0.0
+        for direction, before in self._fullest_first:
+            if before <= share:
+                break
+            link = links[direction[0]]
+            rate = link.rate_mbps * 1e6
+            left = before - missing.get(direction, 0.0) / rate
+            # What is left of a link that carried nothing else is rounding.
+            if left > max(share, 1e-12) and not (parts[0].kind == "link" and parts[0].name == f"{link.a} - {link.b}"):
+                worst, share = f"{link.a} - {link.b}", left
+        return Failure(parts, tuple(lost), tuple(parted), worst, share)
+
+    def _normal_worst(self) -> tuple[str, float]:
+        if not self._fullest_first:
+            return "", 0.0
+        (index, _), share = self._fullest_first[0]
+        link = self.plan.links[index]
+        return f"{link.a} - {link.b}", share
 
     def _places(self) -> dict[str, int]:
         """Each switch's island, by a number."""
@@ -139,7 +223,7 @@ class _Network:
             home = place.get(self.recorder_switch[recorder])
             if recorder in gone or home is None or place.get(switch) != home:
                 lost.update(names)
-        return lost
+        return lost - self._cut_off
 
     def _parted(self, place: Mapping[str, int]) -> tuple[str, ...]:
         """Zones that held together before and do not now; devices on a failed switch do not count."""
@@ -151,12 +235,16 @@ class _Network:
                 parted.append(zone)
         return tuple(parted)
 
-    def _worst_link(self) -> tuple[str, float]:
-        """The fullest link, and its share of line rate."""
+    def _loads(self) -> dict[tuple[int, str], float]:
+        """The load of each link [bit/s], by its index and the end nearer to the recorder."""
         loads: dict[tuple[int, str], float] = {}
         for root, flows in self._flows.items():
             for direction, load in loads_towards(self.graph, root, flows).items():
                 loads[direction] = loads.get(direction, 0.0) + load
+        return loads
+
+    def _worst_link(self, loads: Mapping[tuple[int, str], float]) -> tuple[str, float]:
+        """The fullest link, and its share of line rate."""
         if not loads:
             return "", 0.0
         links = self.plan.links
