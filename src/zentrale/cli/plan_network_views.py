@@ -16,9 +16,7 @@ if TYPE_CHECKING:
 def show_reach(output: Output, reach: ReachPlan, *, full: bool) -> None:
     output.heading("Who reaches whom: may the row begin to talk to the column?")
     cells = {(c.origin, c.to): c for c in reach.cells}
-    rows = [
-        [_party(origin), *(_reach_cell(cells.get((origin, to))) for to in reach.parties)] for origin in reach.parties
-    ]
+    rows = [[str(origin), *(_reach_cell(cells.get((origin, to))) for to in reach.parties)] for origin in reach.parties]
     output.table(["from \\ to", *(_party(party) for party in reach.parties)], rows)
     if full:
         output.heading("What decides it")

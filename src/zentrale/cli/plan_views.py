@@ -89,7 +89,7 @@ def show_traffic(output: Output, traffic: TrafficPlan) -> None:
             str(len(load.cameras)),
             quantities.bitrate(load.load_bps),
             quantities.bitrate(load.rate_bps),
-            quantities.share(load.load_bps, load.rate_bps),
+            ("fault|" if load.share > 1 else "") + quantities.share(load.load_bps, load.rate_bps),
             quantities.bitrate(load.back_bps),
             *_burst(load),
         ]

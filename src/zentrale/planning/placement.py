@@ -23,7 +23,9 @@ from zentrale.site.model import Plan
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
 _DEAL_S = 2.0
-_SAFETY = 0.25  # of a typical draw: about half of what is left over on a switch whose cameras are dealt out
+# Of a typical draw, left free on every switch: so the cameras fit when they are dealt out one by one.
+_SAFETIES = (0.0, 0.3)
+_NEIGHBOURS = (2, 3, 4)  # cabinets solved anew together
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,10 @@ class Infeasible:
     out_of_time: bool = False
 
 
+# What stands where: for each used cabinet its switches, each by type with its cameras, all by number.
+_Dealt = dict[int, list[tuple[int, list[int]]]]
+
+
 def place(
     problem: PlacementProblem, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
 ) -> Solution | Infeasible:
@@ -96,100 +102,125 @@ def place(
     reason = _plain_reasons(problem)
     if reason is not None:
         return reason
-    began = clock()
+    ends = clock() + time_s
     cuts: list[Cut] = []
-    best: tuple[Cost, tuple[PlacedCabinet, ...]] | None = None
+    best: _Dealt | None = None
     bound = 0.0
-    used: list[int] = []
+
+    def good() -> bool:
+        return best is not None and _cost(problem, best).total * (1 - gap) <= bound
+
     for number in range(_ROUNDS):
-        left_s = time_s - (clock() - began)
-        if number and (left_s <= 0 or (best is not None and best[0].total - bound <= gap * best[0].total)):
-            break
-        if number % 3:
-            # Only the cabinets chosen last, and cameras told apart by switch type: quick, and easier to deal out.
-            chosen = _by_type(problem, used, _SAFETY * (number % 3 - 1), gap / 5, min(left_s, time_s / 4))
-            if chosen is None:
-                continue
-        else:
-            # The whole problem gives the bound.
-            programme = Programme(problem, cuts)
-            wanted = gap * (0.9 if number == 0 else 0.3)
-            values, proven, late = programme.solve("money", wanted, max(1.0, left_s))
-            bound = max(bound, proven)
-            if values is None:
-                if best is not None:
-                    break
-                return Infeasible(out_of_time=True) if late else explain(problem, cuts)
-            used = np.flatnonzero(values[programme.used_at : programme.cut_at] > 0.5).tolist()
-            chosen = programme.chosen(values)
-        found, failed = _dealt(problem, *chosen)
+        # The whole problem gives the bound, and a start. A small part of the gap is left for dealing out.
+        programme = Programme(problem, cuts)
+        values, proven, late = programme.solve(
+            "money", gap * (0.6 if number == 0 else 0.3), max(1.0, 0.6 * (ends - clock()))
+        )
+        bound = max(bound, proven)
+        if values is None:
+            if best is not None:
+                break
+            return Infeasible(out_of_time=True) if late else explain(problem, cuts)
+        found, failed = _dealt(problem, *programme.chosen(values))
         cuts += failed
-        if found is not None and (best is None or found[0].total < best[0].total):
+        if found is not None and (best is None or _cost(problem, found).total < _cost(problem, best).total):
             best = found
+        if best is not None:
+            best = _improved(problem, best, lambda: good() or clock() >= ends)
+        if good() or clock() >= ends or not failed:
+            break
     if best is None:
         return Infeasible(out_of_time=True)
-    cost, cabinets = best
+    cost = _cost(problem, best)
     share = max(0.0, cost.total - bound) / cost.total if cost.total else 0.0
-    return Solution(cabinets, cost, bound, share, by_hand(problem))
-
-
-def _by_type(
-    problem: PlacementProblem, used: Sequence[int], safety: float, gap: float, time_s: float
-) -> tuple[list[list[int]], NDArray[np.int64]] | None:
-    """The cameras of each cabinet, and counts of switches, when only `used` cabinets may serve and every camera goes to
-    a switch type of its cabinet: each pair of cabinet and type is a cabinet of its own.
-    """
-    kinds = len(problem.types)
-    virtual = [(k, s) for k in used for s in range(kinds)]
-    at = [k for k, _ in virtual]
-    runs = problem.runs_m[:, at].copy()
-    for column, (_, s) in enumerate(virtual):
-        runs[problem.needs > problem.types[s].poe_type, column] = np.inf
-    places = tuple(CabinetChoice(f"{k} {s}", 0.0, problem.cabinets[k].max_switches) for k, s in virtual)
-    programme = Programme(replace(problem, cabinets=places, runs_m=runs, watts=problem.watts[:, at]), [], safety=safety)
-    for n, (_, s) in enumerate(virtual):
-        others = [programme.count(n, other) for other in range(kinds) if other != s]
-        programme.row(others, [1.0] * len(others), 0, 0)
-    for k in used:
-        together = [programme.count(n, s) for n, (cabinet, s) in enumerate(virtual) if cabinet == k]
-        programme.row(together, [1.0] * len(together), 0, problem.cabinets[k].max_switches)
-    values, _, _ = programme.solve("money", gap, max(1.0, time_s))
-    if values is None:
-        return None
-    by_place, place_counts = programme.chosen(values)
-    chosen: list[list[int]] = [[] for _ in problem.cabinets]
-    counts = np.zeros((len(problem.cabinets), kinds), dtype=np.int64)
-    for n, (k, _) in enumerate(virtual):
-        chosen[k] += by_place[n]
-        counts[k] += place_counts[n]
-    return chosen, counts
+    return Solution(_named(problem, best), cost, bound, share, by_hand(problem))
 
 
 def _dealt(
     problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: NDArray[np.int64]
-) -> tuple[tuple[Cost, tuple[PlacedCabinet, ...]] | None, list[Cut]]:
+) -> tuple[_Dealt | None, list[Cut]]:
     """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, on the
     cheapest that do. Also what the programme must learn from it. None where some cabinet holds its cameras on nothing.
     """
-    placed, cuts, complete = [], [], True
+    placed: _Dealt = {}
+    cuts, complete = [], True
     for cabinet, cameras in enumerate(chosen):
         if not cameras:
-            counts[cabinet] = 0
             continue
         dealt = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
         if dealt is None:
             cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
             dealt = deal_out(problem, cabinet, cameras)
-            if dealt is None:
-                complete = False
-                continue
-            counts[cabinet] = np.bincount([kind for kind, _ in dealt], minlength=len(problem.types))
-        switches = tuple(
-            PlacedSwitch(problem.types[t].name, tuple(problem.cameras[c] for c in some)) for t, some in dealt
+        if dealt is None:
+            complete = False
+        else:
+            placed[cabinet] = [(kind, some) for kind, some in dealt if some]
+    return (placed if complete else None), cuts
+
+
+def _improved(problem: PlacementProblem, dealt: _Dealt, stop: Callable[[], bool]) -> _Dealt:
+    """The same or a cheaper placement: again and again a few neighbouring cabinets are solved anew with the cameras
+    that they serve, the rest staying as it is, until a whole turn brings nothing.
+    """
+    reach = (problem.runs_m <= problem.max_run_m).astype(np.int64)
+    shared = reach.T @ reach  # cameras that both of two cabinets could serve
+    settled: set[tuple[tuple[int, ...], tuple[int, ...]]] = set()  # cabinets with their cameras that brought nothing
+    for size in _NEIGHBOURS:
+        gained = True
+        while gained:
+            gained = False
+            for anchor in list(dealt):
+                if stop():
+                    return dealt
+                by_shared = np.argsort(-shared[anchor], kind="stable").tolist()
+                near = [k for k in by_shared if k != anchor and shared[anchor, k]]
+                group = sorted([anchor, *near[: size - 1]])
+                cameras = sorted(c for k in group for _, some in dealt.get(k, []) for c in some)
+                if (key := (tuple(group), tuple(cameras))) in settled:
+                    continue
+                better = _solved_anew(problem, dealt, group, cameras)
+                if better is None:
+                    settled.add(key)
+                else:
+                    dealt, gained = better, True
+    return dealt
+
+
+def _solved_anew(problem: PlacementProblem, dealt: _Dealt, cabinets: list[int], cameras: list[int]) -> _Dealt | None:
+    """A cheaper placement that differs in these cabinets and their cameras only; None where none is found."""
+    small = replace(
+        problem, cameras=tuple(problem.cameras[c] for c in cameras), cabinets=tuple(problem.cabinets[k] for k in cabinets),
+        runs_m=problem.runs_m[np.ix_(cameras, cabinets)], needs=problem.needs[cameras],
+        watts=problem.watts[np.ix_(cameras, cabinets)], loads_bps=problem.loads_bps[cameras],
+    )  # fmt: skip
+    now = _cost(problem, {k: dealt[k] for k in cabinets if k in dealt}).total
+    best: _Dealt | None = None
+    for safety in _SAFETIES:
+        programme = Programme(small, [], safety=safety)
+        values, bound, _ = programme.solve("money", 0.001, _DEAL_S)
+        if values is None or bound >= now * (1 - 1e-6):
+            continue
+        found, _ = _dealt(small, *programme.chosen(values))
+        if found is not None and _cost(small, found).total < now * (1 - 1e-6):
+            now, best = _cost(small, found).total, found
+    if best is None:
+        return None
+    others = {k: switches for k, switches in dealt.items() if k not in cabinets}
+    again = {
+        cabinets[k]: [(kind, [cameras[c] for c in some]) for kind, some in switches] for k, switches in best.items()
+    }
+    return {**others, **again}
+
+
+def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...]:
+    placed = []
+    for cabinet, switches in sorted(dealt.items()):
+        names = tuple(
+            PlacedSwitch(problem.types[kind].name, tuple(problem.cameras[c] for c in some)) for kind, some in switches
         )
-        runs = {problem.cameras[c]: float(problem.runs_m[c, cabinet]) for c in cameras}
-        placed.append(PlacedCabinet(problem.cabinets[cabinet].name, switches, runs))
-    return ((_cost(problem, chosen, counts), tuple(placed)) if complete else None), cuts
+        runs = {problem.cameras[c]: float(problem.runs_m[c, cabinet]) for _, some in switches for c in some}
+        placed.append(PlacedCabinet(problem.cabinets[cabinet].name, names, runs))
+    return tuple(placed)
 
 
 def deal_out(
@@ -230,11 +261,10 @@ def deal_out(
     return [(kind, some) for (kind, some), row in zip(dealt, counted, strict=True) if row.any()]
 
 
-def _cost(problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: np.ndarray) -> Cost:
-    switches = sum(float(counts[k, s]) * t.price for k in range(len(chosen)) for s, t in enumerate(problem.types))
-    cable = sum(float(problem.runs_m[c, k]) for k, cameras in enumerate(chosen) for c in cameras) * problem.cable_price
-    used = sum(problem.cabinets[k].price for k, cameras in enumerate(chosen) if cameras or counts[k].any())
-    return Cost(switches, cable, used)
+def _cost(problem: PlacementProblem, dealt: _Dealt) -> Cost:
+    switches = sum(problem.types[kind].price for placed in dealt.values() for kind, _ in placed)
+    runs = sum(float(problem.runs_m[c, k]) for k, placed in dealt.items() for _, some in placed for c in some)
+    return Cost(switches, runs * problem.cable_price, sum(problem.cabinets[k].price for k in dealt))
 
 
 def by_hand(problem: PlacementProblem) -> Cost | None:
@@ -242,22 +272,21 @@ def by_hand(problem: PlacementProblem) -> Cost | None:
     of one type. None where some cabinet has no such type.
     """
     nearest = np.argmin(problem.runs_m, axis=1)
-    chosen = [np.flatnonzero(nearest == k).tolist() for k in range(len(problem.cabinets))]
-    counts = np.zeros((len(problem.cabinets), len(problem.types)), dtype=int)
-    for k, cameras in enumerate(chosen):
+    dealt: _Dealt = {}
+    for k, choice in enumerate(problem.cabinets):
+        cameras = np.flatnonzero(nearest == k).tolist()
         options = []
         for s, kind in enumerate(problem.types):
-            for number in range(1, problem.cabinets[k].max_switches + 1 if cameras else 1):
-                wanted = [number if n == s else 0 for n in range(len(problem.types))]
-                if deal_out_fits(problem, k, cameras, wanted):
+            for number in range(1, choice.max_switches + 1 if cameras else 1):
+                if deal_out_fits(problem, k, cameras, [number if n == s else 0 for n in range(len(problem.types))]):
                     options.append((number * kind.price, s, number))
                     break
         if cameras and not options:
             return None
-        if options:
+        if cameras:
             _, s, number = min(options)
-            counts[k, s] = number
-    return _cost(problem, chosen, counts)
+            dealt[k] = [(s, cameras)] + [(s, [])] * (number - 1)  # only the cost counts here
+    return _cost(problem, dealt)
 
 
 def deal_out_fits(problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int]) -> bool:

@@ -89,24 +89,31 @@ class Programme:
             counts = [self.count(cabinet, kind) for kind in range(self.s)]
             most = 10_000 if self.without == "max_switches" else choice.max_switches
             self.row([*counts, self.used_at + cabinet], [*([1.0] * self.s), -float(most)], -np.inf, 0)
-            # Needs are nested: a port that feeds a high PoE type feeds the lower ones. So it is enough that, for each
-            # level, all that need at least that level fit into all that offer at least that level.
-            for level in p.levels():
-                members = [i for i in pairs if p.needs[self.cameras[i]] >= level]
-                ports = [float(t.ports_for(level, 0.0 if self.without == "spare" else p.spare)) for t in p.types]
-                self._fits(members, [1.0] * len(members), counts, ports)
-                if level == 0 or self.without == "power":
-                    continue
-                # What is left over on a switch is about half a camera's draw: `safety` keeps such a part free.
-                typical = np.median(p.watts[np.flatnonzero(p.needs >= level)].max(axis=2)) if members else 0.0
-                short = self.safety * float(typical)
-                budgets = [max(0.0, t.budget_w - short) if t.poe_type >= level else 0.0 for t in p.types]
-                for mode in range(p.watts.shape[2]):
-                    drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
-                    self._fits(members, drawn, counts, budgets)
-            if self.without != "uplink":
-                loads = [float(p.loads_bps[self.cameras[i]]) / 1e6 for i in pairs]
-                self._fits(pairs, loads, counts, [t.uplink_bps / 1e6 for t in p.types])
+            self._hold(cabinet, pairs, counts)
+
+    def _hold(self, cabinet: int, pairs: list[int], counts: list[int]) -> None:
+        """The cameras of these pairs fit on the cabinet's switches, by their sums.
+
+        Needs are nested: a port that feeds a high PoE type feeds the lower ones. So it is enough that, for each level,
+        all that need at least that level fit into all that offer at least that level.
+        """
+        p = self.problem
+        spare = 0.0 if self.without == "spare" else p.spare
+        for level in p.levels():
+            members = [i for i in pairs if p.needs[self.cameras[i]] >= level]
+            if not members:
+                continue
+            self._fits(members, [1.0] * len(members), counts, [float(t.ports_for(level, spare)) for t in p.types])
+            if level == 0 or self.without == "power":
+                continue
+            typical = float(np.median(p.watts[np.flatnonzero(p.needs >= level)].max(axis=2)))
+            budgets = [max(0.0, t.budget_w - self.safety * typical) if t.poe_type >= level else 0.0 for t in p.types]
+            for mode in range(p.watts.shape[2]):
+                drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
+                self._fits(members, drawn, counts, budgets)
+        if self.without != "uplink":
+            loads = [float(p.loads_bps[self.cameras[i]]) / 1e6 for i in pairs]
+            self._fits(pairs, loads, counts, [t.uplink_bps / 1e6 for t in p.types])
 
     def _fits(self, members: list[int], sizes: list[float], counts: list[int], rooms: list[float]) -> None:
         if members:
@@ -118,7 +125,7 @@ class Programme:
             i for i in range(self.pairs) if self.cabinets[i] == cut.cabinet and self.cameras[i] in set(cut.cameras)
         ]
         more = [self.cut_at + number * self.s + kind for kind in range(self.s)]
-        size = float(len(pairs))
+        size = float(len(cut.cameras))
         self.row([*pairs, *more], [*([1.0] * len(pairs)), *([-size] * self.s)], -np.inf, size - 1)
         for kind, y in enumerate(more):
             self.row([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
