@@ -17,7 +17,7 @@ from zentrale.site.model import Plan
 from zentrale.site.reading import read_plan
 
 SIZES = (250, 500, 1000, 2000, 4000)
-PARTS = ("power", "traffic", "storage", "addresses", "resilience")
+PARTS = ("power", "traffic", "storage", "zones", "addresses", "ports", "multicast", "resilience", "detail")
 PER_SWITCH, PER_RECORDER = 17, 100
 
 TYPES = """\
@@ -29,6 +29,7 @@ poe_class = 3
 day_w = 6
 night_w = 9
 max_resolution = "1920x1080"
+view_deg = 66
 [[switch_types]]
 name = "access"
 maker = "Orrery"
@@ -58,6 +59,8 @@ def make(folder: Path, cameras: int) -> SiteFolder:
     storage = '{ drives = 16, drive_tb = 18, redundancy = "6" }'
     parts = [
         '[site]\nname = "scale"\ntimezone = "Europe/London"\n[[zones]]\nname = "cameras"\nvlan = 20\nsubnet = "10.20.0.0/16"',
+        '[[viewers]]\nname = "wall"\nzone = "cameras"\nswitch = "core"\nport = 500\nsource = "camera"\nmulticast = true\n'
+        'stream = "main"\npanels = 64\n[[viewers]]\nname = "desk"\nzone = "cameras"\nswitch = "core"\nport = 501\npanels = 64',
         f'[[groups]]\nname = "all"\nmain = {stream}\n[[switches]]\nname = "core"\ncabinet = "core"\ntype = "core"',
     ]
     for n in range(switches):
@@ -66,13 +69,18 @@ def make(folder: Path, cameras: int) -> SiteFolder:
     for n in range(recorders):
         parts.append(
             f'[[recorders]]\nname = "r{n}"\ntype = "rec"\nzone = "cameras"\nswitch = "core"\nport = {switches + n + 1}\n'
-            f'address = "10.20.0.{n + 2}"\nstorage = {storage}'
+            f'address = "10.20.255.{n + 2}"\nstorage = {storage}'
         )
-    rows = ["name,type,group,zone,switch,port,run_length_m,recorder,channel"]
+    rows = [
+        "name,type,group,zone,switch,port,run_length_m,recorder,channel,x_m,y_m,height_m,heading_deg,tilt_deg,target_m,wants"
+    ]
     for n in range(cameras):
         switch, port = divmod(n, PER_SWITCH)
         recorder, channel = divmod(n, PER_RECORDER)
-        rows.append(f"cam-{n},cam,all,cameras,s{switch},{port + 1},{20 + n % 60},r{recorder},{channel + 1}")
+        rows.append(
+            f"cam-{n},cam,all,cameras,s{switch},{port + 1},{20 + n % 60},r{recorder},{channel + 1},"
+            f"{n % 50 * 15},{n // 50 * 15},4,{n * 37 % 360},12,12,observe"
+        )
     (folder / "site.toml").write_text("\n".join(parts))
     (folder / "types.toml").write_text(TYPES)
     (folder / "cameras.csv").write_text("\n".join(rows) + "\n")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
@@ -61,7 +62,40 @@ MISTAKES = [
     ("cameras", "02:5a:71:00:00:11", "02:5a:71:00:00", ["cameras.csv line 2", "MAC address"]),
     ("cameras", "recorder,3", "recorder,3,extra", ["cameras.csv line 3", "13 cells", "12"]),
     ("cameras", ",group,", ",gruppe,", ["cameras.csv line 1", "'gruppe'"]),
+    ("site", "[policy]", "[policy]\nmulticast_block = '10.0.0.0/8'", ["line 5", "multicast groups", "239.192.0.0/16"]),
+    ("types", "max_resolution", "view_deg = 400\nmax_resolution", ["types.toml line 7", "view_deg", "360"]),
 ]
+
+VIEWER = '[[viewers]]\nname = "desk"\nzone = "cameras"\nswitch = "cabinet"\nport = 7\n'
+POINT = '[[access_points]]\nname = "ap"\nswitch = "cabinet"\nport = 6\nnetworks = [{ name = "n", zone = "cameras" }]\n'
+ZONE = '[[zones]]\nname = "other"\nvlan = 9\nsubnet = "127.0.72.0/27"\n'
+# What is added to site.toml, and the words of its message.
+MORE_MISTAKES = [
+    (VIEWER.replace('"cameras"', '"office"'), ["field zone", "'office'", "cameras"]),
+    (VIEWER.replace("port = 7", "port = 1"), ["field port", "cabinet:1", "already used"]),
+    (VIEWER.replace('"desk"', '"north"'), ["name 'north'", "already used"]),
+    (VIEWER + 'groups = ["none"]\n', ["groups", "'none'", "all"]),
+    (POINT.replace('zone = "cameras"', 'zone = "x"'), ["zone", "'x'", "cameras"]),
+    ('[[ports]]\nat = "cabinet"\n', ["'cabinet'", "SWITCH:PORT"]),
+    ('[[ports]]\nat = "cabinet:99"\n', ["port 99", "1 to 10"]),
+    ('[[ports]]\nat = "cabinet:1"\ndevice = "nobody"\n', ["device", "'nobody'"]),
+    ('[[ports]]\nat = "cabinet:1"\ntagged = ["cameras", "x"]\n', ["tagged", "'x'"]),
+    ('[[rules]]\nfrom = "cameras"\nto = "moon"\n', ["to", "'moon'", "internet"]),
+    ('[[reach]]\nfrom = "cameras"\nto = "internet"\n', ["'wanted'", "missing"]),
+    ('[[rules]]\nfrom = "cameras"\nto = "*"\nto_kind = "printer"\n', ["to_kind", "printer", "recorder"]),
+    (ZONE + 'primary = "cameras"\n', ["subnet", "127.0.72.0/27", "its primary cameras"]),
+    (ZONE + 'primary = "other"\n', ["primary", "no secondary itself"]),
+    (ZONE + 'querier = "nowhere"\n', ["querier", "'nowhere'", "cabinet"]),
+    ('[placement]\nswitch_types = ["x"]\n', ["switch_types", "'x'", "switch-8"]),
+    ('[[cabinets]]\nname = "a"\nx_m = "far"\ny_m = 0\n', ["x_m", "far", "number"]),
+]
+
+
+@pytest.mark.parametrize(("added", "words"), MORE_MISTAKES)
+def test_a_mistake_in_the_network_is_named(tmp_path: Path, added: str, words: list[str]) -> None:
+    problems = problems_of(make_site(tmp_path, SITE + added))
+    assert any(all(word in problem for word in words) for problem in problems), problems
+    assert all(re.match(r"(site.toml|cameras.csv) line \d+: field ", problem) for problem in problems), problems
 
 
 @pytest.mark.parametrize(("file", "right", "wrong", "words"), MISTAKES)

@@ -13,6 +13,7 @@ from zentrale.planning.power import plan_power
 from zentrale.planning.resilience import Network, plan_resilience
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
 from zentrale.planning.traffic import OVERHEAD, link_loads
+from zentrale.planning.zone_links import zone_links, zone_switches
 from zentrale.site.model import Plan
 
 STREAM = {"resolution": "320x180", "fps": 10, "bitrate_kbps": 300}
@@ -122,3 +123,28 @@ def test_the_short_way_for_single_failures_agrees_with_the_search(plan: Plan) ->
         short, full = network.fail((part,)), network.fail_by_search((part,))
         assert (short.lost, short.parted_zones) == (full.lost, full.parted_zones)
         assert short.worst_share == pytest.approx(full.worst_share)
+
+
+@given(plans())
+def test_a_zone_is_carried_wherever_its_devices_are_joined(plan: Plan) -> None:
+    """Over the links that carry it, the devices of a zone reach one another just as far as over all links, and still do
+    when any one link of a ring fails.
+    """
+    whole = lit_network(plan)
+    (carried,) = zone_links(plan).values()
+    at = zone_switches(plan)["z"]
+    if not at:
+        assert not carried
+        return
+    root = at[0]
+    for gone in [None, *carried]:
+        network: nx.Graph[str] = nx.Graph()
+        network.add_nodes_from(whole)
+        network.add_edges_from((plan.links[i].ends()[0][0], plan.links[i].ends()[1][0]) for i in carried if i != gone)
+        lit: nx.Graph[str] = nx.Graph()
+        lit.add_nodes_from(whole)
+        lit.add_edges_from(
+            (link.ends()[0][0], link.ends()[1][0]) for i, link in enumerate(plan.links) if link.lit and i != gone
+        )
+        for switch in at:
+            assert nx.has_path(network, root, switch) == nx.has_path(lit, root, switch)

@@ -220,3 +220,60 @@ def test_thirty_two_groups_share_an_ethernet_address(low: int, twin: int) -> Non
     assert ethernet_address(str(group)) == ethernet_address(str(other))
     assert ethernet_address(str(group)).startswith("01:00:5e:")
     assert bytes.fromhex(ethernet_address(str(group)).replace(":", ""))[3] < 128
+
+
+def as_ports(tables: PortTables) -> str:
+    """The generated table as [[ports]] of site.toml."""
+    text = ""
+    for row in tables.rows:
+        if row.kind != "free" and row.zones:
+            zones = f"access = '{row.access}'" if row.mode == "access" else f"tagged = {list(row.tagged)}"
+            text += f"[[ports]]\nat = '{row.switch}:{row.port}'\nrate_mbps = {row.rate_mbps}\n{zones}\n"
+    return text
+
+
+@pytest.mark.parametrize("site", [SITE, PRIVATE, TWO_LEGS + OFFICE + DESK, SITE + WALL])
+def test_what_is_generated_passes_its_own_check(tmp_path: Path, site: str) -> None:
+    """Entered into the plan as the whole list of every switch, it changes nothing and nothing is missing."""
+    first = ports_of(tmp_path / "a", site + NETWORK)
+    listed = (site + NETWORK).replace('type = "switch-8"\n', 'type = "switch-8"\nports = "listed"\n')
+    again = ports_of(tmp_path / "b", listed + as_ports(first))
+    told_again = [f for f in again.findings if f.code != "ZON-3" or "no zone" not in f.limit]
+    assert not told_again
+    used = [row for row in first.rows if row.zones]
+    same = [(row.switch, row.port, row.mode, row.zones, row.role, row.poe_w) for row in used]
+    assert [(r.switch, r.port, r.mode, r.zones, r.role, r.poe_w) for r in again.rows if r.zones] == same
+
+
+ENDS = st.sampled_from(["cameras", "office", "internet", "*"])
+KINDS = st.sampled_from([None, "camera", "recorder", "device"])
+RULES = st.lists(st.tuples(ENDS, ENDS, KINDS, KINDS, st.booleans()), max_size=5)
+
+
+def rules_text(rules: list[tuple[str, str, str | None, str | None, bool]]) -> str:
+    text = ""
+    for start, end, from_kind, to_kind, allow in rules:
+        kinds = "".join(f"{key} = '{kind}'\n" for key, kind in (("from_kind", from_kind), ("to_kind", to_kind)) if kind)
+        text += rule(start, end, more=f"{kinds}allow = {str(allow).lower()}")
+    return text
+
+
+@given(RULES, st.booleans())
+def test_rules_only_ever_act_between_zones(
+    tmp_path_factory: pytest.TempPathFactory, rules: list[tuple[str, str, str | None, str | None, bool]], gateway: bool
+) -> None:
+    """Whatever the rules: within a VLAN nothing changes, without a gateway nothing passes, and an allowing rule put
+    last takes nothing away.
+    """
+    site = SITE.replace("vlan = 71", 'vlan = 71\ngateway = "127.0.71.30"') if gateway else SITE
+    folder = tmp_path_factory.mktemp("rules")
+    _, cells = reach_of(folder, site + OFFICE + rules_text(rules))
+    _, more = reach_of(folder, site + OFFICE + rules_text([*rules, ("*", "*", None, None, True)]))
+    for (origin, to), (allowed, why) in cells.items():
+        if origin.split()[-1] == to.split()[-1]:
+            assert allowed and "same VLAN" in why
+        elif not gateway and "cameras" in origin + to:
+            assert not allowed and "cameras has no gateway" in why
+        else:
+            assert more[origin, to][0] or not allowed
+            assert why == "no rule allows it" or why.startswith("rule ")

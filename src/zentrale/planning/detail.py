@@ -71,6 +71,17 @@ class View:
                 pixels = np.where(inside, self.width_px / (2 * along * half), 0.0)
         return np.asarray(np.nan_to_num(pixels, posinf=1e9))
 
+    @property
+    def farthest_m(self) -> float:
+        """Beyond this distance over the ground nothing reaches the lowest level, in any direction."""
+        half = math.radians(self.horizontal_deg) / 2
+        lowest = LEVELS["monitor"]
+        if self.fisheye:
+            return min(self.width_px, self.height_px) / (2 * half) / lowest
+        # At the corner of the picture, farthest from its axis.
+        diagonal = math.hypot(1, math.tan(half), math.tan(half) * self.height_px / self.width_px)
+        return self.width_px / (2 * math.tan(half)) / lowest * diagonal
+
     def reach_m(self, level: str) -> float:
         """How far along its heading a target is still resolved to `level`; 0 where nowhere."""
         distances = np.arange(0.25, 2000.0, 0.25)
@@ -208,11 +219,15 @@ def _best(views: list[View], outline: Outline, x_m: Points, y_m: Points) -> Poin
     shapely.prepare(obstacles)
     best = np.zeros_like(x_m)
     for view in views:
-        pixels = view.pixels_per_m(x_m, y_m)
-        better = np.flatnonzero((pixels > best) & (pixels >= LEVELS["monitor"]))
+        reach = view.farthest_m
+        near = np.flatnonzero((abs(x_m - view.x_m) <= reach) & (abs(y_m - view.y_m) <= reach))
+        pixels = view.pixels_per_m(x_m[near], y_m[near])
+        good = (pixels > best[near]) & (pixels >= LEVELS["monitor"])
+        better, pixels = near[good], pixels[good]
         if not obstacles.is_empty and len(better):
-            better = better[~_hidden(view, obstacles, x_m[better], y_m[better])]
-        best[better] = pixels[better]
+            seen = ~_hidden(view, obstacles, x_m[better], y_m[better])
+            better, pixels = better[seen], pixels[seen]
+        best[better] = pixels
     return best
 
 

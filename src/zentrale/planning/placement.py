@@ -102,7 +102,7 @@ def place(
     reason = _plain_reasons(problem)
     if reason is not None:
         return reason
-    ends = clock() + time_s
+    ends = clock() + 0.95 * time_s  # the last step takes its time
     cuts: list[Cut] = []
     best: _Dealt | None = None
     bound = 0.0
@@ -114,7 +114,7 @@ def place(
         # The whole problem gives the bound, and a start. A small part of the gap is left for dealing out.
         programme = Programme(problem, cuts)
         values, proven, late = programme.solve(
-            "money", gap * (0.6 if number == 0 else 0.3), max(1.0, 0.6 * (ends - clock()))
+            "money", gap * (0.8 if number == 0 else 0.3), max(1.0, 0.6 * (ends - clock()))
         )
         bound = max(bound, proven)
         if values is None:

@@ -15,7 +15,7 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import PowerPlan
-from zentrale.planning.topology import lit_network, loads_towards, taken_away
+from zentrale.planning.topology import lit_network, loads_towards, steps_from, taken_away
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Camera, Mode, Plan
 
@@ -115,7 +115,7 @@ class Network:
         self._roots = set(self.recorder_switch.values())
         # For each recorder's switch: from every other the next one on its way there.
         self._towards = {
-            root: {far: near for near, far in nx.bfs_edges(self.graph, root)}
+            root: {far: near for near, far in steps_from(self.graph, root)}
             for root in self._flows
             if root in self.graph
         }
@@ -260,8 +260,8 @@ def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:
 def _findings(plan: Plan, failure: Failure, normal_share: float) -> list[Finding]:
     """Cameras that must stay and do not; and a detour that overloads a link."""
     findings = []
-    must_stay = [c for c in plan.cameras if c.group in plan.policy.resilient_groups]
-    lost = [c for c in must_stay if c.name in failure.lost and not _own(c, failure)]
+    asked = plan.policy.resilient_groups
+    lost = [c for name in failure.lost if asked and (c := plan.camera(name)).group in asked and not _own(c, failure)]
     if lost:
         names = ", ".join(c.name for c in lost)
         measured = f"its failure costs {quantities.count(len(lost), 'camera')} that must stay: {names}"

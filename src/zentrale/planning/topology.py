@@ -73,7 +73,7 @@ def loads_towards(graph: Graph, root: str, flows: Mapping[str, float]) -> dict[t
     """
     if root not in graph:
         return {}
-    parents = list(nx.bfs_edges(graph, root))
+    parents = list(steps_from(graph, root))
     passing = dict(flows)
     loads: dict[tuple[int, str], float] = {}
     for near, far in reversed(parents):  # the furthest first: each hands on what it sends and what it was handed
@@ -84,7 +84,16 @@ def loads_towards(graph: Graph, root: str, flows: Mapping[str, float]) -> dict[t
     return loads
 
 
+def steps_from(graph: Graph, root: str) -> Iterator[tuple[str, str]]:
+    """Near and far end of every step of the ways from `root` to all it reaches, by fewest links; among equals by name,
+    so that the same network always gives the same ways, whatever was taken away in between.
+    """
+    yield from nx.bfs_edges(graph, root, sort_neighbors=sorted)
+
+
 def paths_from(graph: Graph, switch: str) -> dict[str, list[str]]:
     """Shortest paths by number of links from `switch` to all switches it reaches."""
-    found: dict[str, list[str]] = nx.single_source_shortest_path(graph, switch)
-    return found
+    paths = {switch: [switch]}
+    for near, far in steps_from(graph, switch):
+        paths[far] = [*paths[near], far]
+    return paths

@@ -49,6 +49,7 @@ def cross_check(draft: Draft) -> list[str]:
         if part not in _UNNAMED:
             problems += _used_once("name", [(item.name, (*at, "name")) for at, item in draft.items(part)], where)
     problems += _references(draft)
+    problems += _private_vlans(draft)
     problems += _device_names(draft)
     problems += _ports(draft)
     problems += _wireless(draft)
@@ -86,6 +87,21 @@ def _references(draft: Draft) -> Iterator[str]:
         for at, item in draft.items(part):
             for field, value in (("from", item.origin), ("to", item.to)):
                 yield from _must_exist((*at, field), value, ends, "zones", draft.where)
+
+
+def _private_vlans(draft: Draft) -> Iterator[str]:
+    """A secondary VLAN belongs to a primary, which belongs to none, and has its subnet (RFC 5517)."""
+    zones = {zone.name: zone for _, zone in draft.items("zones")}
+    for at, zone in draft.items("zones"):
+        primary = zones.get(zone.primary or "")
+        if primary is None:
+            continue
+        if primary is zone or primary.primary is not None:
+            found = f"found {zone.primary!r}; expected a zone that is no secondary itself"
+            yield f"{draft.where((*at, 'primary'))}: field primary: {found}"
+        elif primary.subnet != zone.subnet:
+            found = f"found {zone.subnet!r}; expected {primary.subnet!r}, the subnet of its primary {primary.name}"
+            yield f"{draft.where((*at, 'subnet'))}: field subnet: {found}"
 
 
 def _values(item: object, fields: list[str]) -> Iterator[str]:

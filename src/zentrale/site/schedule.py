@@ -22,6 +22,16 @@ _HEADER_SEARCH_ROWS = 40
 _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "mac": ("mac", "mac address", "hardware address", "hw address"),
     "address": ("address", "ip", "ip address", "ipv4", "ipv4 address", "camera ip"),
+    "target_m": ("target m", "target distance", "distance to target", "subject distance"),
+    "height_m": ("height m", "height", "mounting height", "mast height"),
+    "heading_deg": ("heading deg", "heading", "azimuth", "bearing", "direction"),
+    "tilt_deg": ("tilt deg", "tilt", "tilt angle"),
+    "wants": ("wants", "detail", "level of detail", "requirement", "detail level"),
+    "x_m": ("x m", "x", "east", "easting"),
+    "y_m": ("y m", "y", "north", "northing"),
+    "wireless": ("wireless", "ssid", "wifi", "wi fi", "wireless network"),
+    "multicast_main": ("multicast main", "multicast group", "multicast"),
+    "multicast_sub": ("multicast sub", "multicast group sub"),
     "run_length_m": (
         "run length m", "run length", "cable length", "cable", "cable run", "length", "run", "distance", "cable m", "run m",
     ),
@@ -36,12 +46,13 @@ _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "supply": ("supply", "power supply", "power source", "fed by"),
     "priority": ("priority", "poe priority", "port priority"),
     "conductor_awg": ("conductor awg", "awg", "gauge", "wire gauge"),
-    "mount": ("mount", "mounting", "mounted", "bracket", "fixing", "height"),
+    "mount": ("mount", "mounting", "mounted", "bracket", "fixing"),
     "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
 }  # fmt: skip
 _NUMBER = re.compile(r"[+-]?\d+(?:[.,' ]\d+)*")
 _LENGTH_UNITS = {"": 1.0, "m": 1.0, "mtr": 1.0, "metre": 1.0, "metres": 1.0, "meter": 1.0, "meters": 1.0,
                  "km": 1000.0, "cm": 0.01, "ft": 0.3048, "feet": 0.3048, "'": 0.3048}  # fmt: skip
+_ANGLE_UNITS = {"": 1.0, "°": 1.0, "deg": 1.0, "degree": 1.0, "degrees": 1.0}
 _POWER_UNITS = {"": 1.0, "w": 1.0, "watt": 1.0, "watts": 1.0, "mw": 0.001, "kw": 1000.0}
 
 
@@ -242,8 +253,12 @@ class _Known:
             raise ValueError("the cell is empty or the column missing; expected a value")
         if column == "name":
             return self._name(text)
-        if column == "run_length_m":
+        if column.endswith("_m"):
             return f"{parse_length_m(text):g}"
+        if column.endswith("_deg"):
+            return f"{parse_quantity(text, _ANGLE_UNITS):g}"
+        if column == "wants":
+            return text.lower().replace("ize", "ise")
         if column in ("supply", "priority"):
             return text.lower()
         if column in ("port", "channel", "conductor_awg"):
