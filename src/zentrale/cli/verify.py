@@ -114,17 +114,7 @@ def _show(output: Output, result: Verification) -> None:
         _show_streams(output, result)
     _show_access(output, result)
     if result.channels:
-        from zentrale.quantities import timestamp
-
-        output.heading("Recording")
-        output.table(
-            ["recorder", ">channel", "camera", "state", "stored until"],
-            (
-                [c.recorder, str(c.channel), c.camera, f"{'fault' if c.findings else 'ok'}|{c.state}",
-                 timestamp(c.stored_until) if c.stored_until else "-"]
-                for c in result.channels
-            ),
-        )  # fmt: skip
+        _show_channels(output, result)
     if result.findings:
         output.heading("Findings")
         output.findings(result.findings)
@@ -134,6 +124,29 @@ def _show(output: Output, result: Verification) -> None:
         else "the stream plays without a fault"
     )
     output.verdict(result.findings, good)
+
+
+_MOST_CHANNELS = 12  # more are counted, and only those that do not record are listed
+
+
+def _show_channels(output: Output, result: Verification) -> None:
+    from zentrale.quantities import count, timestamp
+
+    output.heading("Recording")
+    good = [c for c in result.channels if not c.findings]
+    listed = [c for c in result.channels if c.findings or len(result.channels) <= _MOST_CHANNELS]
+    if listed:
+        output.table(
+            ["recorder", ">channel", "camera", "state", "stored until"],
+            (
+                [c.recorder, str(c.channel), c.camera, f"{'fault' if c.findings else 'ok'}|{c.state}",
+                 timestamp(c.stored_until) if c.stored_until else "-"]
+                for c in listed
+            ),
+        )  # fmt: skip
+    last = min((c.stored_until for c in good if c.stored_until), default=None)
+    told = f", each up to {timestamp(last)} or later" if last else ""
+    output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{told}")
 
 
 def _show_streams(output: Output, result: Verification) -> None:

@@ -93,6 +93,7 @@ def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredR
         for index, rate in enumerate(rates):
             if rate.measured_bps is None:
                 left.text(0, index, " does not play", va="center", color="#b00020")
+        left.margins(y=0.01)
         left.invert_yaxis()
         left.set_xlabel("bit rate of the stream [Mbit/s]")
         left.legend(loc="lower right")
@@ -108,6 +109,7 @@ def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredR
     right.axvline(limit, color="#c8780a", linestyle="--", label=f"limit {limit:g} %")
     right.axvline(100, color="#b00020", label="line rate")
     right.set_xlim(0, max([115.0, *(1.15 * s for s in shares)]))
+    right.margins(y=0.01)
     right.invert_yaxis()
     right.set_xlabel("planned load of the link [% of line rate]")
     right.legend(loc="lower right")
