@@ -13,7 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site
-from zentrale.planning.placement import Infeasible, Solution, deal_out_fits, place, plan_placement
+from zentrale.planning.placement import Infeasible, Solution, deal_out_fits, place
+from zentrale.planning.placement_plan import plan_placement
 from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem, SwitchChoice
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan

@@ -8,9 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import TYPES
+from zentrale.planning.failures import Network
 from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import plan_power
-from zentrale.planning.resilience import Network, plan_resilience
+from zentrale.planning.resilience import plan_resilience
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
 from zentrale.planning.traffic import OVERHEAD, link_loads
 from zentrale.planning.zone_links import zone_links, zone_switches

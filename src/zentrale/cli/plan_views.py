@@ -8,8 +8,9 @@ if TYPE_CHECKING:
 
     from zentrale.cli.output import Output
     from zentrale.planning.addresses import AddressPlan
+    from zentrale.planning.failures import Failure
     from zentrale.planning.power import PowerPlan, SwitchPower
-    from zentrale.planning.resilience import Failure, ResiliencePlan
+    from zentrale.planning.resilience import ResiliencePlan
     from zentrale.planning.storage import StoragePlan
     from zentrale.planning.traffic import LinkLoad, TrafficPlan
     from zentrale.site.model import Plan

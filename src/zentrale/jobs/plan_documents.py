@@ -9,11 +9,13 @@ from typing import Any
 
 from zentrale.planning.addresses import AddressPlan
 from zentrale.planning.detail import DetailPlan
+from zentrale.planning.failures import Failure
 from zentrale.planning.multicast import MulticastPlan
-from zentrale.planning.placement import Infeasible, PlacementPlan, Solution
+from zentrale.planning.placement import Infeasible, Solution
+from zentrale.planning.placement_plan import PlacementPlan
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.reach import ReachPlan
-from zentrale.planning.resilience import Failure, ResiliencePlan
+from zentrale.planning.resilience import ResiliencePlan
 from zentrale.planning.storage import RecorderStorage
 from zentrale.planning.traffic import TrafficPlan
 

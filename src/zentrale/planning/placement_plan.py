@@ -1,0 +1,72 @@
+"""The cheapest placement of the plan's own cameras and switches, and what stands in its way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from zentrale import quantities
+from zentrale.findings import Finding, finding
+from zentrale.planning import poe
+from zentrale.planning.placement import Infeasible, Solution, place
+from zentrale.planning.placement_problem import problem_of
+from zentrale.site.model import Plan
+
+
+@dataclass(frozen=True)
+class PlacementPlan:
+    """`lacks` says what the plan must name before a placement can be worked out."""
+
+    result: Solution | Infeasible | None
+    lacks: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+
+def plan_placement(
+    plan: Plan, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
+) -> PlacementPlan:
+    """The cheapest placement of the plan's cameras, with findings."""
+    problem, lacks = problem_of(plan)
+    if problem is None:
+        return PlacementPlan(None, tuple(lacks), ())
+    result = place(problem, gap=gap, time_s=time_s, clock=clock)
+    if isinstance(result, Infeasible):
+        return PlacementPlan(result, (), tuple(_infeasible_findings(plan, result)))
+    findings = []
+    if result.gap > gap:
+        text = f"gap of {100 * result.gap:.1f} % after {time_s:g} s"
+        findings.append(finding("PLC-4", "placement", text, f"{100 * gap:g} %", "the time given"))
+    return PlacementPlan(result, (), tuple(findings))
+
+
+_LIMIT_WORDS = {
+    "max_switches": "max_switches of the cabinets (site.toml [[cabinets]])",
+    "power": "PoE power in the worst mode (types.toml poe_budget_w, site.toml poe_reserve_percent)",
+    "uplink": "uplink load (types.toml uplink_rate_mbps, site.toml link_load_percent)",
+    "spare": "the wanted spare share (site.toml [placement] spare_percent)",
+}
+
+
+def _infeasible_findings(plan: Plan, reason: Infeasible) -> Iterator[Finding]:
+    for name, cabinet, run_m in reason.out_of_reach:
+        measured = f"{run_m:.0f} m to {cabinet}, the nearest"
+        source = f"site.toml [policy] max_run_m; {plan.camera(name).source}"
+        yield finding("PLC-1", f"camera {name}", measured, f"{plan.policy.max_run_m:g} m", source)
+    for name in reason.not_fed:
+        kind = plan.camera_type(plan.camera(name))
+        measured = f"PoE class {kind.poe_class} needs type {poe.needed_type(kind.poe_class)}"
+        yield finding(
+            "PLC-3", f"camera {name}", measured, "a switch type with it and a price", "types.toml [[switch_types]]"
+        )
+    if reason.out_of_reach or reason.not_fed:
+        return
+    if reason.out_of_time:
+        yield finding("PLC-4", "placement", "nothing found in the time given", "a plan", "the time given")
+        return
+    left = quantities.count(len(reason.left_over), "camera")
+    measured = f"{left} left over: {', '.join(reason.left_over[:8])}{' and more' if len(reason.left_over) > 8 else ''}"
+    words = "; or ".join(_LIMIT_WORDS[limit] for limit in reason.limits)
+    advice = f"each of these, dropped alone, would make room: {words}" if words else ""
+    yield finding(
+        "PLC-2", "placement", measured, "a place for every camera", "site.toml [[cabinets]], types.toml", advice
+    )
