@@ -107,3 +107,26 @@ def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> 
     assert {d["name"]: d["given"] for d in document["addresses"]} == {"recorder": True, "cam-1": True, "cam-3": True}
     (tmp_path / "site.toml").write_text(BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.9-10.20.71.5"\n'))
     assert "zones.fixed" in zentrale("check", cwd=tmp_path).err
+
+
+RECORDING = '[[zones]]\nname = "recording"\nvlan = 70\nsubnet = "10.20.71.0/24"\nfixed = "10.20.71.4-10.20.71.9"\n'
+SECONDARY = 'vlan = 71\nprimary = "recording"\nfixed = "10.20.71.11-10.20.71.99"\n'
+PRIVATE = BARE.replace("[[groups]]", f"{RECORDING}[[groups]]").replace("vlan = 71\n", SECONDARY)
+
+
+def test_zones_of_one_private_vlan_share_a_subnet(tmp_path: Path) -> None:
+    plan = addresses_of(tmp_path / "a", PRIVATE.replace('zone = "cameras"\nswitch', 'zone = "recording"\nswitch'))
+    assert not plan.findings and plan.proposals() == {"cam-1": "10.20.71.11", "cam-3": "10.20.71.13"}
+    apart = PRIVATE.replace('primary = "recording"\n', "")
+    assert [f.code for f in addresses_of(tmp_path / "b", apart).findings] == ["ADR-2"]
+
+
+def test_a_recorders_viewing_leg_has_its_address_too(tmp_path: Path) -> None:
+    office = '[[zones]]\nname = "office"\nvlan = 72\nsubnet = "10.20.72.0/24"\n'
+    leg = 'viewing = { zone = "office", switch = "cabinet", port = 8, address = "ADDRESS", mac = "02:5a:00:00:00:09" }'
+    site = BARE.replace("http_port", f"{leg}\nhttp_port") + office
+    plan = addresses_of(tmp_path / "a", site.replace("ADDRESS", "10.20.72.5"))
+    assert not plan.findings and {z.zone: z.devices for z in plan.zones} == {"cameras": 3, "office": 1}
+    assert "dhcp-host=02:5a:00:00:00:09,recorder-viewing,10.20.72.5" in plan.reservations()
+    (found,) = addresses_of(tmp_path / "b", site.replace("ADDRESS", "10.20.71.9")).findings
+    assert (found.code, found.subject) == ("ADR-1", "recorder recorder-viewing") and "zone office" in found.limit

@@ -183,3 +183,16 @@ def test_any_file_is_read_or_refused(tmp_path_factory: pytest.TempPathFactory, d
         schedule.interpret(rows, mapped, plan, {}, "any.csv")
     except InputError as error:
         assert error.advice
+
+
+def test_positions_and_what_is_wanted_are_taken_in(site: Path) -> None:
+    header = "Camera;Model;Switch / port;Cable length;Channel;East;North;Mast height;Azimuth;Tilt;Target distance;Requirement"
+    row = "Gate;Larch 2;cabinet / 4;40 m;2;-12,5 m;8;4,2 m;270°;15 deg;0,018 km;Recognize"
+    (site.parent / "list.csv").write_text(f"{header}\n{row}\n", encoding="utf-8")
+    assert zentrale("import", "../list.csv", cwd=site).code == 0
+    camera = read_plan(SiteFolder(site)).camera("gate")
+    assert (camera.x_m, camera.y_m, camera.height_m, camera.heading_deg, camera.tilt_deg) == (-12.5, 8, 4.2, 270, 15)
+    assert (camera.target_m, camera.wants, camera.run_length_m) == (18, "recognise", 40)
+    (site.parent / "list.csv").write_text(f"{header}\n{row.replace('270°', '270 rad')}\n", encoding="utf-8")
+    wrong = zentrale("import", "../list.csv", cwd=site)
+    assert wrong.code == 2 and "column heading_deg (Azimuth): found '270 rad'; expected a number in one of" in wrong.err
