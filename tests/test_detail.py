@@ -172,3 +172,55 @@ def test_no_outline_breaks_the_reader(tmp_path_factory: pytest.TempPathFactory, 
         read_outline(path, ORIGIN)
     except PlanError as error:
         assert all("outline.geojson" in problem for problem in error.problems)
+
+
+def test_an_outline_in_metres(tmp_path: Path) -> None:
+    """Several polygons, a hole, a wall: as drawn, within centimetres; without an origin it says what is missing."""
+    hole = box("site", -50, -20, 50, 30)
+    hole["geometry"]["coordinates"].append(box("site", 0, 0, 10, 10)["geometry"]["coordinates"][0])
+    parts = [
+        box("building", 20, 5, 30, 15)["geometry"]["coordinates"],
+        box("building", -30, 0, -20, 4)["geometry"]["coordinates"],
+    ]
+    both = {
+        "type": "Feature",
+        "properties": {"kind": "building"},
+        "geometry": {"type": "MultiPolygon", "coordinates": parts},
+    }
+    write_outline(
+        tmp_path, hole, both, feature("wall", (-40, -10), (-40, 20)), box("area", 1, 12, 4, 16, wants="observe")
+    )
+    outline = read_outline(tmp_path / "outline.geojson", ORIGIN)
+    assert outline.ground is not None and outline.ground.area == pytest.approx(100 * 50 - 100, rel=1e-3)
+    assert outline.buildings[0].area == pytest.approx(140, rel=1e-3) and outline.walls[0].length == pytest.approx(
+        30, rel=1e-3
+    )
+    assert outline.ground.bounds == pytest.approx((-50, -20, 50, 30), abs=0.02)
+    (area,) = outline.areas
+    assert (area.name, area.wants) == ("area 4", "observe") and outline.obstacles().length == pytest.approx(
+        40 + 28 + 30, rel=1e-3
+    )
+    with pytest.raises(PlanError) as error:
+        read_outline(tmp_path / "outline.geojson", None)
+    assert "site.origin is missing" in error.value.problems[0]
+    write_outline(tmp_path, feature("area", (0, 0), (10, 10), (10, 0), (0, 10), wants="identify"))
+    with pytest.raises(PlanError) as error:
+        read_outline(tmp_path / "outline.geojson", ORIGIN)
+    assert "Self-intersection" in error.value.problems[0], "a bow tie is no area"
+
+
+def test_the_lens_from_sensor_and_focal_length_counts_as_the_angle_does(tmp_path: Path) -> None:
+    by_angle = detail_of(tmp_path / "a", "6").cameras[0]
+    make_site(
+        tmp_path / "b",
+        BIG,
+        ROWS.replace("TARGET", "6"),
+        LENS.replace("view_deg = 90", "sensor_width_mm = 5.4\nfocal_mm = 2.7"),
+    )
+    by_lens = plan_detail(read_plan(SiteFolder(tmp_path / "b")), read_outline(tmp_path / "none", None)).cameras[0]
+    assert by_lens.pixels_per_m == pytest.approx(
+        by_angle.pixels_per_m
+    ) and by_lens.view.horizontal_deg == pytest.approx(90)
+    make_site(tmp_path / "c", BIG, ROWS.replace("TARGET", "6"), LENS.replace("view_deg = 90", "view_deg = 190"))
+    blind = plan_detail(read_plan(SiteFolder(tmp_path / "c")), read_outline(tmp_path / "none", None))
+    assert blind.without_lens == ("north", "south"), "a flat picture has no half circle"

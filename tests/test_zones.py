@@ -277,3 +277,55 @@ def test_rules_only_ever_act_between_zones(
         else:
             assert more[origin, to][0] or not allowed
             assert why == "no rule allows it" or why.startswith("rule ")
+
+
+def test_what_a_camera_port_asks_for(tmp_path: Path) -> None:
+    """Without a MAC address in the plan there is nothing to bypass by; a port may say otherwise for itself."""
+    bypass = SITE.replace("[policy]", '[policy]\nauthentication = "mac-bypass"')
+    tables = ports_of(tmp_path / "a", bypass + NETWORK)
+    assert at(tables, "cabinet:1").authentication == "mac-bypass" and at(tables, "far:2").authentication == "none"
+    assert at(tables, "cabinet:9").authentication == "none", "a recorder is let in as it is"
+    own = PORT.format("far:2") + 'authentication = "802.1X"\nlabel = "south, by the ladder"\n'
+    said = at(ports_of(tmp_path / "b", bypass + NETWORK + own), "far:2")
+    assert (said.authentication, said.label, said.given) == ("802.1X", "south, by the ladder", True)
+
+
+def test_a_dark_link_is_off_at_both_ends(tmp_path: Path) -> None:
+    dark = NETWORK.replace('b = "side:9"\nrate_mbps = 100', 'b = "side:9"\nrate_mbps = 100\nlit = false')
+    tables = ports_of(tmp_path, SITE + dark)
+    assert {at(tables, place).mode for place in ("far:9", "side:9")} == {"off"} and "dark" in at(tables, "far:9").label
+    assert at(tables, "side:10").tagged == (), "with the ring open nothing of the zone passes there"
+    assert at(tables, "far:10").tagged == ("cameras",)
+
+
+def test_a_community_talks_among_itself_and_not_to_another(tmp_path: Path) -> None:
+    two = PRIVATE.replace('primary = "recording"', 'primary = "recording"\nprivate = "community"')
+    screens = '[[zones]]\nname = "screens"\nvlan = 73\nsubnet = "127.0.71.0/27"\nprimary = "recording"\n'
+    _, cells = reach_of(tmp_path, two + screens)
+    assert cells["camera in cameras", "camera in cameras"] == (True, "same VLAN 71")
+    assert cells["device in screens", "device in screens"][0] is False, (
+        "isolated is what is meant where nothing is said"
+    )
+    allowed, why = cells["camera in cameras", "device in screens"]
+    assert not allowed and "VLANs 71 and 73 are apart" in why
+    assert cells["device in screens", "recorder in recording"][0]
+
+
+def test_a_secondary_is_routed_by_its_primarys_gateway(tmp_path: Path) -> None:
+    routed = PRIVATE.replace("vlan = 70\n", 'vlan = 70\ngateway = "127.0.71.30"\n') + OFFICE
+    _, cells = reach_of(tmp_path, routed + rule("office", "cameras") + rule("internet", "recording"))
+    assert cells["device in office", "camera in cameras"] == (True, "rule 1 allows it")
+    assert cells["internet", "recorder in recording"] == (True, "rule 2 allows it")
+    assert cells["camera in cameras", "device in office"] == (False, "no rule allows it"), (
+        "answers come back, calls do not"
+    )
+
+
+def test_what_a_recorder_sends_on_is_a_group_of_its_own(tmp_path: Path) -> None:
+    """The wall in the office gets the sub streams from the viewing leg; the one in the cameras' zone from the cameras."""
+    by_leg = DESK.replace('"desk"', '"screen"') + "multicast = true\n"
+    plan = multicast_of(tmp_path, TWO_LEGS + OFFICE + by_leg + WALL.replace("port = 7", "port = 5"))
+    groups = {(g.camera, g.zone): (g.group, g.listeners) for g in plan.groups}
+    assert groups["north", "office"] == ("239.192.72.2", ("screen",))
+    assert groups["north", "cameras"] == ("239.192.71.2", ("wall",)) and len(groups) == 4 and not plan.findings
+    assert set(plan.fast_leave) == {"cabinet:7", "cabinet:5"}
