@@ -70,7 +70,10 @@ def run(args: argparse.Namespace) -> int:
     folder = options.site_folder(args)
     plan = read_plan(folder)
     outline = read_outline(folder.outline_file, plan.site.origin)
-    result = calculate(plan, args.parts or list(PARTS), Request(outline, args.pairs, args.seconds))
+    parts = args.parts or list(PARTS)
+    if "placement" in parts and plan.cabinets:
+        output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
+    result = calculate(plan, parts, Request(outline, args.pairs, args.seconds))
     _write(output, plan, result, folder, args)
     _show(output, plan, result, args)
     if args.json:
