@@ -213,3 +213,35 @@ def test_a_camera_sends_what_it_makes_and_no_faster_than_its_port(source: Source
     assert (np.diff(times) >= -1e-12).all() and (np.diff(bits) >= -1e-6).all()
     assert bits[-1] == pytest.approx(source.bitrate_bps * 3 * source.period_s, rel=1e-6)
     assert (np.diff(bits) <= np.diff(times) * source.port_bps * (1 + 1e-6) + 1e-3).all()
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from(["cabinet", "far"]), st.sampled_from(["main", "sub"]), st.integers(1, 3)), max_size=4
+    ),
+    st.sampled_from(["recorder", "camera"]),
+)
+@settings(max_examples=25)
+def test_multicast_never_costs_more_than_unicast(
+    tmp_path_factory: pytest.TempPathFactory, screens: list[tuple[str, str, int]], source: str
+) -> None:
+    """Viewers anywhere, watching anything: no cable carries more by multicast, and every screen gets the same."""
+    text = "".join(
+        f'[[viewers]]\nname = "v{n}"\nzone = "cameras"\nswitch = "{switch}"\nport = {n + 3}\nstream = "{stream}"\n'
+        f'panels = {panels}\nsource = "{source}"\nmulticast = MULTICAST\n'
+        for n, (switch, stream, panels) in enumerate(screens)
+    )
+    folder = tmp_path_factory.mktemp("screens")
+    one_by_one = loads(traffic_of(folder, SITE + FAR + text.replace("MULTICAST", "false")))
+    shared = loads(traffic_of(folder, SITE + FAR + text.replace("MULTICAST", "true")))
+    assert set(one_by_one) == set(shared)
+    for name, unicast in one_by_one.items():
+        multicast = shared[name]
+        assert multicast.load_bps <= unicast.load_bps * (1 + 1e-9), name
+        assert multicast.load_bps + multicast.back_bps <= (unicast.load_bps + unicast.back_bps) * (1 + 1e-9)
+        if unicast.kind == "viewer":
+            assert multicast.load_bps == pytest.approx(unicast.load_bps)
+    recorded = shared["cabinet:9 recorder"]
+    watched = source == "recorder" and any(stream == "sub" for _, stream, _ in screens)
+    rate = 2 * (364_000 if watched else 300_000) * OVERHEAD
+    assert max(recorded.load_bps, recorded.back_bps) >= rate * (1 - 1e-9)
