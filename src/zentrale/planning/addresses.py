@@ -173,7 +173,7 @@ def _zone_findings(
     plan: Plan, zones: Mapping[str, ZoneAddresses], homeless: Mapping[str, list[str]]
 ) -> Iterable[Finding]:
     for a, b in combinations(zones.values(), 2):
-        together = (plan.zone(a.zone).primary or a.zone) == (plan.zone(b.zone).primary or b.zone)
+        together = plan.zone(a.zone).family == plan.zone(b.zone).family
         if a.network.overlaps(b.network) and not together:  # zones of one private VLAN share a subnet (RFC 5517)
             subject, measured = f"zones {a.zone} and {b.zone}", f"{a.network} and {b.network}"
             yield finding("ADR-2", subject, measured, "subnets apart", "site.toml [[zones]]")

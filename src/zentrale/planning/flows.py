@@ -98,7 +98,7 @@ def leg_towards(recorder: Recorder, zone: str) -> Leg:
 
 def same_network(plan: Plan, a: str, b: str) -> bool:
     """Whether two zones are one layer-2 network: the same VLAN, or VLANs of one private VLAN (RFC 5517)."""
-    return (plan.zone(a).primary or a) == (plan.zone(b).primary or b)
+    return plan.zone(a).family == plan.zone(b).family
 
 
 def crossing_switch(plan: Plan, *, multicast: bool) -> str | None:

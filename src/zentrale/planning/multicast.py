@@ -16,7 +16,7 @@ from zentrale.planning.addresses import channel_offsets
 from zentrale.planning.flows import Flow, Ways, crossing_switch, flows, same_network
 from zentrale.planning.topology import lit_network
 from zentrale.planning.traffic import OVERHEAD
-from zentrale.planning.zone_links import family, zone_links, zone_root, zone_switches
+from zentrale.planning.zone_links import zone_links, zone_root, zone_switches
 from zentrale.site.model import Plan
 
 FIRST_PORT = 20_000  # RTP takes even ports, RTCP the odd one above (RFC 3550 section 11)
@@ -102,7 +102,7 @@ def _groups(plan: Plan, watched: list[Flow]) -> tuple[tuple[StreamGroup, ...], l
     homeless: list[str] = []
     offsets = channel_offsets(plan)
     given = {(c.name, s): g for c in plan.cameras for s in ("main", "sub") if (g := getattr(c, f"multicast_{s}"))}
-    taken = {(family(plan, plan.camera(name).zone), ethernet_address(g)) for (name, _), g in given.items()}
+    taken = {(plan.zone(plan.camera(name).zone).family, ethernet_address(g)) for (name, _), g in given.items()}
     used = set(given.values())
     found: dict[tuple[str, str, str], StreamGroup] = {}
     for flow in watched:
@@ -116,7 +116,7 @@ def _groups(plan: Plan, watched: list[Flow]) -> tuple[tuple[StreamGroup, ...], l
         if group is None:
             homeless.append(f"{flow.camera.name} {flow.stream}")
             continue
-        taken.add((family(plan, flow.sender_zone), ethernet_address(group)))
+        taken.add((plan.zone(flow.sender_zone).family, ethernet_address(group)))
         used.add(group)
         routed = any(not same_network(plan, flow.sender_zone, zone) for _, zone in flow.receivers)
         copies = any(s.copies_multicast for s in plan.switches)
@@ -134,7 +134,7 @@ def _choose(plan: Plan, zone: str, number: int, taken: set[tuple[str, str]], use
     for step in range(block.num_addresses):
         group = block.network_address + (start + step) % block.num_addresses
         low = int(group) & _ETHERNET_BITS
-        free = str(group) not in used and (family(plan, zone), ethernet_address(str(group))) not in taken
+        free = str(group) not in used and (plan.zone(zone).family, ethernet_address(str(group))) not in taken
         if low >= _ALWAYS_FLOODED and free:
             return str(group)
     return None
@@ -148,7 +148,7 @@ def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, 
         load = flow.plan.bitrate_bps * OVERHEAD
         hops = {index for index, _ in ways.hops(flow) or ()}
         zones = {flow.sender_zone, *(zone for _, zone in flow.receivers)}
-        everywhere = hops | {i for z in zones for i in carried[family(plan, z)] | carried[z]}
+        everywhere = hops | {i for z in zones for i in carried[plan.zone(z).family] | carried[z]}
         for index in hops:
             snooped[index] = snooped.get(index, 0.0) + load
         for index in everywhere:
@@ -194,7 +194,7 @@ def _group_findings(plan: Plan, groups: tuple[StreamGroup, ...]) -> Iterator[Fin
     first: dict[tuple[str, str], StreamGroup] = {}
     for group in groups:
         subject, source = f"camera {group.camera}, {group.stream} stream", plan.camera(group.camera).source
-        other = first.setdefault((family(plan, group.zone), group.ethernet), group)
+        other = first.setdefault((plan.zone(group.zone).family, group.ethernet), group)
         if other is not group:
             measured = f"{group.group} and {other.group} of {other.camera} are both {group.ethernet}"
             yield finding("MCT-1", subject, measured, "an Ethernet address of its own", "RFC 1112 section 6.4")

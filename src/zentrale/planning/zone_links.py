@@ -12,11 +12,6 @@ from zentrale.planning.topology import Graph, lit_network, paths_from
 from zentrale.site.model import Plan
 
 
-def family(plan: Plan, zone: str) -> str:
-    """The zone itself, or the primary of the private VLAN it belongs to (RFC 5517)."""
-    return plan.zone(zone).primary or zone
-
-
 def zone_switches(plan: Plan) -> dict[str, list[str]]:
     """The switches at which each zone has devices, in plan order."""
     found: dict[str, dict[str, None]] = {zone.name: {} for zone in plan.zones}
@@ -37,11 +32,11 @@ def zone_root(plan: Plan, zone: str, at: Mapping[str, list[str]]) -> str | None:
     """Where a zone's ways meet: the switch that passes its traffic on, else that of its first device (recorders come
     first). None where the zone has no device.
     """
-    primary = family(plan, zone)
-    members = [z.name for z in plan.zones if family(plan, z.name) == primary]
+    primary = plan.zone(zone).family
+    members = [z.name for z in plan.zones if z.family == primary]
     crossing = crossing_switch(plan, multicast=plan.zone(primary).gateway is None)
     copied = plan.zone(primary).gateway is not None or any(
-        v.multicast and v.source == "camera" and family(plan, v.zone) != primary for v in plan.viewers
+        v.multicast and v.source == "camera" and plan.zone(v.zone).family != primary for v in plan.viewers
     )
     if copied and crossing is not None:
         return crossing
@@ -72,7 +67,7 @@ def zone_links(plan: Plan) -> dict[str, frozenset[int]]:
             targets += at[zone.primary]  # its devices send to promiscuous ports, wherever these are
         for target in targets:
             for near, far in pairwise(ways[root].get(target, [])):
-                for name in {zone.name, family(plan, zone.name)}:
+                for name in {zone.name, zone.family}:
                     carried[name] |= rings[frozenset((near, far))]
     return {zone: frozenset(links) for zone, links in carried.items()}
 

@@ -33,6 +33,11 @@ class Zone(Part):
     querier: PlaceName | None = None
 
     @property
+    def family(self) -> str:
+        """The layer-2 network it is part of: itself, or the primary of its private VLAN (RFC 5517)."""
+        return self.primary or self.name
+
+    @property
     def network(self) -> ipaddress.IPv4Network:
         return ipaddress.IPv4Network(self.subnet)
 
