@@ -15,13 +15,19 @@ from numpy.typing import NDArray
 
 from zentrale.planning.placement_problem import LIMITS, CabinetChoice, PlacementProblem
 from zentrale.planning.placement_programme import Cut, Programme
+from zentrale.planning.placement_weighing import Weighing, broken
 
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
 _DEAL_S = 2.0
-# Of a typical draw, left free on every switch: so the cameras fit when they are dealt out one by one.
-_SAFETIES = (0.0, 0.3)
 _NEIGHBOURS = (2, 3, 4)  # cabinets solved anew together
+_SAFETIES = (
+    0.01,
+    0.02,
+    0.04,
+    0.08,
+)  # counted on top of each draw, so that cameras fit when they are dealt out one by one
+_CUTTING = 2 / 3  # of the time is kept for what comes after the first tightening
 
 
 @dataclass(frozen=True)
@@ -99,37 +105,55 @@ def place(
     if reason is not None:
         return reason
     ends = clock() + 0.95 * time_s  # the last step takes its time
+
+    def stop() -> bool:
+        return clock() >= ends
+
+    def good(dealt: _Dealt) -> bool:
+        return _cost(problem, dealt).total * (1 - gap) <= bound
+
+    weighings = _tightened(problem, lambda: clock() >= ends - _CUTTING * time_s)
     cuts: list[Cut] = []
     best: _Dealt | None = None
     bound = 0.0
-
-    def good() -> bool:
-        return best is not None and _cost(problem, best).total * (1 - gap) <= bound
-
-    for number in range(_ROUNDS):
-        # The whole problem gives the bound, and a start. A small part of the gap is left for dealing out.
-        programme = Programme(problem, cuts)
-        values, proven, late = programme.solve(
-            "money", gap * (0.8 if number == 0 else 0.3), max(1.0, 0.6 * (ends - clock()))
-        )
+    for _ in range(_ROUNDS):
+        programme = Programme(problem, weighings, cuts)
+        # A small part of the gap is left for dealing out.
+        values, proven, late = programme.solve("money", 0.8 * gap, max(1.0, ends - clock()))
         bound = max(bound, proven)
         if values is None:
-            if best is not None:
-                break
-            return Infeasible(out_of_time=True) if late else explain(problem, cuts)
+            if best is None:
+                return Infeasible(out_of_time=True) if late else explain(problem, weighings, cuts)
+            break
         found, failed = _dealt(problem, *programme.chosen(values))
-        cuts += failed
+        if found is not None and failed:
+            found = _mended(problem, found, weighings, failed, lambda d: stop() or good(d))
         if found is not None and (best is None or _cost(problem, found).total < _cost(problem, best).total):
             best = found
-        if best is not None:
-            best = _improved(problem, best, lambda: good() or clock() >= ends)
-        if good() or clock() >= ends or not failed:
+        if (best is not None and good(best)) or not failed or stop():
             break
+        cuts += failed
     if best is None:
         return Infeasible(out_of_time=True)
     cost = _cost(problem, best)
     share = max(0.0, cost.total - bound) / cost.total if cost.total else 0.0
     return Solution(_named(problem, best), cost, bound, share, by_hand(problem))
+
+
+def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weighing]:
+    """Weighings that bring the bound of the programme in shares near that in whole cameras and switches."""
+    weighings: list[Weighing] = []
+    while not stop():
+        programme = Programme(problem, weighings)
+        values, _, _ = programme.solve("money", 0.0, _EXPLAIN_S, whole=False)
+        if values is None:
+            break
+        shares, counts = programme.shares(values)
+        new = [w for k in range(len(problem.cabinets)) for w in broken(problem, k, shares[k], counts[k])]
+        if not new:
+            break
+        weighings += new
+    return weighings
 
 
 def _dealt(
@@ -143,10 +167,11 @@ def _dealt(
     for cabinet, cameras in enumerate(chosen):
         if not cameras:
             continue
-        dealt = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
+        dealt, late = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
         if dealt is None:
-            cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
-            dealt = deal_out(problem, cabinet, cameras)
+            if not late:
+                cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
+            dealt, _ = deal_out(problem, cabinet, cameras)
         if dealt is None:
             complete = False
         else:
@@ -154,58 +179,53 @@ def _dealt(
     return (placed if complete else None), cuts
 
 
-def _improved(problem: PlacementProblem, dealt: _Dealt, stop: Callable[[], bool]) -> _Dealt:
-    """The same or a cheaper placement: again and again a few neighbouring cabinets are solved anew with the cameras
-    that they serve, the rest staying as it is, until a whole turn brings nothing.
+def _mended(
+    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], failed: Sequence[Cut],
+    stop: Callable[[_Dealt], bool],
+) -> _Dealt:  # fmt: skip
+    """The same or a cheaper placement: each cabinet whose cameras needed more switches than were counted is solved anew
+    with some of its neighbours and the cameras that they serve, the rest staying as it is.
     """
     reach = (problem.runs_m <= problem.max_run_m).astype(np.int64)
     shared = reach.T @ reach  # cameras that both of two cabinets could serve
-    settled: set[tuple[tuple[int, ...], tuple[int, ...]]] = set()  # cabinets with their cameras that brought nothing
     for size in _NEIGHBOURS:
-        gained = True
-        while gained:
-            gained = False
-            for anchor in list(dealt):
-                if stop():
-                    return dealt
-                by_shared = np.argsort(-shared[anchor], kind="stable").tolist()
-                near = [k for k in by_shared if k != anchor and shared[anchor, k]]
-                group = sorted([anchor, *near[: size - 1]])
-                cameras = sorted(c for k in group for _, some in dealt.get(k, []) for c in some)
-                if (key := (tuple(group), tuple(cameras))) in settled:
-                    continue
-                better = _solved_anew(problem, dealt, group, cameras)
-                if better is None:
-                    settled.add(key)
-                else:
-                    dealt, gained = better, True
+        for cut in failed:
+            if stop(dealt):
+                return dealt
+            by_shared = np.argsort(-shared[cut.cabinet], kind="stable").tolist()
+            near = [k for k in by_shared if k != cut.cabinet and shared[cut.cabinet, k]]
+            dealt = _solved_anew(problem, dealt, weighings, sorted([cut.cabinet, *near[: size - 1]]))
     return dealt
 
 
-def _solved_anew(problem: PlacementProblem, dealt: _Dealt, cabinets: list[int], cameras: list[int]) -> _Dealt | None:
-    """A cheaper placement that differs in these cabinets and their cameras only; None where none is found."""
+def _solved_anew(
+    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], cabinets: list[int]
+) -> _Dealt:
+    """The same, or a cheaper placement that differs in these cabinets and their cameras only."""
+    cameras = sorted(c for k in cabinets for _, some in dealt.get(k, []) for c in some)
     small = replace(
         problem, cameras=tuple(problem.cameras[c] for c in cameras), cabinets=tuple(problem.cabinets[k] for k in cabinets),
         runs_m=problem.runs_m[np.ix_(cameras, cabinets)], needs=problem.needs[cameras],
         watts=problem.watts[np.ix_(cameras, cabinets)], loads_bps=problem.loads_bps[cameras],
     )  # fmt: skip
+    weighed = [w.among(cameras, cabinets.index(w.cabinet)) for w in weighings if w.cabinet in cabinets]
     now = _cost(problem, {k: dealt[k] for k in cabinets if k in dealt}).total
-    best: _Dealt | None = None
-    for safety in _SAFETIES:
-        programme = Programme(small, [], safety=safety)
+    for more in _SAFETIES:
+        programme = Programme(replace(small, watts=small.watts * (1 + more)), weighed)
         values, bound, _ = programme.solve("money", 0.001, _DEAL_S)
         if values is None or bound >= now * (1 - 1e-6):
-            continue
-        found, _ = _dealt(small, *programme.chosen(values))
-        if found is not None and _cost(small, found).total < now * (1 - 1e-6):
-            now, best = _cost(small, found).total, found
-    if best is None:
-        return None
-    others = {k: switches for k, switches in dealt.items() if k not in cabinets}
-    again = {
-        cabinets[k]: [(kind, [cameras[c] for c in some]) for kind, some in switches] for k, switches in best.items()
-    }
-    return {**others, **again}
+            break
+        found, failed = _dealt(small, *programme.chosen(values))
+        if found is not None and (cost := _cost(small, found).total) < now * (1 - 1e-6):
+            now = cost
+            others = {k: switches for k, switches in dealt.items() if k not in cabinets}
+            dealt = others | {
+                cabinets[k]: [(kind, [cameras[c] for c in some]) for kind, some in switches]
+                for k, switches in found.items()
+            }
+        if not failed:
+            break
+    return dealt
 
 
 def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...]:
@@ -221,13 +241,13 @@ def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...
 
 def deal_out(
     problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int] | None = None
-) -> list[tuple[int, list[int]]] | None:
+) -> tuple[list[tuple[int, list[int]]] | None, bool]:
     """The cameras of a cabinet on its switches, or without `counts` on the cheapest that hold them: switch type and
-    cameras of each. None where they do not fit.
+    cameras of each. None where they do not fit; then also whether that is only for lack of time.
     """
     given = None if counts is None else [kind for kind, count in enumerate(counts) for _ in range(count)]
     if given is not None and len(given) <= 1:
-        return [(kind, list(cameras)) for kind in given]
+        return [(kind, list(cameras)) for kind in given], False
     slots = problem.cabinets[cabinet].max_switches if given is None else len(given)
     # Each place for a switch is a cabinet of its own that holds one.
     places = tuple(CabinetChoice(str(n), 0.0, 1) for n in range(slots))
@@ -237,7 +257,7 @@ def deal_out(
         tuple(problem.cameras[c] for c in cameras), places, problem.types, runs, problem.needs[list(cameras)],
         watts, problem.loads_bps[list(cameras)], np.inf, problem.spare, 0.0,
     )  # fmt: skip
-    programme = Programme(small, [])
+    programme = Programme(small)
     for n in range(slots):
         if given is not None:
             programme.row([programme.count(n, given[n])], [1.0], 1, 1)
@@ -246,15 +266,15 @@ def deal_out(
             before = [programme.count(n - 1, kind) for kind in range(len(problem.types))]
             here = [programme.count(n, kind) for kind in range(len(problem.types))]
             programme.row([*before, *here], [*prices, *(-price for price in prices)], 0, np.inf)
-    values, _, _ = programme.solve("nothing" if given is not None else "money", 0.0, _DEAL_S)
+    values, _, late = programme.solve("nothing" if given is not None else "money", 0.0, _DEAL_S)
     if values is None:
-        return None
+        return None, late
     counted = np.rint(values[programme.counts_at : programme.used_at]).reshape(slots, -1)
     dealt: list[tuple[int, list[int]]] = [(int(np.argmax(row)), []) for row in counted]
     for camera, place_at, value in zip(programme.cameras, programme.cabinets, values, strict=False):
         if value > 0.5:
             dealt[place_at][1].append(cameras[camera])
-    return [(kind, some) for (kind, some), row in zip(dealt, counted, strict=True) if row.any()]
+    return [(kind, some) for (kind, some), row in zip(dealt, counted, strict=True) if row.any()], False
 
 
 def _cost(problem: PlacementProblem, dealt: _Dealt) -> Cost:
@@ -298,7 +318,7 @@ def deal_out_fits(problem: PlacementProblem, cabinet: int, cameras: Sequence[int
             return False
     if float(problem.loads_bps[chosen].sum()) > sum(n * t.uplink_bps for t, n in kinds):
         return False
-    return deal_out(problem, cabinet, chosen, counts) is not None
+    return deal_out(problem, cabinet, chosen, counts)[0] is not None
 
 
 def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
@@ -312,15 +332,17 @@ def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
     return Infeasible(tuple(beyond), not_fed) if beyond or not_fed else None
 
 
-def explain(problem: PlacementProblem, cuts: Sequence[Cut] = ()) -> Infeasible:
+def explain(problem: PlacementProblem, weighings: Sequence[Weighing] = (), cuts: Sequence[Cut] = ()) -> Infeasible:
     """Which cameras are left over, and which limits are in the way."""
-    values, _, late = (programme := Programme(problem, cuts, elastic=True)).solve("left over", 0.0, _EXPLAIN_S)
+    values, _, late = (programme := Programme(problem, weighings, cuts, elastic=True)).solve(
+        "left over", 0.0, _EXPLAIN_S
+    )
     left: tuple[str, ...] = ()
     if values is not None:
         left = tuple(name for name, v in zip(problem.cameras, values[programme.left_at :], strict=True) if v > 0.5)
     limits = []
     for name in LIMITS:
-        found, _, _ = Programme(problem, [], without=name).solve("nothing", 0.5, _EXPLAIN_S)
+        found, _, _ = Programme(problem, without=name).solve("nothing", 0.5, _EXPLAIN_S)
         if found is not None:
             limits.append(name)
     return Infeasible(left_over=left, limits=tuple(limits), out_of_time=late and not left)

@@ -71,6 +71,27 @@ class PlacementProblem:
         cameras, cabinets = np.nonzero(self.runs_m <= self.max_run_m)
         return cameras.tolist(), cabinets.tolist()
 
+    def takes(self, cabinet: int) -> NDArray[np.float64]:
+        """What a camera takes of a switch there: (resources, cameras), the resources being ports, PoE ports, watts in
+        each mode and Mbit/s of uplink.
+        """
+        fed = (self.needs > 0).astype(np.float64)
+        return np.vstack(
+            [np.ones(len(self.cameras)), fed, (self.watts[:, cabinet] * fed[:, None]).T, self.loads_bps / 1e6]
+        )
+
+    def offers(self) -> NDArray[np.float64]:
+        """What one switch of each type has of these: (types, resources)."""
+        return np.array([
+            [t.ports_for(0, self.spare), t.ports_for(t.poe_type, self.spare) if t.poe_type else 0,
+             *([t.budget_w] * self.watts.shape[2]), t.uplink_bps / 1e6] for t in self.types
+        ])  # fmt: skip
+
+    def feeds(self) -> NDArray[np.bool_]:
+        """Whether a type has the PoE that a camera needs: (cameras, types)."""
+        has = np.array([t.poe_type if t.poe_ports else 0 for t in self.types])
+        return np.asarray((self.needs[:, None] <= has) | (self.needs[:, None] == 0))
+
     def levels(self) -> list[int]:
         """The PoE types that some camera needs, and 0 for all."""
         return sorted({0, *(int(need) for need in self.needs)})

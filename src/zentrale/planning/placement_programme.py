@@ -11,6 +11,7 @@ from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array
 
 from zentrale.planning.placement_problem import PlacementProblem
+from zentrale.planning.placement_weighing import Weighing
 
 
 @dataclass(frozen=True)
@@ -27,24 +28,23 @@ class Programme:
     cameras may be left over, one for each camera.
 
     without: a limit that is not set
-    safety: how many typical draws of every PoE budget are left out
     """
 
     def __init__(
         self,
         problem: PlacementProblem,
-        cuts: Sequence[Cut],
+        weighings: Sequence[Weighing] = (),
+        cuts: Sequence[Cut] = (),
         *,
         without: str = "",
         elastic: bool = False,
-        safety: float = 0.0,
     ) -> None:
         self.problem = p = problem
         self.without = without
-        self.safety = safety
         cameras, cabinets = p.pairs()
         self.cameras, self.cabinets = cameras, cabinets
         self.pairs = len(cameras)
+        self._pairs_of = [[i for i in range(self.pairs) if cabinets[i] == k] for k in range(len(p.cabinets))]
         self.k, self.s = len(p.cabinets), len(p.types)
         self.counts_at = self.pairs
         self.used_at = self.counts_at + self.k * self.s
@@ -59,6 +59,8 @@ class Programme:
         self._high: list[float] = []
         self._assign()
         self._capacities()
+        for weighing in weighings:
+            self._weigh(weighing)
         for number, cut in enumerate(cuts):
             self._cut(number, cut)
 
@@ -85,7 +87,7 @@ class Programme:
     def _capacities(self) -> None:
         p = self.problem
         for cabinet, choice in enumerate(p.cabinets):
-            pairs = [i for i in range(self.pairs) if self.cabinets[i] == cabinet]
+            pairs = self._pairs_of[cabinet]
             counts = [self.count(cabinet, kind) for kind in range(self.s)]
             most = 10_000 if self.without == "max_switches" else choice.max_switches
             self.row([*counts, self.used_at + cabinet], [*([1.0] * self.s), -float(most)], -np.inf, 0)
@@ -106,8 +108,7 @@ class Programme:
             self._fits(members, [1.0] * len(members), counts, [float(t.ports_for(level, spare)) for t in p.types])
             if level == 0 or self.without == "power":
                 continue
-            typical = float(np.median(p.watts[np.flatnonzero(p.needs >= level)].max(axis=2)))
-            budgets = [max(0.0, t.budget_w - self.safety * typical) if t.poe_type >= level else 0.0 for t in p.types]
+            budgets = [t.budget_w if t.poe_type >= level else 0.0 for t in p.types]
             for mode in range(p.watts.shape[2]):
                 drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
                 self._fits(members, drawn, counts, budgets)
@@ -119,19 +120,28 @@ class Programme:
         if members:
             self.row([*members, *counts], [*sizes, *(-room for room in rooms)], -np.inf, 0)
 
+    def _weigh(self, weighing: Weighing) -> None:
+        pairs = [i for i in self._pairs_of[weighing.cabinet] if weighing.weights[self.cameras[i]] > 0]
+        weights = [float(weighing.weights[self.cameras[i]]) for i in pairs]
+        counts = [self.count(weighing.cabinet, kind) for kind in range(self.s)]
+        self._fits(pairs, weights, counts, weighing.rooms.tolist())
+
     def _cut(self, number: int, cut: Cut) -> None:
         """Not all of them, unless there are more switches of some type: y = 1 means that type has more than it had."""
-        pairs = [
-            i for i in range(self.pairs) if self.cabinets[i] == cut.cabinet and self.cameras[i] in set(cut.cameras)
-        ]
+        pairs = [i for i in self._pairs_of[cut.cabinet] if self.cameras[i] in set(cut.cameras)]
         more = [self.cut_at + number * self.s + kind for kind in range(self.s)]
         size = float(len(cut.cameras))
         self.row([*pairs, *more], [*([1.0] * len(pairs)), *([-size] * self.s)], -np.inf, size - 1)
         for kind, y in enumerate(more):
             self.row([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
 
-    def solve(self, costs: str, gap: float, time_s: float) -> tuple[np.ndarray | None, float, bool]:
-        """Values of the variables (None where there are none), the proven bound, and whether time ran out."""
+    def solve(
+        self, costs: str, gap: float, time_s: float, *, whole: bool = True
+    ) -> tuple[np.ndarray | None, float, bool]:
+        """Values of the variables (None where there are none), the proven bound, and whether time ran out.
+
+        whole: cameras and switches are whole ones, not shares of one
+        """
         p = self.problem
         c = np.zeros(self.size)
         if costs == "money":
@@ -146,12 +156,18 @@ class Programme:
         ]
         matrix = coo_array((self._values, (self._rows, self._columns)), shape=(len(self._low), self.size)).tocsr()
         result = milp(
-            c, integrality=np.ones(self.size, dtype=np.uint8), bounds=Bounds(0, upper),
+            c, integrality=np.full(self.size, whole, dtype=np.uint8), bounds=Bounds(0, upper),
             constraints=LinearConstraint(matrix, np.array(self._low), np.array(self._high)),
             options={"mip_rel_gap": gap, "time_limit": time_s},
         )  # fmt: skip
         bound = float(result.mip_dual_bound) if result.mip_dual_bound is not None else 0.0
         return result.x, bound, result.status == 1
+
+    def shares(self, values: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Shares of the cameras (cabinets, cameras), and counts of switches (cabinets, types), as they are."""
+        shares = np.zeros((self.k, len(self.problem.cameras)))
+        shares[self.cabinets, self.cameras] = values[: self.pairs]
+        return shares, values[self.counts_at : self.used_at].reshape(self.k, self.s)
 
     def chosen(self, values: NDArray[np.float64]) -> tuple[list[list[int]], NDArray[np.int64]]:
         """The cameras of each cabinet, and the counts of switches by cabinet and type."""

@@ -1,0 +1,136 @@
+"""What the sums of a cabinet do not say: that its cameras must fit switch by switch.
+
+Summed up, a switch with ports to spare and one with power to spare help each other out; standing side by side they do
+not. So cameras are given weights, and each switch type a room: the most that any cameras weigh which one such switch
+holds. The cameras of a cabinet then weigh at most the rooms of its switches together. Weights are looked for that the
+programme's present answer breaks (a cutting plane; the rooms are knapsacks solved to a proven bound).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import Bounds, LinearConstraint, linprog, milp
+from scipy.sparse import coo_array, csr_array
+
+from zentrale.planning.placement_problem import PlacementProblem
+
+_BROKEN = 1e-3  # by less than this a weighing is not worth a row
+_SMALL = 1e-6
+_LARGE = 9  # up to so many cameras in one budget it matters that they are whole ones
+_NODES = 200  # a room is proven well enough after so many branches
+
+
+@dataclass(frozen=True, eq=False)
+class Weighing:
+    """In this cabinet: weights (cameras,) of the cameras, rooms (types,) of one switch of each type."""
+
+    cabinet: int
+    weights: NDArray[np.float64]
+    rooms: NDArray[np.float64]
+
+    def among(self, cameras: Sequence[int], cabinet: int) -> Weighing:
+        """The same of these cameras alone, the cabinet having this number."""
+        return Weighing(cabinet, self.weights[cameras], self.rooms)
+
+    def broken_by(self, shares: NDArray[np.float64], counts: NDArray[np.float64]) -> float:
+        """How much the cameras, each by its share in this cabinet, weigh beyond the rooms of these switches."""
+        return float(self.weights @ shares - self.rooms @ counts)
+
+
+def broken(
+    problem: PlacementProblem, cabinet: int, shares: NDArray[np.float64], counts: NDArray[np.float64]
+) -> Iterator[Weighing]:
+    """Weighings that shares (cameras,) and counts (types,) of a cabinet break, though they fit by their sums."""
+    found = (_by_type(problem, cabinet, shares, counts), _by_size(problem, cabinet, shares, counts))
+    yield from (w for w in found if w is not None and w.broken_by(shares, counts) > _BROKEN)
+
+
+def _ones(problem: PlacementProblem, cameras: list[int]) -> NDArray[np.float64]:
+    shares = np.zeros(len(problem.cameras))
+    shares[cameras] = 1
+    return shares
+
+
+def _weighed(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64]) -> Weighing:
+    reach = problem.runs_m[:, cabinet] <= problem.max_run_m
+    whole = np.where(reach, np.round(np.maximum(weights, 0), 6), 0.0)
+    rooms = [_room(problem, cabinet, whole, kind)[0] for kind in range(len(problem.types))]
+    return Weighing(cabinet, whole, np.array(rooms))
+
+
+def _linear(
+    goal: NDArray[np.float64], matrix: csr_array, room: NDArray[np.float64]
+) -> tuple[float, NDArray[np.float64], NDArray[np.float64]] | None:
+    """The least of the goal, where it is, and what each row is worth."""
+    result = linprog(goal, A_ub=matrix, b_ub=room)  # type: ignore[call-overload]
+    return None if result.x is None else (float(result.fun), result.x, -result.ineqlin.marginals)
+
+
+def _room(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64], kind: int) -> tuple[float, list[int]]:
+    """The most that cameras weigh which one switch of this type holds (a proven bound), and such cameras."""
+    some = np.flatnonzero((weights > 0) & problem.feeds()[:, kind])
+    if not len(some):
+        return 0.0, []
+    result = milp(
+        -weights[some], integrality=np.ones(len(some), dtype=np.uint8), bounds=Bounds(0, 1),
+        constraints=LinearConstraint(problem.takes(cabinet)[:, some], -np.inf, problem.offers()[kind]),
+        options={"mip_rel_gap": 0.002, "node_limit": _NODES},
+    )  # fmt: skip
+    chosen = [] if result.x is None else some[result.x > 0.5].tolist()
+    bound = result.mip_dual_bound
+    return (float(weights[some].sum()) if bound is None else -float(bound)), chosen
+
+
+def _by_type(
+    problem: PlacementProblem, cabinet: int, shares: NDArray[np.float64], counts: NDArray[np.float64]
+) -> Weighing | None:
+    """From dealing the shares out to the switch types: what an own budget for each type leaves over, its prices weigh."""
+    takes, offers, feeds = problem.takes(cabinet), problem.offers(), problem.feeds()
+    here, have = np.flatnonzero(shares > _SMALL), np.flatnonzero(counts > _SMALL)
+    camera, kind = np.nonzero(feeds[np.ix_(here, have)])
+    resources = len(takes)
+    if not len(camera):
+        return None
+    # A row for each camera's share, then one for each type's resource; a column for each camera and type.
+    columns = np.arange(len(camera))
+    rows = np.concatenate([camera, (len(here) + kind * resources + np.arange(resources)[:, None]).ravel()])
+    values = np.concatenate([np.ones(len(camera)), takes[:, here[camera]].ravel()])
+    room = np.concatenate([shares[here], (offers[have] * counts[have, None]).ravel()])
+    matrix = coo_array((values, (rows, np.tile(columns, resources + 1))), shape=(len(room), len(camera))).tocsr()
+    solved = _linear(-np.ones(len(camera)), matrix, room)
+    if solved is None or shares[here].sum() + solved[0] < _SMALL:
+        return None
+    price = solved[2][len(here) :].reshape(len(have), resources)
+    weights = np.ones(len(problem.cameras))
+    for n, k in enumerate(have):
+        weights = np.minimum(weights, np.where(feeds[:, k], price[n] @ takes, 1.0))
+    return _weighed(problem, cabinet, weights)
+
+
+def _by_size(
+    problem: PlacementProblem, cabinet: int, shares: NDArray[np.float64], counts: NDArray[np.float64]
+) -> Weighing | None:
+    """From counting the large ones: of cameras beyond a quarter of a budget it holds three, whatever the sum says."""
+    takes, offers, feeds = problem.takes(cabinet), problem.offers(), problem.feeds()
+    reach = problem.runs_m[:, cabinet] <= problem.max_run_m
+    best: Weighing | None = None
+    for level in problem.levels():
+        for resource in range(2, len(takes)):
+            order = np.argsort(takes[resource], kind="stable")
+            order = order[(reach & (problem.needs >= level) & (takes[resource] > 0))[order]]
+            sizes = takes[resource][order]
+            limits = np.divide.outer(offers[:, resource], np.arange(1, _LARGE)).ravel()
+            for first in np.unique(np.searchsorted(sizes, limits, "right")).tolist():
+                members = order[first:]
+                if shares[members].sum() < _SMALL:
+                    continue
+                fits = np.searchsorted(np.cumsum(sizes[first:]), offers[:, resource], "right")
+                rooms = np.where(feeds[members].any(axis=0), np.minimum(fits, offers[:, 0]), 0.0)
+                weighing = Weighing(cabinet, _ones(problem, members.tolist()), rooms)
+                if best is None or weighing.broken_by(shares, counts) > best.broken_by(shares, counts):
+                    best = weighing
+    return best
