@@ -15,18 +15,16 @@ from numpy.typing import NDArray
 
 from zentrale.planning.placement_problem import LIMITS, CabinetChoice, PlacementProblem
 from zentrale.planning.placement_programme import Cut, Programme
-from zentrale.planning.placement_weighing import Weighing, broken
+from zentrale.planning.placement_weighing import Weighing, broken, sharpened
 
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
 _DEAL_S = 2.0
-_NEIGHBOURS = (2, 3, 4)  # cabinets solved anew together
-_SAFETIES = (
-    0.01,
-    0.02,
-    0.04,
-    0.08,
-)  # counted on top of each draw, so that cameras fit when they are dealt out one by one
+_NEIGHBOURS = (1, 2, 3)  # that exchange cameras with a cabinet whose cameras did not fit
+_HELD = 1e-3  # a weighing that is just kept is worth sharpening
+_AMONG = 0.2  # for a better plan with the same cabinets
+_MENDING = 0.15
+_FIRST = 0.3  # of the time for the first plan, which may need mending and a proof
 _CUTTING = 2 / 3  # of the time is kept for what comes after the first tightening
 
 
@@ -112,25 +110,36 @@ def place(
     def good(dealt: _Dealt) -> bool:
         return _cost(problem, dealt).total * (1 - gap) <= bound
 
+    def enough(dealt: _Dealt) -> bool:
+        return stop() or good(dealt) or clock() >= mending
+
     weighings = _tightened(problem, lambda: clock() >= ends - _CUTTING * time_s)
     cuts: list[Cut] = []
     best: _Dealt | None = None
-    bound = 0.0
+    bound = mending = 0.0
     for _ in range(_ROUNDS):
-        programme = Programme(problem, weighings, cuts)
-        # A small part of the gap is left for dealing out.
-        values, proven, late = programme.solve("money", 0.8 * gap, max(1.0, ends - clock()))
-        bound = max(bound, proven)
+        # First a good plan; then whether there is one cheaper by more than the gap. That there is none, is the proof.
+        below = np.inf if best is None else _cost(problem, best).total * (1 - gap)
+        programme = Programme(problem, weighings, cuts, below=below)
+        left = max(1.0, ends - clock())
+        values, proven, late = programme.solve("money", 2 * gap, left * (_FIRST if best is None else 1))
+        bound = max(bound, min(proven, below) if values is not None or late else below)
         if values is None:
             if best is None:
                 return Infeasible(out_of_time=True) if late else explain(problem, weighings, cuts)
             break
         found, failed = _dealt(problem, *programme.chosen(values))
-        if found is not None and failed:
-            found = _mended(problem, found, weighings, failed, lambda d: stop() or good(d))
-        if found is not None and (best is None or _cost(problem, found).total < _cost(problem, best).total):
-            best = found
-        if (best is not None and good(best)) or not failed or stop():
+        if found is None or not good(found):
+            programme.keep_to_cabinets_of(values)
+            better, _, _ = programme.solve("money", 0.5 * gap, left * _AMONG)
+            if better is not None:
+                found, failed = _dealt(problem, *programme.chosen(better))
+        if found is not None:
+            mending = clock() + _MENDING * time_s
+            found = _mended(problem, found, weighings, failed, enough)
+            if best is None or _cost(problem, found).total < _cost(problem, best).total:
+                best = found
+        if stop() or (best is not None and good(best)):
             break
         cuts += failed
     if best is None:
@@ -141,7 +150,7 @@ def place(
 
 
 def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weighing]:
-    """Weighings that bring the bound of the programme in shares near that in whole cameras and switches."""
+    """Weighings that bring the bound of the programme in shares of cameras near that in whole ones."""
     weighings: list[Weighing] = []
     while not stop():
         programme = Programme(problem, weighings)
@@ -151,16 +160,17 @@ def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weig
         shares, counts = programme.shares(values)
         new = [w for k in range(len(problem.cabinets)) for w in broken(problem, k, shares[k], counts[k])]
         if not new:
-            break
+            held = [w.broken_by(shares[w.cabinet], counts[w.cabinet]) > -_HELD for w in weighings]
+            return [sharpened(problem, w) if h else w for w, h in zip(weighings, held, strict=True)]
         weighings += new
     return weighings
 
 
 def _dealt(
-    problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: NDArray[np.int64]
+    problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: NDArray[np.int64], *, more: bool = True
 ) -> tuple[_Dealt | None, list[Cut]]:
-    """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, on the
-    cheapest that do. Also what the programme must learn from it. None where some cabinet holds its cameras on nothing.
+    """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, with `more` on
+    the cheapest that do. Also what the programme must learn from it. None where some cabinet's cameras stand on nothing.
     """
     placed: _Dealt = {}
     cuts, complete = [], True
@@ -171,7 +181,7 @@ def _dealt(
         if dealt is None:
             if not late:
                 cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
-            dealt, _ = deal_out(problem, cabinet, cameras)
+            dealt, _ = deal_out(problem, cabinet, cameras) if more else (None, False)
         if dealt is None:
             complete = False
         else:
@@ -183,49 +193,61 @@ def _mended(
     problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], failed: Sequence[Cut],
     stop: Callable[[_Dealt], bool],
 ) -> _Dealt:  # fmt: skip
-    """The same or a cheaper placement: each cabinet whose cameras needed more switches than were counted is solved anew
-    with some of its neighbours and the cameras that they serve, the rest staying as it is.
+    """The same or a cheaper placement: cabinet by cabinet keeps its switches and changes cameras with some neighbours,
+    the rest staying as it is. First those whose cameras did not fit on the switches counted for them, with these.
     """
     reach = (problem.runs_m <= problem.max_run_m).astype(np.int64)
     shared = reach.T @ reach  # cameras that both of two cabinets could serve
-    for size in _NEIGHBOURS:
-        for cut in failed:
-            if stop(dealt):
-                return dealt
-            by_shared = np.argsort(-shared[cut.cabinet], kind="stable").tolist()
-            near = [k for k in by_shared if k != cut.cabinet and shared[cut.cabinet, k]]
-            dealt = _solved_anew(problem, dealt, weighings, sorted([cut.cabinet, *near[: size - 1]]))
+    wanted = {cut.cabinet: cut.counts for cut in failed}
+    anchors = [(k, size) for size in _NEIGHBOURS for k in wanted]
+    anchors += [(k, size) for size in _NEIGHBOURS for k in sorted(dealt) if k not in wanted]
+    for cabinet, size in anchors:
+        if stop(dealt):
+            break
+        counts = np.bincount([kind for kind, _ in dealt.get(cabinet, [])], minlength=len(problem.types))
+        by_shared = np.argsort(-shared[cabinet], kind="stable").tolist()
+        near = [k for k in by_shared if k != cabinet and shared[cabinet, k]][:size]
+        other = _exchanged(problem, dealt, weighings, [cabinet, *near], wanted.get(cabinet, counts.tolist()))
+        if other is not None and _cost(problem, other).total < _cost(problem, dealt).total * (1 - 1e-9):
+            dealt = other
     return dealt
 
 
-def _solved_anew(
-    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], cabinets: list[int]
-) -> _Dealt:
-    """The same, or a cheaper placement that differs in these cabinets and their cameras only."""
-    cameras = sorted(c for k in cabinets for _, some in dealt.get(k, []) for c in some)
-    small = replace(
-        problem, cameras=tuple(problem.cameras[c] for c in cameras), cabinets=tuple(problem.cabinets[k] for k in cabinets),
-        runs_m=problem.runs_m[np.ix_(cameras, cabinets)], needs=problem.needs[cameras],
-        watts=problem.watts[np.ix_(cameras, cabinets)], loads_bps=problem.loads_bps[cameras],
-    )  # fmt: skip
-    weighed = [w.among(cameras, cabinets.index(w.cabinet)) for w in weighings if w.cabinet in cabinets]
-    now = _cost(problem, {k: dealt[k] for k in cabinets if k in dealt}).total
-    for more in _SAFETIES:
-        programme = Programme(replace(small, watts=small.watts * (1 + more)), weighed)
-        values, bound, _ = programme.solve("money", 0.001, _DEAL_S)
-        if values is None or bound >= now * (1 - 1e-6):
-            break
-        found, failed = _dealt(small, *programme.chosen(values))
-        if found is not None and (cost := _cost(small, found).total) < now * (1 - 1e-6):
-            now = cost
-            others = {k: switches for k, switches in dealt.items() if k not in cabinets}
-            dealt = others | {
-                cabinets[k]: [(kind, [cameras[c] for c in some]) for kind, some in switches]
-                for k, switches in found.items()
-            }
-        if not failed:
-            break
-    return dealt
+def _exchanged(
+    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], group: list[int], counts: Sequence[int]
+) -> _Dealt | None:
+    """A placement in which the first cabinet of the group has just these switches, and the others what they need.
+
+    Where the cameras of one of these do not fit switch by switch either, it keeps its switches too in the next attempt.
+    """
+    cameras = sorted(c for k in group for _, some in dealt.get(k, []) for c in some)
+    fixed = {group[0]: list(counts)}
+    for _ in group:
+        # Each switch of a cabinet whose switches are fixed is a cabinet of its own.
+        slots = [(k, kind) for k, counted in fixed.items() for kind, count in enumerate(counted) for _ in range(count)]
+        free = [k for k in group if k not in fixed]
+        at = [k for k, _ in slots] + free
+        own = tuple(CabinetChoice(str(n), 0.0, 1) for n in range(len(slots)))
+        small = replace(
+            problem, cameras=tuple(problem.cameras[c] for c in cameras),
+            cabinets=own + tuple(problem.cabinets[k] for k in free),
+            runs_m=problem.runs_m[np.ix_(cameras, at)], needs=problem.needs[cameras],
+            watts=problem.watts[np.ix_(cameras, at)], loads_bps=problem.loads_bps[cameras],
+        )  # fmt: skip
+        programme = Programme(small, [w.among(cameras, at.index(w.cabinet)) for w in weighings if w.cabinet in free])
+        for n, (_, kind) in enumerate(slots):
+            programme.row([programme.count(n, kind)], [1.0], 1, 1)
+        values, _, _ = programme.solve("money", 0.002, _DEAL_S)
+        if values is None:
+            return None
+        found, failed = _dealt(small, *programme.chosen(values), more=False)
+        if found is not None:
+            again = {k: switches for k, switches in dealt.items() if k not in group}
+            for n, switches in found.items():
+                again.setdefault(at[n], []).extend((kind, [cameras[c] for c in some]) for kind, some in switches)
+            return again
+        fixed |= {at[cut.cabinet]: list(cut.counts) for cut in failed}
+    return None
 
 
 def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...]:

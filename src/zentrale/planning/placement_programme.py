@@ -28,6 +28,7 @@ class Programme:
     cameras may be left over, one for each camera.
 
     without: a limit that is not set
+    below: only what costs less
     """
 
     def __init__(
@@ -38,6 +39,7 @@ class Programme:
         *,
         without: str = "",
         elastic: bool = False,
+        below: float = np.inf,
     ) -> None:
         self.problem = p = problem
         self.without = without
@@ -63,6 +65,9 @@ class Programme:
             self._weigh(weighing)
         for number, cut in enumerate(cuts):
             self._cut(number, cut)
+        if np.isfinite(below):
+            prices = self._prices()
+            self.row(list(range(self.size)), [float(p) / 100 for p in prices], -np.inf, below / 100)
 
     def count(self, cabinet: int, kind: int) -> int:
         return self.counts_at + cabinet * self.s + kind
@@ -135,6 +140,18 @@ class Programme:
         for kind, y in enumerate(more):
             self.row([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
 
+    def keep_to_cabinets_of(self, values: NDArray[np.float64]) -> None:
+        for used in range(self.used_at, self.cut_at):
+            if values[used] < 0.5:
+                self.row([used], [1.0], 0, 0)
+
+    def _prices(self) -> NDArray[np.float64]:
+        p, c = self.problem, np.zeros(self.size)
+        c[: self.pairs] = p.runs_m[self.cameras, self.cabinets] * p.cable_price
+        c[self.counts_at : self.used_at] = [t.price for _ in p.cabinets for t in p.types]
+        c[self.used_at : self.cut_at] = [choice.price for choice in p.cabinets]
+        return c
+
     def solve(
         self, costs: str, gap: float, time_s: float, *, whole: bool = True
     ) -> tuple[np.ndarray | None, float, bool]:
@@ -143,12 +160,8 @@ class Programme:
         whole: cameras and switches are whole ones, not shares of one
         """
         p = self.problem
-        c = np.zeros(self.size)
-        if costs == "money":
-            c[: self.pairs] = [p.runs_m[i, k] * p.cable_price for i, k in zip(self.cameras, self.cabinets, strict=True)]
-            c[self.counts_at : self.used_at] = [t.price for _ in p.cabinets for t in p.types]
-            c[self.used_at : self.cut_at] = [choice.price for choice in p.cabinets]
-        elif costs == "left over":
+        c = self._prices() if costs == "money" else np.zeros(self.size)
+        if costs == "left over":
             c[self.left_at :] = 1
         upper = np.ones(self.size)
         upper[self.counts_at : self.used_at] = [

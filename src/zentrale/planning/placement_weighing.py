@@ -3,25 +3,26 @@
 Summed up, a switch with ports to spare and one with power to spare help each other out; standing side by side they do
 not. So cameras are given weights, and each switch type a room: the most that any cameras weigh which one such switch
 holds. The cameras of a cabinet then weigh at most the rooms of its switches together. Weights are looked for that the
-programme's present answer breaks (a cutting plane; the rooms are knapsacks solved to a proven bound).
+programme's present answer breaks: cutting planes.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import Bounds, LinearConstraint, linprog, milp
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import coo_array
 
 from zentrale.planning.placement_problem import PlacementProblem
 
 _BROKEN = 1e-3  # by less than this a weighing is not worth a row
 _SMALL = 1e-6
-_LARGE = 9  # up to so many cameras in one budget it matters that they are whole ones
 _NODES = 200  # a room is proven well enough after so many branches
+_LARGE = 9  # up to so many cameras in one budget it matters that they are whole ones
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,31 +59,44 @@ def _ones(problem: PlacementProblem, cameras: list[int]) -> NDArray[np.float64]:
 def _weighed(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64]) -> Weighing:
     reach = problem.runs_m[:, cabinet] <= problem.max_run_m
     whole = np.where(reach, np.round(np.maximum(weights, 0), 6), 0.0)
-    rooms = [_room(problem, cabinet, whole, kind)[0] for kind in range(len(problem.types))]
+    rooms = [_room(problem, cabinet, whole, kind) for kind in range(len(problem.types))]
     return Weighing(cabinet, whole, np.array(rooms))
 
 
-def _linear(
-    goal: NDArray[np.float64], matrix: csr_array, room: NDArray[np.float64]
-) -> tuple[float, NDArray[np.float64], NDArray[np.float64]] | None:
-    """The least of the goal, where it is, and what each row is worth."""
-    result = linprog(goal, A_ub=matrix, b_ub=room)  # type: ignore[call-overload]
-    return None if result.x is None else (float(result.fun), result.x, -result.ineqlin.marginals)
-
-
-def _room(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64], kind: int) -> tuple[float, list[int]]:
-    """The most that cameras weigh which one switch of this type holds (a proven bound), and such cameras."""
+def _room(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64], kind: int) -> float:
+    """The most that cameras weigh which one switch of this type holds; of one camera a share may count."""
     some = np.flatnonzero((weights > 0) & problem.feeds()[:, kind])
     if not len(some):
-        return 0.0, []
-    result = milp(
-        -weights[some], integrality=np.ones(len(some), dtype=np.uint8), bounds=Bounds(0, 1),
-        constraints=LinearConstraint(problem.takes(cabinet)[:, some], -np.inf, problem.offers()[kind]),
-        options={"mip_rel_gap": 0.002, "node_limit": _NODES},
-    )  # fmt: skip
-    chosen = [] if result.x is None else some[result.x > 0.5].tolist()
-    bound = result.mip_dual_bound
-    return (float(weights[some].sum()) if bound is None else -float(bound)), chosen
+        return 0.0
+    solved = _linear(-weights[some], problem.takes(cabinet)[:, some], problem.offers()[kind], 1.0)
+    return float(weights[some].sum()) if solved is None else -solved[0]
+
+
+def sharpened(problem: PlacementProblem, weighing: Weighing) -> Weighing:
+    """The same with the rooms that whole cameras leave: a knapsack for each type, to a proven bound."""
+    rooms = weighing.rooms.copy()
+    for kind in np.flatnonzero(rooms % 1 > _SMALL).tolist():
+        some = np.flatnonzero((weighing.weights > 0) & problem.feeds()[:, kind])
+        holds = LinearConstraint(problem.takes(weighing.cabinet)[:, some], -np.inf, problem.offers()[kind])
+        whole = np.ones(len(some), dtype=np.uint8)
+        result = milp(
+            -weighing.weights[some], integrality=whole, bounds=Bounds(0, 1), constraints=holds,
+            options={"mip_rel_gap": 0.005, "node_limit": _NODES},
+        )  # fmt: skip
+        if result.mip_dual_bound is not None:
+            rooms[kind] = min(rooms[kind], -float(result.mip_dual_bound))
+    return Weighing(weighing.cabinet, weighing.weights, rooms)
+
+
+def _linear(
+    goal: NDArray[np.float64],
+    matrix: Any,
+    room: NDArray[np.float64],
+    most: float | None = None,
+) -> tuple[float, NDArray[np.float64]] | None:
+    """The least of the goal, variables being 0 to `most`, and what each row is worth."""
+    result = linprog(goal, A_ub=matrix, b_ub=room, bounds=(0, most))
+    return None if result.fun is None else (float(result.fun), -result.ineqlin.marginals)
 
 
 def _by_type(
@@ -104,7 +118,7 @@ def _by_type(
     solved = _linear(-np.ones(len(camera)), matrix, room)
     if solved is None or shares[here].sum() + solved[0] < _SMALL:
         return None
-    price = solved[2][len(here) :].reshape(len(have), resources)
+    price = solved[1][len(here) :].reshape(len(have), resources)
     weights = np.ones(len(problem.cameras))
     for n, k in enumerate(have):
         weights = np.minimum(weights, np.where(feeds[:, k], price[n] @ takes, 1.0))
