@@ -13,9 +13,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site
-from zentrale.planning.placement import Infeasible, Solution, deal_out_fits, place
+from zentrale.planning.placement import Infeasible, Solution, place
+from zentrale.planning.placement_dealing import fits
 from zentrale.planning.placement_plan import plan_placement
 from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.planning.placement_weighing import broken, sharpened
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 
@@ -43,7 +45,7 @@ def everything(p: PlacementProblem) -> Iterator[float]:
         total = sum(p.runs_m[c, k] for c, k in enumerate(where)) * p.cable_price
         for k in range(len(p.cabinets)):
             cameras = [c for c, at in enumerate(where) if at == k]
-            fitting = [a * 100 + b * 260 for a, b in counts if (a or b) and deal_out_fits(p, k, cameras, [a, b])]
+            fitting = [a * 100 + b * 260 for a, b in counts if (a or b) and fits(p, k, cameras, [a, b])]
             total += (min(fitting) + 50) if cameras and fitting else np.inf if cameras else 0
         yield float(total)
 
@@ -75,6 +77,35 @@ def test_no_placement_is_cheaper_and_every_limit_holds(data: st.DataObject) -> N
             assert all(p.needs[m] <= kind.poe_type and p.runs_m[m, k] <= p.max_run_m for m in members)
             seen += members
     assert sorted(seen) == list(range(cameras))
+
+
+@settings(max_examples=40)
+@given(st.data())
+def test_what_one_switch_holds_never_outweighs_its_room(data: st.DataObject) -> None:
+    """Whatever shares and counts a weighing was looked for with."""
+    cameras = data.draw(st.integers(2, 6))
+    needs = [data.draw(st.sampled_from([0, 1, 3])) for _ in range(cameras)]
+    watts = [0.0 if need == 0 else data.draw(st.floats(3, 40)) for need in needs]
+    p = problem([[10.0]] * cameras, watts, needs)
+    shares = np.array([data.draw(st.floats(0, 1)) for _ in range(cameras)])
+    counts = np.array([data.draw(st.floats(0, 2)) for _ in range(2)])
+    for weighing in broken(p, 0, shares, counts):
+        assert weighing.broken_by(shares, counts) > 0
+        for kind, which in product(range(2), product([0, 1], repeat=cameras)):
+            some = [c for c, chosen in enumerate(which) if chosen]
+            switch = np.eye(2)[kind]
+            if fits(p, 0, some, switch.astype(int).tolist()):
+                for one in (weighing, sharpened(p, weighing)):
+                    assert one.broken_by(np.array(which, dtype=float), switch) <= 1e-6
+
+
+def test_weighings_see_what_sums_do_not() -> None:
+    """Three cameras of 13 W on two switches of 20 W; and many light ones where one switch has few watts, one few ports."""
+    whole = list(broken(problem([[10.0]] * 3, [13.0] * 3, [1] * 3), 0, np.ones(3), np.array([2.0, 0.0])))
+    assert max(w.broken_by(np.ones(3), np.array([2.0, 0.0])) for w in whole) == pytest.approx(1)
+    # 2 ports and 20 W beside 4 ports and 70 W: six cameras of 12 W have 72 of 90 W, but the first switch feeds only one.
+    mixed = list(broken(problem([[10.0]] * 6, [12.0] * 6, [1] * 6), 0, np.ones(6), np.ones(2)))
+    assert max(w.broken_by(np.ones(6), np.ones(2)) for w in mixed) >= 0.3
 
 
 def test_sums_that_fit_and_cameras_that_do_not() -> None:

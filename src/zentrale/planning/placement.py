@@ -8,24 +8,22 @@ proven gap holds for the plan that comes out.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zentrale.planning.placement_problem import LIMITS, CabinetChoice, PlacementProblem
+from zentrale.planning.placement_dealing import Cost, Dealt, cost_of, dealt_out, fits, mended
+from zentrale.planning.placement_problem import LIMITS, PlacementProblem
 from zentrale.planning.placement_programme import Cut, Programme
 from zentrale.planning.placement_weighing import Weighing, broken, sharpened
 
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
 _EXPLAIN_S = 10.0
-_DEAL_S = 2.0
-_NEIGHBOURS = (1, 2, 3)  # that exchange cameras with a cabinet whose cameras did not fit
 _HELD = 1e-3  # a weighing that is just kept is worth sharpening
-_AMONG = 0.2  # for a better plan with the same cabinets
-_MENDING = 0.15
-_FIRST = 0.3  # of the time for the first plan, which may need mending and a proof
-_CUTTING = 2 / 3  # of the time is kept for what comes after the first tightening
+# Shares of the time: kept for what comes after tightening; of what is left then, for the first plan, and for a better one
+# with the same cabinets; and of all, for mending.
+_AFTER_TIGHTENING, _FIRST, _AMONG, _MENDING = 0.65, 0.3, 0.2, 0.15
 
 
 @dataclass(frozen=True)
@@ -41,19 +39,6 @@ class PlacedCabinet:
     cabinet: str
     switches: tuple[PlacedSwitch, ...]
     runs_m: dict[str, float]
-
-
-@dataclass(frozen=True)
-class Cost:
-    """In the currency of the site."""
-
-    switches: float
-    cable: float
-    cabinets: float
-
-    @property
-    def total(self) -> float:
-        return self.switches + self.cable + self.cabinets
 
 
 @dataclass(frozen=True)
@@ -88,10 +73,6 @@ class Infeasible:
     out_of_time: bool = False
 
 
-# What stands where: for each used cabinet its switches, each by type with its cameras, all by number.
-_Dealt = dict[int, list[tuple[int, list[int]]]]
-
-
 def place(
     problem: PlacementProblem, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
 ) -> Solution | Infeasible:
@@ -99,54 +80,70 @@ def place(
 
     Where the time does not suffice, the best found; its `gap` says how good it is.
     """
-    reason = _plain_reasons(problem)
-    if reason is not None:
-        return reason
-    ends = clock() + 0.95 * time_s  # the last step takes its time
+    return _plain_reasons(problem) or _Search(problem, gap, time_s, clock).run()
 
-    def stop() -> bool:
-        return clock() >= ends
 
-    def good(dealt: _Dealt) -> bool:
-        return _cost(problem, dealt).total * (1 - gap) <= bound
+class _Search:
+    """For a placement and the proof that it is good: the best so far, what nothing can cost less than, and what has
+    been learnt of what fits where.
+    """
 
-    def enough(dealt: _Dealt) -> bool:
-        return stop() or good(dealt) or clock() >= mending
+    def __init__(self, problem: PlacementProblem, gap: float, time_s: float, clock: Callable[[], float]) -> None:
+        self.problem, self.gap, self.time_s, self.clock = problem, gap, time_s, clock
+        self.ends = clock() + 0.95 * time_s  # the last step takes its time
+        self.best: Dealt | None = None
+        self.bound = 0.0
+        self.weighings = _tightened(problem, lambda: clock() >= self.ends - _AFTER_TIGHTENING * time_s)
+        self.cuts: list[Cut] = []
 
-    weighings = _tightened(problem, lambda: clock() >= ends - _CUTTING * time_s)
-    cuts: list[Cut] = []
-    best: _Dealt | None = None
-    bound = mending = 0.0
-    for _ in range(_ROUNDS):
-        # First a good plan; then whether there is one cheaper by more than the gap. That there is none, is the proof.
-        below = np.inf if best is None else _cost(problem, best).total * (1 - gap)
-        programme = Programme(problem, weighings, cuts, below=below)
-        left = max(1.0, ends - clock())
-        values, proven, late = programme.solve("money", 2 * gap, left * (_FIRST if best is None else 1))
-        bound = max(bound, min(proven, below) if values is not None or late else below)
-        if values is None:
-            if best is None:
-                return Infeasible(out_of_time=True) if late else explain(problem, weighings, cuts)
-            break
-        found, failed = _dealt(problem, *programme.chosen(values))
-        if found is None or not good(found):
+    def run(self) -> Solution | Infeasible:
+        """First a good plan; then whether there is one cheaper by more than the gap. That there is none, is the proof."""
+        for _ in range(_ROUNDS):
+            below = np.inf if self.best is None else cost_of(self.problem, self.best).total * (1 - self.gap)
+            programme = Programme(self.problem, self.weighings, self.cuts, below=below)
+            share = _FIRST if self.best is None else 1
+            values, proven, unsure = programme.solve("money", 2 * self.gap, share * self._left())
+            self.bound = max(self.bound, min(proven, below) if values is not None or unsure else below)
+            if values is None and self.best is None:
+                return Infeasible(out_of_time=True) if unsure else explain(self.problem, self.weighings, self.cuts)
+            if values is None:
+                break
+            self._learn(programme, values)
+            if self._good(self.best) or self.clock() >= self.ends:
+                break
+        if self.best is None:
+            return Infeasible(out_of_time=True)
+        cost = cost_of(self.problem, self.best)
+        gap = max(0.0, cost.total - self.bound) / cost.total if cost.total else 0.0
+        return Solution(_named(self.problem, self.best), cost, self.bound, gap, by_hand(self.problem))
+
+    def _learn(self, programme: Programme, values: NDArray[np.float64]) -> None:
+        """Deals out what the programme found, and where that is not good enough, what it finds in the same cabinets."""
+        found, failed = dealt_out(self.problem, *programme.chosen(values))
+        self._keep(found)
+        if not self._good(self.best):
             programme.keep_to_cabinets_of(values)
-            better, _, _ = programme.solve("money", 0.5 * gap, left * _AMONG)
+            better, _, _ = programme.solve("money", 0.5 * self.gap, _AMONG * self._left())
             if better is not None:
-                found, failed = _dealt(problem, *programme.chosen(better))
+                found, failed = dealt_out(self.problem, *programme.chosen(better))
         if found is not None:
-            mending = clock() + _MENDING * time_s
-            found = _mended(problem, found, weighings, failed, enough)
-            if best is None or _cost(problem, found).total < _cost(problem, best).total:
-                best = found
-        if stop() or (best is not None and good(best)):
-            break
-        cuts += failed
-    if best is None:
-        return Infeasible(out_of_time=True)
-    cost = _cost(problem, best)
-    share = max(0.0, cost.total - bound) / cost.total if cost.total else 0.0
-    return Solution(_named(problem, best), cost, bound, share, by_hand(problem))
+            until = min(self.ends, self.clock() + _MENDING * self.time_s)
+            self._keep(
+                mended(self.problem, found, self.weighings, failed, lambda d: self._good(d) or self.clock() >= until)
+            )
+        self.cuts += failed
+
+    def _keep(self, found: Dealt | None) -> None:
+        if found is not None and (
+            self.best is None or cost_of(self.problem, found).total < cost_of(self.problem, self.best).total
+        ):
+            self.best = found
+
+    def _good(self, dealt: Dealt | None) -> bool:
+        return dealt is not None and cost_of(self.problem, dealt).total * (1 - self.gap) <= self.bound
+
+    def _left(self) -> float:
+        return max(1.0, self.ends - self.clock())
 
 
 def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weighing]:
@@ -166,91 +163,7 @@ def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weig
     return weighings
 
 
-def _dealt(
-    problem: PlacementProblem, chosen: Sequence[Sequence[int]], counts: NDArray[np.int64], *, more: bool = True
-) -> tuple[_Dealt | None, list[Cut]]:
-    """The cameras of each cabinet on real switches: where the counted ones do not hold them one by one, with `more` on
-    the cheapest that do. Also what the programme must learn from it. None where some cabinet's cameras stand on nothing.
-    """
-    placed: _Dealt = {}
-    cuts, complete = [], True
-    for cabinet, cameras in enumerate(chosen):
-        if not cameras:
-            continue
-        dealt, late = deal_out(problem, cabinet, cameras, counts[cabinet].tolist())
-        if dealt is None:
-            if not late:
-                cuts.append(Cut(cabinet, tuple(cameras), tuple(counts[cabinet].tolist())))
-            dealt, _ = deal_out(problem, cabinet, cameras) if more else (None, False)
-        if dealt is None:
-            complete = False
-        else:
-            placed[cabinet] = [(kind, some) for kind, some in dealt if some]
-    return (placed if complete else None), cuts
-
-
-def _mended(
-    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], failed: Sequence[Cut],
-    stop: Callable[[_Dealt], bool],
-) -> _Dealt:  # fmt: skip
-    """The same or a cheaper placement: cabinet by cabinet keeps its switches and changes cameras with some neighbours,
-    the rest staying as it is. First those whose cameras did not fit on the switches counted for them, with these.
-    """
-    reach = (problem.runs_m <= problem.max_run_m).astype(np.int64)
-    shared = reach.T @ reach  # cameras that both of two cabinets could serve
-    wanted = {cut.cabinet: cut.counts for cut in failed}
-    anchors = [(k, size) for size in _NEIGHBOURS for k in wanted]
-    anchors += [(k, size) for size in _NEIGHBOURS for k in sorted(dealt) if k not in wanted]
-    for cabinet, size in anchors:
-        if stop(dealt):
-            break
-        counts = np.bincount([kind for kind, _ in dealt.get(cabinet, [])], minlength=len(problem.types))
-        by_shared = np.argsort(-shared[cabinet], kind="stable").tolist()
-        near = [k for k in by_shared if k != cabinet and shared[cabinet, k]][:size]
-        other = _exchanged(problem, dealt, weighings, [cabinet, *near], wanted.get(cabinet, counts.tolist()))
-        if other is not None and _cost(problem, other).total < _cost(problem, dealt).total * (1 - 1e-9):
-            dealt = other
-    return dealt
-
-
-def _exchanged(
-    problem: PlacementProblem, dealt: _Dealt, weighings: Sequence[Weighing], group: list[int], counts: Sequence[int]
-) -> _Dealt | None:
-    """A placement in which the first cabinet of the group has just these switches, and the others what they need.
-
-    Where the cameras of one of these do not fit switch by switch either, it keeps its switches too in the next attempt.
-    """
-    cameras = sorted(c for k in group for _, some in dealt.get(k, []) for c in some)
-    fixed = {group[0]: list(counts)}
-    for _ in group:
-        # Each switch of a cabinet whose switches are fixed is a cabinet of its own.
-        slots = [(k, kind) for k, counted in fixed.items() for kind, count in enumerate(counted) for _ in range(count)]
-        free = [k for k in group if k not in fixed]
-        at = [k for k, _ in slots] + free
-        own = tuple(CabinetChoice(str(n), 0.0, 1) for n in range(len(slots)))
-        small = replace(
-            problem, cameras=tuple(problem.cameras[c] for c in cameras),
-            cabinets=own + tuple(problem.cabinets[k] for k in free),
-            runs_m=problem.runs_m[np.ix_(cameras, at)], needs=problem.needs[cameras],
-            watts=problem.watts[np.ix_(cameras, at)], loads_bps=problem.loads_bps[cameras],
-        )  # fmt: skip
-        programme = Programme(small, [w.among(cameras, at.index(w.cabinet)) for w in weighings if w.cabinet in free])
-        for n, (_, kind) in enumerate(slots):
-            programme.row([programme.count(n, kind)], [1.0], 1, 1)
-        values, _, _ = programme.solve("money", 0.002, _DEAL_S)
-        if values is None:
-            return None
-        found, failed = _dealt(small, *programme.chosen(values), more=False)
-        if found is not None:
-            again = {k: switches for k, switches in dealt.items() if k not in group}
-            for n, switches in found.items():
-                again.setdefault(at[n], []).extend((kind, [cameras[c] for c in some]) for kind, some in switches)
-            return again
-        fixed |= {at[cut.cabinet]: list(cut.counts) for cut in failed}
-    return None
-
-
-def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...]:
+def _named(problem: PlacementProblem, dealt: Dealt) -> tuple[PlacedCabinet, ...]:
     placed = []
     for cabinet, switches in sorted(dealt.items()):
         names = tuple(
@@ -261,62 +174,18 @@ def _named(problem: PlacementProblem, dealt: _Dealt) -> tuple[PlacedCabinet, ...
     return tuple(placed)
 
 
-def deal_out(
-    problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int] | None = None
-) -> tuple[list[tuple[int, list[int]]] | None, bool]:
-    """The cameras of a cabinet on its switches, or without `counts` on the cheapest that hold them: switch type and
-    cameras of each. None where they do not fit; then also whether that is only for lack of time.
-    """
-    given = None if counts is None else [kind for kind, count in enumerate(counts) for _ in range(count)]
-    if given is not None and len(given) <= 1:
-        return [(kind, list(cameras)) for kind in given], False
-    slots = problem.cabinets[cabinet].max_switches if given is None else len(given)
-    # Each place for a switch is a cabinet of its own that holds one.
-    places = tuple(CabinetChoice(str(n), 0.0, 1) for n in range(slots))
-    runs = np.repeat(problem.runs_m[list(cameras), cabinet][:, None], slots, axis=1)
-    watts = np.repeat(problem.watts[list(cameras), cabinet][:, None, :], slots, axis=1)
-    small = PlacementProblem(
-        tuple(problem.cameras[c] for c in cameras), places, problem.types, runs, problem.needs[list(cameras)],
-        watts, problem.loads_bps[list(cameras)], np.inf, problem.spare, 0.0,
-    )  # fmt: skip
-    programme = Programme(small)
-    for n in range(slots):
-        if given is not None:
-            programme.row([programme.count(n, given[n])], [1.0], 1, 1)
-        elif n:  # places are alike: fill them in order, the dearer switch first
-            prices = [t.price + 1 for t in problem.types]
-            before = [programme.count(n - 1, kind) for kind in range(len(problem.types))]
-            here = [programme.count(n, kind) for kind in range(len(problem.types))]
-            programme.row([*before, *here], [*prices, *(-price for price in prices)], 0, np.inf)
-    values, _, late = programme.solve("nothing" if given is not None else "money", 0.0, _DEAL_S)
-    if values is None:
-        return None, late
-    counted = np.rint(values[programme.counts_at : programme.used_at]).reshape(slots, -1)
-    dealt: list[tuple[int, list[int]]] = [(int(np.argmax(row)), []) for row in counted]
-    for camera, place_at, value in zip(programme.cameras, programme.cabinets, values, strict=False):
-        if value > 0.5:
-            dealt[place_at][1].append(cameras[camera])
-    return [(kind, some) for (kind, some), row in zip(dealt, counted, strict=True) if row.any()], False
-
-
-def _cost(problem: PlacementProblem, dealt: _Dealt) -> Cost:
-    switches = sum(problem.types[kind].price for placed in dealt.values() for kind, _ in placed)
-    runs = sum(float(problem.runs_m[c, k]) for k, placed in dealt.items() for _, some in placed for c in some)
-    return Cost(switches, runs * problem.cable_price, sum(problem.cabinets[k].price for k in dealt))
-
-
 def by_hand(problem: PlacementProblem) -> Cost | None:
     """As it is done without a computer: every camera to its nearest cabinet, and there the cheapest number of switches
     of one type. None where some cabinet has no such type.
     """
     nearest = np.argmin(problem.runs_m, axis=1)
-    dealt: _Dealt = {}
+    dealt: Dealt = {}
     for k, choice in enumerate(problem.cabinets):
         cameras = np.flatnonzero(nearest == k).tolist()
         options = []
         for s, kind in enumerate(problem.types):
             for number in range(1, choice.max_switches + 1 if cameras else 1):
-                if deal_out_fits(problem, k, cameras, [number if n == s else 0 for n in range(len(problem.types))]):
+                if fits(problem, k, cameras, [number if n == s else 0 for n in range(len(problem.types))]):
                     options.append((number * kind.price, s, number))
                     break
         if cameras and not options:
@@ -324,23 +193,7 @@ def by_hand(problem: PlacementProblem) -> Cost | None:
         if cameras:
             _, s, number = min(options)
             dealt[k] = [(s, cameras)] + [(s, [])] * (number - 1)  # only the cost counts here
-    return _cost(problem, dealt)
-
-
-def deal_out_fits(problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int]) -> bool:
-    """Whether these switches hold these cameras: by their sums first, since most fail there."""
-    kinds = [(t, n) for t, n in zip(problem.types, counts, strict=True) if n]
-    chosen = list(cameras)
-    for level in problem.levels():
-        members = [c for c in chosen if problem.needs[c] >= level]
-        if len(members) > sum(n * t.ports_for(level, problem.spare) for t, n in kinds):
-            return False
-        drawn = problem.watts[members, cabinet].sum(axis=0) if members and level else np.zeros(1)
-        if (drawn > sum(n * t.budget_w for t, n in kinds if t.poe_type >= level)).any():
-            return False
-    if float(problem.loads_bps[chosen].sum()) > sum(n * t.uplink_bps for t, n in kinds):
-        return False
-    return deal_out(problem, cabinet, chosen, counts)[0] is not None
+    return cost_of(problem, dealt)
 
 
 def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:

@@ -155,7 +155,8 @@ class Programme:
     def solve(
         self, costs: str, gap: float, time_s: float, *, whole: bool = True
     ) -> tuple[np.ndarray | None, float, bool]:
-        """Values of the variables (None where there are none), the proven bound, and whether time ran out.
+        """Values of the variables (None where there are none), the proven bound, and whether it
+        is open if there are any, since time ran out.
 
         whole: cameras and switches are whole ones, not shares of one
         """
@@ -174,7 +175,7 @@ class Programme:
             options={"mip_rel_gap": gap, "time_limit": time_s},
         )  # fmt: skip
         bound = float(result.mip_dual_bound) if result.mip_dual_bound is not None else 0.0
-        return result.x, bound, result.status == 1
+        return result.x, bound, result.status in (1, 4)
 
     def shares(self, values: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Shares of the cameras (cabinets, cameras), and counts of switches (cabinets, types), as they are."""
