@@ -101,8 +101,10 @@ class _Search:
         for _ in range(_ROUNDS):
             below = np.inf if self.best is None else cost_of(self.problem, self.best).total * (1 - self.gap)
             programme = Programme(self.problem, self.weighings, self.cuts, below=below)
-            share = _FIRST if self.best is None else 1
-            values, proven, unsure = programme.solve("money", 2 * self.gap, share * self._left())
+            first = self.best is None
+            values, proven, unsure = programme.solve(
+                "money", (1.1 if first else 2) * self.gap, (_FIRST if first else 1) * self._left()
+            )
             self.bound = max(self.bound, min(proven, below) if values is not None or unsure else below)
             if values is None and self.best is None:
                 return Infeasible(out_of_time=True) if unsure else explain(self.problem, self.weighings, self.cuts)
