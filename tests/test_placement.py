@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site
+from zentrale.errors import PlanError
 from zentrale.planning.placement import Infeasible, Solution, place
 from zentrale.planning.placement_dealing import fits
 from zentrale.planning.placement_plan import plan_placement
@@ -166,3 +167,23 @@ def test_a_placement_from_the_plan_files(tmp_path: Path) -> None:
     far = planned("c", rows.replace("cabinet,1,20", "cabinet,1,99"), priced)
     (found,) = far.findings  # type: ignore[attr-defined]
     assert (found.code, found.subject) == ("PLC-1", "camera north") and "99 m to hall" in found.measured
+
+
+def test_measured_runs_decide_and_need_no_positions(tmp_path: Path) -> None:
+    site = SITE + '[[cabinets]]\nname = "loft"\n[[cabinets]]\nname = "yard"\nprice = 10\n[placement]\n'
+    folder = make_site(tmp_path / "a", site, types=TYPES.replace("ports = 10", "ports = 10\nprice = 200"))
+    (folder / "runs.csv").write_text("camera,cabinet,run_length_m\nnorth,yard,5\n")
+    lacking = plan_placement(read_plan(SiteFolder(folder)))
+    assert lacking.result is None and "from south (cameras.csv line 3)" in lacking.lacks[0]
+    (folder / "runs.csv").write_text("camera,cabinet,run_length_m\nnorth,yard,5\nsouth,yard,6\nsouth,loft,2\n")
+    result = plan_placement(read_plan(SiteFolder(folder))).result
+    assert isinstance(result, Solution)
+    assert result.cost.total == pytest.approx(200 + 10 + 11) and result.cabinets[0].cabinet == "yard"
+
+    wrong = "camera,cabinet,run_length_m\nnort,yard,5\nsouth,shed,6\nsouth,yard,far\nnorth,yard,5\nnorth,yard,8\n"
+    (folder / "runs.csv").write_text(wrong)
+    with pytest.raises(PlanError) as raised:
+        read_plan(SiteFolder(folder))
+    for line, words in ((2, "found 'nort'; expected a camera"), (3, "expected a cabinet: loft, yard"), (4, "'far'"),
+                        (6, "already used at runs.csv line 5")):  # fmt: skip
+        assert any(f"runs.csv line {line}" in row and words in row for row in raised.value.problems), line

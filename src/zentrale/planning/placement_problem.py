@@ -106,12 +106,12 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     if not types:
         lacks.append("price of at least one switch type (types.toml)")
     if not plan.cabinets:
-        lacks.append("[[cabinets]] with x_m and y_m (site.toml)")
+        lacks.append("[[cabinets]] (site.toml)")
     runs = np.array([[_run_m(plan, c, n) for n in range(len(plan.cabinets))] for c in cameras], dtype=np.float64)
     if plan.cabinets:
-        lacks += [
-            f"x_m and y_m of {c.name} ({c.source})" for c, row in zip(cameras, runs, strict=True) if np.isinf(row).all()
-        ]
+        nowhere = [c for c, row in zip(cameras, runs, strict=True) if np.isinf(row).all()]
+        known = "x_m and y_m of both (site.toml), or a row in runs.csv"
+        lacks += [f"a way from {c.name} ({c.source}) to any cabinet: {known}" for c in nowhere]
     if lacks or not cameras:
         return None, lacks
     watts = [[_watts(plan, c, float(run)) for run in row] for c, row in zip(cameras, runs, strict=True)]
@@ -137,11 +137,12 @@ def _choice(plan: Plan, kind: SwitchType) -> SwitchChoice:
 
 
 def _run_m(plan: Plan, camera: Camera, cabinet: int) -> float:
-    """The schedule's run to the camera's own cabinet; to others the straight line times the route factor."""
+    """As measured; else the straight line times the route factor; infinite where neither is known."""
     there = plan.cabinets[cabinet]
-    if camera.run_length_m and plan.switch(camera.switch).cabinet == there.name:
-        return camera.run_length_m
-    if camera.x_m is None or camera.y_m is None:
+    measured = plan.run_m(camera, there)
+    if measured is not None:
+        return measured
+    if camera.x_m is None or camera.y_m is None or there.x_m is None or there.y_m is None:
         return math.inf
     return math.hypot(camera.x_m - there.x_m, camera.y_m - there.y_m) * plan.placement.route_factor
 

@@ -26,13 +26,15 @@ _REFERENCES = (
     ("viewers", "groups", "groups"),
     ("ports", "access", "zones"),
     ("ports", "tagged", "zones"),
+    ("runs", "camera", "cameras"),
+    ("runs", "cabinet", "cabinets"),
     ("cameras", "type", "camera_types"),
     ("cameras", "group", "groups"),
     ("cameras", "zone", "zones"),
     ("cameras", "switch", "switches"),
     ("cameras", "recorder", "recorders"),
 )
-_UNNAMED = ("links", "ports", "rules", "reach")
+_UNNAMED = ("links", "ports", "rules", "reach", "runs")
 _DEVICES = ("recorders", "viewers", "access_points", "cameras")
 
 
@@ -60,6 +62,9 @@ def cross_check(draft: Draft) -> list[str]:
         problems += _used_once(field, taken, where)
     channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in draft.items("cameras")]
     problems += _used_once("channel", channels, where)
+    runs = [(f"{r.camera} to {r.cabinet}", (*at, "run_length_m")) for at, r in draft.items("runs")]
+    problems += _used_once("run", runs, where)
+    problems += _positions(draft)
     asked = [(group, (*at, f"multicast_{stream}")) for stream in ("main", "sub") for at, c in draft.items("cameras")
              if (group := getattr(c, f"multicast_{stream}"))]  # fmt: skip
     return problems + _used_once("multicast group", asked, where)
@@ -102,6 +107,13 @@ def _private_vlans(draft: Draft) -> Iterator[str]:
         elif primary.subnet != zone.subnet:
             found = f"found {zone.subnet!r}; expected {primary.subnet!r}, the subnet of its primary {primary.name}"
             yield f"{draft.where((*at, 'subnet'))}: field subnet: {found}"
+
+
+def _positions(draft: Draft) -> Iterator[str]:
+    for at, cabinet in draft.items("cabinets"):
+        for field, other in (("x_m", "y_m"), ("y_m", "x_m")):
+            if getattr(cabinet, field) is None and getattr(cabinet, other) is not None:
+                yield f"{draft.where((*at, other))}: field {field} is missing; expected it beside {other}"
 
 
 def _values(item: object, fields: list[str]) -> Iterator[str]:

@@ -23,6 +23,7 @@ from zentrale.site.model import (
     Recorder,
     RecorderType,
     Rule,
+    Run,
     Site,
     Switch,
     SwitchType,
@@ -50,6 +51,7 @@ LISTS: dict[str, type[Part]] = {
     "rules": Rule,
     "reach": Reach,
     "cabinets": Cabinet,
+    "runs": Run,
     "cameras": Camera,
 }
 

@@ -12,6 +12,8 @@ from zentrale.errors import InputError
 
 PLAN_FILES = ("site.toml", "cameras.csv", "types.toml")
 OUTLINE_FILE = "outline.geojson"
+RUNS_FILE = "runs.csv"
+OPTIONAL_FILES = (RUNS_FILE, OUTLINE_FILE)
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,10 @@ class SiteFolder:
     @property
     def outline_file(self) -> Path:
         return self.path / OUTLINE_FILE
+
+    @property
+    def runs_file(self) -> Path:
+        return self.path / RUNS_FILE
 
     @property
     def logbook_file(self) -> Path:
@@ -90,16 +96,16 @@ def create_site(path: Path, sample: str) -> list[Path]:
 
     Returns the files written. Raises InputError where the folder already holds a plan.
     """
-    present = [name for name in (*PLAN_FILES, OUTLINE_FILE) if (path / name).exists()]
+    present = [name for name in (*PLAN_FILES, *OPTIONAL_FILES) if (path / name).exists()]
     if present:
         raise InputError(f"{path}: already holds {', '.join(present)}", "give another folder; nothing was changed")
     if path.exists() and not path.is_dir():
         raise InputError(f"{path}: is a file, expected a folder to make", "give another name")
     source = resources.files("zentrale") / "site" / "templates"
     written = []
-    for name in (*PLAN_FILES, OUTLINE_FILE):
+    for name in (*PLAN_FILES, *OPTIONAL_FILES):
         if not (source / f"{sample}.{name}").is_file():
-            continue  # not every sample has an outline
+            continue  # not every sample has all
         content = (source / f"{sample}.{name}").read_bytes()
         write_atomically(path / name, content)
         written.append(path / name)

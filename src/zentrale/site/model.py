@@ -33,7 +33,7 @@ from zentrale.site.values import Address, GroupAddress, GroupBlock, Mac, PlaceNa
 __all__ = [
     "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "AccessPoint", "Battery", "Cabinet", "Camera", "CameraType",
     "ChannelLimit", "Group", "Leg", "Link", "Mode", "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority",
-    "Reach", "Recorder", "RecorderType", "RecordingPlan", "Rule", "Site", "Storage", "StreamPlan", "Switch",
+    "Reach", "Recorder", "RecorderType", "RecordingPlan", "Rule", "Run", "Site", "Storage", "StreamPlan", "Switch",
     "SwitchType", "Viewer", "Wanted", "Zone",
 ]  # fmt: skip
 
@@ -126,14 +126,26 @@ class Site(Part):
 
 
 class Cabinet(Part):
-    """A place where switches may stand; `fibre_m` is the way of its fibre to the core, `max_switches` what fits in."""
+    """A place where switches may stand; `fibre_m` is the way of its fibre to the core, `max_switches` what fits in.
+
+    It has a position, or runs of cameras to it in runs.csv, or both.
+    """
 
     name: Text
-    x_m: float
-    y_m: float
+    x_m: float | None = None
+    y_m: float | None = None
     fibre_m: Annotated[float, Field(ge=0, le=100_000)] = 0
     price: Annotated[float, Field(ge=0)] = 0
     max_switches: Annotated[int, Field(ge=1, le=64)] = 4
+
+
+class Run(Part):
+    """Fixed cable from a camera to a possible cabinet, as measured. `row` is its line in runs.csv, for messages."""
+
+    camera: PlaceName
+    cabinet: Text
+    run_length_m: Annotated[float, Field(ge=0, le=2000)]
+    row: int = 0
 
 
 class Placement(Part):
@@ -206,6 +218,7 @@ class Plan(Part):
     rules: tuple[Rule, ...] = ()
     reach: tuple[Reach, ...] = ()
     cabinets: tuple[Cabinet, ...] = ()
+    runs: tuple[Run, ...] = ()
     placement: Placement = Placement()
     camera_types: tuple[CameraType, ...] = ()
     switch_types: tuple[SwitchType, ...] = ()
@@ -242,10 +255,21 @@ class Plan(Part):
     def switch(self, name: str) -> Switch:
         return self._switches[name]
 
+    def run_m(self, camera: Camera, cabinet: Cabinet) -> float | None:
+        """Fixed cable between them as measured [m]: in runs.csv, or in the schedule where its switch stands there."""
+        measured = self._runs.get((camera.name, cabinet.name))
+        if measured is None and self.switch(camera.switch).cabinet == cabinet.name and not camera.wireless:
+            return camera.run_length_m or None
+        return measured
+
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
         """The camera's planned streams by name: `main`, and `sub` where its group has one."""
         group = self.group(camera)
         return {"main": group.main} if group.sub is None else {"main": group.main, "sub": group.sub}
+
+    @cached_property
+    def _runs(self) -> dict[tuple[str, str], float]:
+        return {(r.camera, r.cabinet): r.run_length_m for r in self.runs}
 
     @cached_property
     def _groups(self) -> dict[str, Group]:

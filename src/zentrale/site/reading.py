@@ -13,8 +13,8 @@ from typing import Any
 from zentrale.errors import PlanError
 from zentrale.site.cross_check import cross_check
 from zentrale.site.draft import Draft
-from zentrale.site.folder import PLAN_FILES, SiteFolder
-from zentrale.site.model import Camera, Plan
+from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, SiteFolder
+from zentrale.site.model import Camera, Plan, Run
 from zentrale.site.toml_lines import line_of
 
 SITE_PARTS = (
@@ -23,6 +23,7 @@ SITE_PARTS = (
 )  # fmt: skip
 TYPE_PARTS = ("camera_types", "switch_types", "recorder_types")
 CAMERA_COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
+RUN_COLUMNS = tuple(name for name in Run.model_fields if name != "row")
 REQUIRED_COLUMNS = tuple(n for n, f in Camera.model_fields.items() if f.is_required())
 MAX_FILE_BYTES = 16 * 1024 * 1024  # a schedule of 4,000 cameras is under 1 MB
 
@@ -37,15 +38,17 @@ def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
     types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
     name = folder.cameras_file.name
     text = _read_text(folder.cameras_file, problems) if cameras is None else cameras
-    camera_rows = [] if text is None else _parse_cameras(name, text, problems)
+    camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
+    run_rows = _read_runs(folder.runs_file, problems)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)
-    data: dict[str, Any] = {**site_data, **types_data, "cameras": camera_rows}
+    data: dict[str, Any] = {**site_data, **types_data, "cameras": camera_rows, "runs": run_rows}
 
     def where(location: Sequence[str | int]) -> str:
-        if location and location[0] == "cameras":
-            row = camera_rows[int(location[1])]["row"] if len(location) > 1 else 1
-            return f"cameras.csv line {row}"
+        for part, rows in (("cameras", camera_rows), ("runs", run_rows)):
+            if location and location[0] == part:
+                row = rows[int(location[1])]["row"] if len(location) > 1 else 1
+                return f"{part}.csv line {row}"
         if location and location[0] in TYPE_PARTS:
             return f"types.toml line {line_of(types_text, location)}"
         return f"site.toml line {line_of(site_text, location)}"
@@ -65,7 +68,8 @@ def _place(problem: str) -> tuple[int, int]:
     """File and line of a problem, so that a person goes through each file once, from top to bottom."""
     match = _PLACE.match(problem)
     file, line = (match[1].rstrip(":"), int(match[2] or 0)) if match else ("", 0)
-    return (PLAN_FILES.index(file) if file in PLAN_FILES else -1), line
+    files = (*PLAN_FILES, *OPTIONAL_FILES)
+    return (files.index(file) if file in files else -1), line
 
 
 def _read_text(path: Path, problems: list[str]) -> str | None:
@@ -101,7 +105,14 @@ def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple
     return text, {name: value for name, value in data.items() if name in parts}
 
 
-def _parse_cameras(name: str, text: str, problems: list[str]) -> list[dict[str, Any]]:
+def _read_runs(path: Path, problems: list[str]) -> list[dict[str, Any]]:
+    text = _read_text(path, problems) if path.exists() else None
+    return [] if text is None else _parse_rows(path.name, text, RUN_COLUMNS, RUN_COLUMNS, problems)
+
+
+def _parse_rows(
+    name: str, text: str, columns: tuple[str, ...], required: tuple[str, ...], problems: list[str]
+) -> list[dict[str, Any]]:
     reader = csv.reader(io.StringIO(text), strict=True)
     rows: list[dict[str, Any]] = []
     header: list[str] = []
@@ -113,7 +124,7 @@ def _parse_cameras(name: str, text: str, problems: list[str]) -> list[dict[str, 
             line = reader.line_num
             if not header:
                 header = cells
-                problems += _header_problems(name, line, header)
+                problems += _header_problems(name, line, header, columns, required)
                 continue
             if len(cells) > len(header):
                 problems.append(
@@ -123,25 +134,27 @@ def _parse_cameras(name: str, text: str, problems: list[str]) -> list[dict[str, 
             row: dict[str, Any] = {
                 column: cell
                 for column, cell in zip(header, cells, strict=False)
-                if column in CAMERA_COLUMNS and (cell or column in REQUIRED_COLUMNS)
+                if column in columns and (cell or column in required)
             }
             rows.append({**row, "row": line})
     except csv.Error as error:
         problems.append(f"{name} line {reader.line_num}: not valid CSV: {error}; expected commas and double quotes")
     if not header:
-        problems.append(f"{name} line 1: empty; expected a header row: {','.join(CAMERA_COLUMNS)}")
+        problems.append(f"{name} line 1: empty; expected a header row: {','.join(columns)}")
     return rows
 
 
-def _header_problems(name: str, line: int, header: list[str]) -> list[str]:
+def _header_problems(
+    name: str, line: int, header: list[str], columns: tuple[str, ...], required: tuple[str, ...]
+) -> list[str]:
     problems = [
-        f"{name} line {line}: column {column!r} is missing; expected a header with {', '.join(REQUIRED_COLUMNS)}"
-        for column in REQUIRED_COLUMNS
+        f"{name} line {line}: column {column!r} is missing; expected a header with {', '.join(required)}"
+        for column in required
         if column not in header
     ]
     problems += [
-        f"{name} line {line}: found column {column!r}; expected one of: {', '.join(CAMERA_COLUMNS)}"
+        f"{name} line {line}: found column {column!r}; expected one of: {', '.join(columns)}"
         for column in header
-        if column not in CAMERA_COLUMNS
+        if column not in columns
     ]
     return problems
