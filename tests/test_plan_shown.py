@@ -61,6 +61,22 @@ def test_shown_in_short_where_no_part_is_named(tmp_path: Path) -> None:
     assert "7 ports free, switched off: 3, 4, 5, 6, 7, 8, 10" in ports.out
 
 
+def test_a_named_part_is_shown_camera_by_camera(tmp_path: Path) -> None:
+    cameras = CAMERAS.replace("recorder,3\n", "recorder,3,critical\n").replace("recorder,1\n", "recorder,1,\n")
+    cameras = cameras.replace("channel\n", "channel,priority\n")
+    storage = "http_port = 8080\nstorage = { drives = 1, drive_tb = 0.01 }\n"
+    folder = make_site(tmp_path, SITE.replace("http_port = 8080\n", storage), cameras)
+    power = zentrale("plan", "power", cwd=folder)
+    # Where power runs short the low priority goes first, though the other port has the higher number.
+    assert line_with(power, "north", "20 m", "low").split()[-1] == "1"
+    assert line_with(power, "south", "30 m", "critical").split()[-1] == "2"
+    assert "Fed by cabinet" not in zentrale("plan", cwd=folder).out
+    traffic = zentrale("plan", "traffic", cwd=folder)
+    assert "cabinet:1 north" in traffic.out and "cabinet:2 south" in traffic.out
+    kept = line_with(zentrale("plan", "storage", cwd=folder), "north", "continuous")
+    assert kept.split()[-3:] == ["1.4", "14", "-"], "10 GB less 7 % hold 1.4 days of 2 x 3.3 GB; 14 are wanted"
+
+
 def test_what_a_placement_lacks_and_why_there_is_none(tmp_path: Path) -> None:
     lacking = shown(tmp_path / "a", "placement")
     assert (

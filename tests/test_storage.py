@@ -39,6 +39,9 @@ def test_continuous_recording_by_hand(tmp_path: Path) -> None:
     assert recorder.usable_bytes == pytest.approx(2.79e12) and recorder.days == pytest.approx(422.1, abs=0.1)
     assert recorder.needed_bytes == pytest.approx(30 * 6.6096e9) and recorder.write_bps == 600_000
     assert recorder.drive_failure.startswith("nothing, slower until rebuilt")
+    assert recorder.kept_days(recorder.cameras[0]) == pytest.approx(422.1, abs=0.1)
+    (limited,) = storage_of(tmp_path / "limited", "keep_days = 30, max_days = 90").recorders
+    assert limited.kept_days(limited.cameras[0]) == 90
 
 
 def test_motion_timetable_and_sub_stream_by_hand(tmp_path: Path) -> None:

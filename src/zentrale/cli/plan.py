@@ -91,11 +91,11 @@ def _show(output: Output, plan: Plan, result: Calculation, args: argparse.Namesp
 
     named = bool(args.parts)
     if result.power is not None:
-        plan_views.show_power(output, result.power)
+        plan_views.show_power(output, result.power, full=named)
     if result.traffic is not None:
-        plan_views.show_traffic(output, result.traffic)
+        plan_views.show_traffic(output, result.traffic, full=named)
     if result.storage is not None:
-        plan_views.show_storage(output, result.storage)
+        plan_views.show_storage(output, result.storage, full=named)
     if result.reach is not None:
         plan_network_views.show_reach(output, result.reach, full=named)
     if result.addresses is not None:

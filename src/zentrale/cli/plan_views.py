@@ -11,12 +11,12 @@ if TYPE_CHECKING:
     from zentrale.planning.failures import Failure
     from zentrale.planning.power import PowerPlan, SwitchPower
     from zentrale.planning.resilience import ResiliencePlan
-    from zentrale.planning.storage import StoragePlan
+    from zentrale.planning.storage import RecorderStorage, StoragePlan
     from zentrale.planning.traffic import LinkLoad, TrafficPlan
     from zentrale.site.model import Plan
 
 
-def show_power(output: Output, power: PowerPlan) -> None:
+def show_power(output: Output, power: PowerPlan, *, full: bool) -> None:
     from zentrale.site.model import Mode
 
     output.heading("PoE power at the switch, cable loss included [W]")
@@ -48,7 +48,42 @@ def show_power(output: Output, power: PowerPlan) -> None:
         "",
     ]
     output.table(["switch", *columns], rows)
+    if full:
+        for switch in power.switches:
+            _show_fed_ports(output, switch)
     _show_apart(output, power)
+
+
+def _show_fed_ports(output: Output, switch: SwitchPower) -> None:
+    """Each port, and in which order they would lose power."""
+    from zentrale.site.model import Mode
+
+    output.heading(f"Fed by {switch.switch} [W], and who would go dark first")
+    order = switch.going_dark
+    rows = []
+    for port in switch.ports:
+        off = [mode.value for mode in Mode if port.camera in switch.dark[mode]]
+        alone = [mode.value for mode in Mode if port.camera in switch.dark_one_supply[mode]]
+        state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
+        rows.append([
+            str(port.port), port.camera, f"{port.run_length_m:g} m", str(port.poe_class),
+            *(f"{port.draw_w[mode]:.1f}" for mode in Mode), f"{port.reserved_w:.1f}",
+            f"{max(port.granted_w.values()):.1f}", port.priority.value, str(order.index(port.camera) + 1), state,
+        ])  # fmt: skip
+    modes = [f">{mode.value}" for mode in Mode]
+    columns = [
+        ">port",
+        "camera",
+        ">run",
+        ">class",
+        *modes,
+        ">by class",
+        ">granted",
+        "priority",
+        ">goes dark as no.",
+        "",
+    ]
+    output.table(columns, rows)
 
 
 def _show_apart(output: Output, power: PowerPlan) -> None:
@@ -79,40 +114,17 @@ def _classes(switch: SwitchPower) -> str:
     return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
 
 
-def show_traffic(output: Output, traffic: TrafficPlan) -> None:
+def show_traffic(output: Output, traffic: TrafficPlan, *, full: bool) -> None:
     from zentrale import quantities
 
     output.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")
-    rows = [
-        [
-            load.kind,
-            load.name,
-            str(len(load.cameras)),
-            quantities.bitrate(load.load_bps),
-            quantities.bitrate(load.rate_bps),
-            ("fault|" if load.share > 1 else "") + quantities.share(load.load_bps, load.rate_bps),
-            quantities.bitrate(load.back_bps),
-            *_burst(load),
-        ]
-        for load in traffic.links
-        if load.kind != "port"
-    ]
+    rows = [_load(load, load.name) for load in traffic.links if load.kind != "port"]
     ports = [load for load in traffic.links if load.kind == "port"]
-    if ports:
+    if full:
+        rows += [_load(load, f"{load.name} {', '.join(load.cameras)}") for load in sorted(ports, key=_switch_and_port)]
+    elif ports:
         busiest = max(ports, key=lambda load: load.share)
-        rows.append(
-            [
-                "port",
-                f"busiest of {len(ports)}: {busiest.name}",
-                "1",
-                quantities.bitrate(busiest.load_bps),
-                quantities.bitrate(busiest.rate_bps),
-                quantities.share(busiest.load_bps, busiest.rate_bps),
-                quantities.bitrate(busiest.back_bps),
-                "",
-                "",
-            ]
-        )
+        rows.append(_load(busiest, f"busiest of {len(ports)}: {busiest.name}"))
     columns = ["kind", "where", ">cameras", ">load", ">line rate", ">share", ">other way", ">burst", ">buffer for it"]
     output.table(columns, rows)
     output.line("burst: 99.9 % of all 100 ms stay below it when all cameras start together, as after a power cut")
@@ -130,6 +142,21 @@ def show_traffic(output: Output, traffic: TrafficPlan) -> None:
     output.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)
 
 
+def _switch_and_port(load: LinkLoad) -> tuple[str, int]:
+    switch, _, port = load.name.rpartition(":")
+    return switch, int(port)
+
+
+def _load(load: LinkLoad, where: str) -> list[str]:
+    from zentrale import quantities
+
+    over = "fault|" if load.share > 1 else ""
+    return [
+        load.kind, where, str(len(load.cameras)), quantities.bitrate(load.load_bps), quantities.bitrate(load.rate_bps),
+        over + quantities.share(load.load_bps, load.rate_bps), quantities.bitrate(load.back_bps), *_burst(load),
+    ]  # fmt: skip
+
+
 def _burst(load: LinkLoad) -> list[str]:
     from zentrale import quantities
 
@@ -142,7 +169,7 @@ def _burst(load: LinkLoad) -> list[str]:
     ]
 
 
-def show_storage(output: Output, storage: StoragePlan) -> None:
+def show_storage(output: Output, storage: StoragePlan, *, full: bool) -> None:
     from zentrale import quantities
 
     output.heading("Storage")
@@ -171,6 +198,38 @@ def show_storage(output: Output, storage: StoragePlan) -> None:
     for r in storage.recorders:
         if r.usable_bytes is not None:
             output.line(f"{r.recorder}: a failed drive costs {r.drive_failure}")
+        if full:
+            _show_recorded(output, r)
+
+
+def _show_recorded(output: Output, recorder: RecorderStorage) -> None:
+    """Each camera of a recorder, and why a recorder type does not fit."""
+    from zentrale import quantities
+
+    output.heading(f"Recorded by {recorder.recorder}")
+    rows = []
+    for c in recorder.cameras:
+        kept = recorder.kept_days(c)
+        short = kept is not None and kept < c.keep_days
+        rows.append([
+            c.camera, c.mode, f"{100 * c.share:.0f} %", quantities.bitrate(c.bitrate_bps), quantities.size(c.day_bytes),
+            quantities.size(c.needed_bytes), "-" if kept is None else f"{'fault|' if short else ''}{kept:.1f}",
+            f"{c.keep_days:g}", "-" if c.max_days is None else f"{c.max_days:g}",
+        ])  # fmt: skip
+    columns = [
+        "camera",
+        "when",
+        ">of the time",
+        ">writes then",
+        ">a day",
+        ">needed",
+        ">days",
+        ">wanted",
+        ">longest allowed",
+    ]
+    output.table(columns, rows)
+    for fit in recorder.fits:
+        output.line(f"{fit.type}: {'fits' if fit.fits else 'does not fit, ' + '; '.join(fit.reasons)}")
 
 
 _LONGEST_LIST = 12

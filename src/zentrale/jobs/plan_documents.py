@@ -161,8 +161,10 @@ def power_document(power: PowerPlan) -> dict[str, object]:
                     "run_length_m": p.run_length_m,
                     "poe_class": p.poe_class,
                     "priority": p.priority.value,
+                    "goes_dark": s.going_dark.index(p.camera) + 1,
                     "reserved_w": p.reserved_w,
                     "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
+                    "granted_w": {mode.value: round(granted, 2) for mode, granted in p.granted_w.items()},
                 }
                 for p in s.ports
             ],
@@ -237,6 +239,7 @@ def storage_document(recorder: RecorderStorage) -> dict[str, object]:
                 "recorded_share": round(c.share, 4),
                 "bitrate_bps": round(c.bitrate_bps),
                 "day_bytes": round(c.day_bytes),
+                "kept_days": None if (kept := recorder.kept_days(c)) is None else round(kept, 2),
                 "keep_days": c.keep_days,
                 "max_days": c.max_days,
             }

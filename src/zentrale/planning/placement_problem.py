@@ -106,7 +106,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     if not types:
         lacks.append("price of at least one switch type (types.toml)")
     if not plan.cabinets:
-        lacks.append("[[cabinets]] (site.toml)")
+        lacks.append("[[cabinets]] with x_m and y_m, or with runs in runs.csv (site.toml)")
     runs = np.array([[_run_m(plan, c, n) for n in range(len(plan.cabinets))] for c in cameras], dtype=np.float64)
     if plan.cabinets:
         nowhere = [c for c, row in zip(cameras, runs, strict=True) if np.isinf(row).all()]

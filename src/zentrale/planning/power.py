@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zentrale import quantities
@@ -49,6 +49,11 @@ class SwitchPower:
     @property
     def worst_mode(self) -> Mode:
         return max(self.draw_w, key=lambda mode: self.draw_w[mode])
+
+    @property
+    def going_dark(self) -> tuple[str, ...]:
+        """The cameras in the order in which they would lose power."""
+        return tuple(p.camera for p in _first_to_go(self.ports))
 
     @property
     def left_w(self) -> float:
@@ -116,11 +121,15 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPo
     )
 
 
-def _dark(ports: list[PortPower], mode: Mode, budget_w: float) -> tuple[str, ...]:
+def _first_to_go(ports: Sequence[PortPower]) -> list[PortPower]:
     """The lowest priority goes first, among equals the highest port number (RFC 3621, pethPsePortPowerPriority)."""
+    return sorted(ports, key=lambda p: (p.priority.rank, p.port), reverse=True)
+
+
+def _dark(ports: Sequence[PortPower], mode: Mode, budget_w: float) -> tuple[str, ...]:
     used = sum(p.granted_w[mode] for p in ports)
     dark = []
-    for port in sorted(ports, key=lambda p: (p.priority.rank, p.port), reverse=True):
+    for port in _first_to_go(ports):
         if used <= budget_w:
             break
         used -= port.granted_w[mode]

@@ -51,6 +51,15 @@ class RecorderStorage:
     drive_failure: str
     fits: tuple[Fit, ...]
 
+    def kept_days(self, camera: CameraStorage) -> float | None:
+        """How long the camera's recordings are kept where the drives are shared out as the days are wanted, and nothing
+        is kept longer than the law allows.
+        """
+        if self.reach is None:
+            return None
+        kept = camera.keep_days * self.reach
+        return kept if camera.max_days is None else min(kept, camera.max_days)
+
     @property
     def smallest_fit(self) -> str:
         return next((fit.type for fit in self.fits if fit.fits), "")
