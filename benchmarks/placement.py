@@ -11,8 +11,8 @@ import time
 import numpy as np
 
 from zentrale.planning import poe
-from zentrale.planning.placement import Solution, place
-from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.planning.placing.search import Solution, place
 
 CAMERAS, CABINETS = 300, 15
 TYPES = (

@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import PlanError
-from zentrale.planning.placement import Infeasible, Solution, place
-from zentrale.planning.placement_dealing import fits
-from zentrale.planning.placement_plan import plan_placement
-from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem, SwitchChoice
-from zentrale.planning.placement_weighing import broken, sharpened
+from zentrale.planning.placement import plan_placement
+from zentrale.planning.placing.dealing import fits
+from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.planning.placing.search import Infeasible, Solution, place
+from zentrale.planning.placing.weighing import broken, sharpened
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 

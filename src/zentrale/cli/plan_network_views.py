@@ -7,7 +7,7 @@ if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.planning.detail import DetailPlan
     from zentrale.planning.multicast import MulticastPlan
-    from zentrale.planning.placement_plan import PlacementPlan
+    from zentrale.planning.placement import PlacementPlan
     from zentrale.planning.ports import PortRow, PortTables
     from zentrale.planning.reach import Cell, Party, ReachPlan
     from zentrale.site.model import Plan
@@ -162,7 +162,7 @@ def show_detail(output: Output, detail: DetailPlan, *, full: bool) -> None:
 
 
 def show_placement(output: Output, plan: Plan, placement: PlacementPlan, *, full: bool) -> None:
-    from zentrale.planning.placement import Solution
+    from zentrale.planning.placing.search import Solution
 
     output.heading("Cheapest placement of switches")
     result = placement.result

@@ -11,8 +11,8 @@ from zentrale.planning.addresses import AddressPlan
 from zentrale.planning.detail import DetailPlan
 from zentrale.planning.failures import Failure
 from zentrale.planning.multicast import MulticastPlan
-from zentrale.planning.placement import Infeasible, Solution
-from zentrale.planning.placement_plan import PlacementPlan
+from zentrale.planning.placement import PlacementPlan
+from zentrale.planning.placing.search import Infeasible, Solution
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.reach import ReachPlan
 from zentrale.planning.resilience import ResiliencePlan

@@ -15,7 +15,7 @@ from zentrale.output.csv_tables import csv_tables
 from zentrale.planning.addresses import AddressPlan, plan_addresses
 from zentrale.planning.detail import DetailPlan, plan_detail
 from zentrale.planning.multicast import MulticastPlan, plan_multicast
-from zentrale.planning.placement_plan import PlacementPlan, plan_placement
+from zentrale.planning.placement import PlacementPlan, plan_placement
 from zentrale.planning.ports import PortTables, plan_ports
 from zentrale.planning.power import PowerPlan, plan_power
 from zentrale.planning.reach import ReachPlan, plan_reach

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from scipy.optimize import Bounds, LinearConstraint, linprog, milp
 from scipy.sparse import coo_array
 
-from zentrale.planning.placement_problem import PlacementProblem
+from zentrale.planning.placing.problem import PlacementProblem
 
 _BROKEN = 1e-3  # by less than this a weighing is not worth a row
 _SMALL = 1e-6

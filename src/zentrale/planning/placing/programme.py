@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array
 
-from zentrale.planning.placement_problem import PlacementProblem
-from zentrale.planning.placement_weighing import Weighing
+from zentrale.planning.placing.problem import PlacementProblem
+from zentrale.planning.placing.weighing import Weighing
 
 
 @dataclass(frozen=True)

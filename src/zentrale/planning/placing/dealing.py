@@ -10,9 +10,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from zentrale.planning.placement_problem import CabinetChoice, PlacementProblem
-from zentrale.planning.placement_programme import Cut, Programme
-from zentrale.planning.placement_weighing import Weighing
+from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem
+from zentrale.planning.placing.programme import Cut, Programme
+from zentrale.planning.placing.weighing import Weighing
 
 _DEAL_S = 2.0
 _NEIGHBOURS = (1, 2, 3)  # that change cameras with a cabinet
