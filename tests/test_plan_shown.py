@@ -68,9 +68,9 @@ def test_a_named_part_is_shown_camera_by_camera(tmp_path: Path) -> None:
     folder = make_site(tmp_path, SITE.replace("http_port = 8080\n", storage), cameras)
     power = zentrale("plan", "power", cwd=folder)
     # Where power runs short the low priority goes first, though the other port has the higher number.
-    assert line_with(power, "north", "20 m", "low").split()[-1] == "1"
-    assert line_with(power, "south", "30 m", "critical").split()[-1] == "2"
-    assert "Fed by cabinet" not in zentrale("plan", cwd=folder).out
+    assert line_with(power, "north", "20 m", "low").split()[-3:] == ["1", "of", "2"]
+    assert line_with(power, "south", "30 m", "critical").split()[-3:] == ["2", "of", "2"]
+    assert "goes dark as" not in zentrale("plan", cwd=folder).out
     traffic = zentrale("plan", "traffic", cwd=folder)
     assert "cabinet:1 north" in traffic.out and "cabinet:2 south" in traffic.out
     kept = line_with(zentrale("plan", "storage", cwd=folder), "north", "continuous")

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from zentrale.planning.failures import Failure
     from zentrale.planning.power import PowerPlan, SwitchPower
     from zentrale.planning.resilience import ResiliencePlan
-    from zentrale.planning.storage import RecorderStorage, StoragePlan
+    from zentrale.planning.storage import StoragePlan
     from zentrale.planning.traffic import LinkLoad, TrafficPlan
     from zentrale.site.model import Plan
 
@@ -49,40 +49,30 @@ def show_power(output: Output, power: PowerPlan, *, full: bool) -> None:
     ]
     output.table(["switch", *columns], rows)
     if full:
-        for switch in power.switches:
-            _show_fed_ports(output, switch)
+        _show_fed_ports(output, power)
     _show_apart(output, power)
 
 
-def _show_fed_ports(output: Output, switch: SwitchPower) -> None:
+def _show_fed_ports(output: Output, power: PowerPlan) -> None:
     """Each port, and in which order they would lose power."""
     from zentrale.site.model import Mode
 
-    output.heading(f"Fed by {switch.switch} [W], and who would go dark first")
-    order = switch.going_dark
+    output.heading("Each port [W], and who would go dark first")
     rows = []
-    for port in switch.ports:
-        off = [mode.value for mode in Mode if port.camera in switch.dark[mode]]
-        alone = [mode.value for mode in Mode if port.camera in switch.dark_one_supply[mode]]
-        state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
-        rows.append([
-            str(port.port), port.camera, f"{port.run_length_m:g} m", str(port.poe_class),
-            *(f"{port.draw_w[mode]:.1f}" for mode in Mode), f"{port.reserved_w:.1f}",
-            f"{max(port.granted_w.values()):.1f}", port.priority.value, str(order.index(port.camera) + 1), state,
-        ])  # fmt: skip
+    for switch in power.switches:
+        order = switch.going_dark
+        for port in switch.ports:
+            off = [mode.value for mode in Mode if port.camera in switch.dark[mode]]
+            alone = [mode.value for mode in Mode if port.camera in switch.dark_one_supply[mode]]
+            state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
+            rows.append([
+                f"{switch.switch}:{port.port}", port.camera, f"{port.run_length_m:g} m", str(port.poe_class),
+                *(f"{port.draw_w[mode]:.1f}" for mode in Mode), f"{port.reserved_w:.1f}",
+                f"{max(port.granted_w.values()):.1f}", port.priority.value,
+                f"{order.index(port.camera) + 1} of {len(order)}", state,
+            ])  # fmt: skip
     modes = [f">{mode.value}" for mode in Mode]
-    columns = [
-        ">port",
-        "camera",
-        ">run",
-        ">class",
-        *modes,
-        ">by class",
-        ">granted",
-        "priority",
-        ">goes dark as no.",
-        "",
-    ]
+    columns = ["port", "camera", ">run", ">class", *modes, ">by class", ">granted", "priority", ">goes dark as", ""]
     output.table(columns, rows)
 
 
@@ -198,38 +188,30 @@ def show_storage(output: Output, storage: StoragePlan, *, full: bool) -> None:
     for r in storage.recorders:
         if r.usable_bytes is not None:
             output.line(f"{r.recorder}: a failed drive costs {r.drive_failure}")
-        if full:
-            _show_recorded(output, r)
+    if full:
+        _show_recorded(output, storage)
 
 
-def _show_recorded(output: Output, recorder: RecorderStorage) -> None:
-    """Each camera of a recorder, and why a recorder type does not fit."""
+def _show_recorded(output: Output, storage: StoragePlan) -> None:
+    """What fits a recorder's cameras, and how long each of them is kept."""
     from zentrale import quantities
 
-    output.heading(f"Recorded by {recorder.recorder}")
     rows = []
-    for c in recorder.cameras:
-        kept = recorder.kept_days(c)
-        short = kept is not None and kept < c.keep_days
-        rows.append([
-            c.camera, c.mode, f"{100 * c.share:.0f} %", quantities.bitrate(c.bitrate_bps), quantities.size(c.day_bytes),
-            quantities.size(c.needed_bytes), "-" if kept is None else f"{'fault|' if short else ''}{kept:.1f}",
-            f"{c.keep_days:g}", "-" if c.max_days is None else f"{c.max_days:g}",
-        ])  # fmt: skip
-    columns = [
-        "camera",
-        "when",
-        ">of the time",
-        ">writes then",
-        ">a day",
-        ">needed",
-        ">days",
-        ">wanted",
-        ">longest allowed",
-    ]
-    output.table(columns, rows)
-    for fit in recorder.fits:
-        output.line(f"{fit.type}: {'fits' if fit.fits else 'does not fit, ' + '; '.join(fit.reasons)}")
+    for recorder in storage.recorders:
+        fits = [f"{fit.type} {'fits' if fit.fits else 'does not, ' + ', '.join(fit.reasons)}" for fit in recorder.fits]
+        output.line(f"{recorder.recorder}: {'; '.join(fits) or 'no recorder type is on file'}")
+        for c in recorder.cameras:
+            kept = recorder.kept_days(c)
+            short = kept is not None and kept < c.keep_days
+            rows.append([
+                recorder.recorder, c.camera, c.mode, f"{100 * c.share:.0f} %", quantities.bitrate(c.bitrate_bps),
+                quantities.size(c.day_bytes), quantities.size(c.needed_bytes),
+                "-" if kept is None else f"{'fault|' if short else ''}{kept:.1f}", f"{c.keep_days:g}",
+                "-" if c.max_days is None else f"{c.max_days:g}",
+            ])  # fmt: skip
+    output.heading("Each camera, the drives shared out as the days are wanted")
+    columns = [">of the time", ">writes then", ">a day", ">needed", ">days", ">wanted", ">longest allowed"]
+    output.table(["recorder", "camera", "when", *columns], rows)
 
 
 _LONGEST_LIST = 12
