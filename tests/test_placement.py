@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from itertools import product
 from pathlib import Path
+from time import perf_counter
 
 import numpy as np
 import pytest
@@ -15,8 +16,9 @@ from hypothesis import strategies as st
 from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import PlanError
 from zentrale.planning.placement import plan_placement
-from zentrale.planning.placing.dealing import fits
+from zentrale.planning.placing.dealing import Dealt, cost_of, fits, mended
 from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem, SwitchChoice
+from zentrale.planning.placing.programme import Cut
 from zentrale.planning.placing.search import Infeasible, Solution, place
 from zentrale.planning.placing.weighing import broken, sharpened
 from zentrale.site.folder import SiteFolder
@@ -66,18 +68,54 @@ def test_no_placement_is_cheaper_and_every_limit_holds(data: st.DataObject) -> N
         return
     assert isinstance(plan, Solution)
     assert plan.cost.total == pytest.approx(best, rel=1e-4) and plan.bound <= best * (1 + 1e-6)
+    keeps_every_limit(p, plan)
+
+
+def keeps_every_limit(p: PlacementProblem, plan: Solution) -> None:
+    """Each camera once, and no switch with more than it holds."""
     types = {t.name: t for t in p.types}
     index = {name: n for n, name in enumerate(p.cameras)}
+    where = {cabinet.name: k for k, cabinet in enumerate(p.cabinets)}
     seen = []
     for cabinet in plan.cabinets:
-        k = int(cabinet.cabinet[1:])
-        assert len(cabinet.switches) <= 2
+        k = where[cabinet.cabinet]
+        assert len(cabinet.switches) <= p.cabinets[k].max_switches
         for switch in cabinet.switches:
             kind, members = types[switch.type], [index[c] for c in switch.cameras]
             assert len(members) <= kind.ports and p.watts[members, k].sum(axis=0).max(initial=0) <= kind.budget_w + 1e-6
             assert all(p.needs[m] <= kind.poe_type and p.runs_m[m, k] <= p.max_run_m for m in members)
             seen += members
-    assert sorted(seen) == list(range(cameras))
+    assert sorted(seen) == list(range(len(p.cameras)))
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_sixty_cameras_to_the_gap_that_was_asked_for(seed: int) -> None:
+    random = np.random.default_rng(seed)
+    cameras, cabinets = random.uniform(0, 120, (60, 2)), random.uniform(0, 120, (6, 2))
+    runs = np.linalg.norm(cameras[:, None] - cabinets[None], axis=2)
+    needs = random.choice([1, 1, 1, 3], 60)
+    watts = np.where(needs == 3, random.uniform(15, 30, 60), random.uniform(5, 12, 60))
+    choices = tuple(CabinetChoice(f"k{n}", 100.0 * n, 12) for n in range(6))
+    p = problem(runs.tolist(), watts.tolist(), needs.tolist(), cabinets=choices, max_run_m=170.0)
+    plan = place(p, gap=0.02, time_s=120, clock=perf_counter)
+    assert isinstance(plan, Solution) and plan.gap <= 0.02 and plan.by_hand is not None
+    assert plan.bound <= plan.cost.total <= plan.by_hand.total
+    keeps_every_limit(p, plan)
+
+
+def test_a_camera_that_does_not_fit_changes_places_with_a_neighbour() -> None:
+    """Of three cameras of 13 W one goes next door, beside one of 5 W, and the dearer switch is not needed."""
+    p = problem([[10.0, 30.0]] * 3 + [[30.0, 10.0]], [13.0, 13.0, 13.0, 5.0], [1] * 4)
+    dear: Dealt = {0: [(1, [0, 1, 2])], 1: [(0, [3])]}
+    better = mended(p, dear, [], [Cut(0, (0, 1, 2), (2, 0))], lambda dealt: False)
+    assert cost_of(p, dear).switches == 360 and cost_of(p, better).switches == 300
+    assert sorted(len(some) for _, some in better[0]) == [1, 1] and len(better[1][0][1]) == 2
+
+
+def test_out_of_time_is_said_and_the_best_is_given() -> None:
+    ticks = iter(range(0, 10_000, 100))
+    plan = place(problem([[10.0, 20.0]] * 3, [13.0] * 3, [1] * 3), gap=1e-6, time_s=1, clock=lambda: float(next(ticks)))
+    assert isinstance(plan, Solution) and plan.bound <= plan.cost.total and plan.cost.switches >= 260
 
 
 @settings(max_examples=40)
@@ -187,3 +225,11 @@ def test_measured_runs_decide_and_need_no_positions(tmp_path: Path) -> None:
     for line, words in ((2, "found 'nort'; expected a camera"), (3, "expected a cabinet: loft, yard"), (4, "'far'"),
                         (6, "already used at runs.csv line 5")):  # fmt: skip
         assert any(f"runs.csv line {line}" in row and words in row for row in raised.value.problems), line
+
+
+def test_a_cabinet_with_half_a_position_is_told(tmp_path: Path) -> None:
+    half = SITE + '[[cabinets]]\nname = "hall"\nx_m = 4\n'
+    with pytest.raises(PlanError) as raised:
+        read_plan(SiteFolder(make_site(tmp_path, half)))
+    (problem_told,) = raised.value.problems
+    assert problem_told.startswith("site.toml line ") and "field y_m is missing; expected it beside x_m" in problem_told
