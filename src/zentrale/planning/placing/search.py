@@ -98,15 +98,17 @@ class _Search:
 
     def run(self) -> Solution | Infeasible:
         """First a good plan; then whether there is one cheaper by more than the gap. That there is none, is the proof."""
-        for _ in range(_ROUNDS):
+        for number in range(_ROUNDS):
             below = np.inf if self.best is None else cost_of(self.problem, self.best).total * (1 - self.gap)
             programme = Programme(self.problem, self.weighings, self.cuts, below=below)
-            first = self.best is None
+            first = number == 0
             values, proven, unsure = programme.solve(
                 "money", (1.1 if first else 2) * self.gap, (_FIRST if first else 1) * self._left()
             )
             self.bound = max(self.bound, min(proven, below) if values is not None or unsure else below)
             if values is None and self.best is None:
+                if unsure and first:
+                    continue  # with all the time there is
                 return Infeasible(out_of_time=True) if unsure else explain(self.problem, self.weighings, self.cuts)
             if values is None:
                 break
