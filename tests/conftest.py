@@ -13,6 +13,7 @@ from typing import Any
 
 import pytest
 from hypothesis import settings
+from xdist.scheduler import LoadScopeScheduling
 
 DATA = Path(__file__).parent / "data"
 PROGRAM = str(Path(sys.executable).with_name("zentrale"))
@@ -137,6 +138,11 @@ def make_vault(folder: Path) -> None:
     assert zentrale(*add, "--factory", "Umbra Works", cwd=folder, ZENTRALE_PASSWORD="factory-1234").code == 0
 
 
+def everything_below(folder: Path) -> bytes:
+    """All that lies in a site folder but the vault."""
+    return b"".join(p.read_bytes() for p in folder.rglob("*") if p.is_file() and p.name != "vault.bin")
+
+
 @pytest.fixture
 def site(tmp_path: Path) -> Path:
     """A site folder without a vault."""
@@ -148,6 +154,26 @@ def ready_site(site: Path) -> Path:
     """A site folder with a vault that holds the candidates."""
     make_vault(site)
     return site
+
+
+# Files whose tests bind fixed loopback addresses or the port of the discovery probe: one after the other.
+ON_THE_WIRE = {
+    "test_commissioning.py",
+    "test_registration.py",
+    "test_field.py",
+    "test_stand_in.py",
+}
+
+
+class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tells no types
+    """Those in one process, one after the other; all others wherever there is time, each on its own."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return "wire" if Path(nodeid.partition("::")[0]).name in ON_THE_WIRE else nodeid
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScopeScheduling:
+    return _Scheduling(config, log)
 
 
 StartStandIn = Callable[[Path], "subprocess.Popen[str]"]

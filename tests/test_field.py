@@ -14,9 +14,9 @@ import pytest
 from zentrale.errors import DeviceError, InputError, RefusedError, RemoteProtocolError, UnreachableError
 from zentrale.field import rtsp_player
 from zentrale.field.adapters import Adapter, choose
-from zentrale.field.onvif_client import OnvifClient
+from zentrale.field.device import Device
 from zentrale.field.probe import probe
-from zentrale.field.rtsp_player import Access
+from zentrale.field.rtsp_player import Access, Visit
 from zentrale.field.sweep import hosts, sweep
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
@@ -76,7 +76,8 @@ def test_a_bad_onvif_server_is_an_error_of_that_device(name: str) -> None:
     before_kb = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 
     async def use(port: int) -> None:
-        async with OnvifClient(f"http://{HOST}:{port}/onvif/device_service", Credentials("u", "secret"), 2.0) as client:
+        async with Device(f"http://{HOST}:{port}/onvif/device_service", timeout_s=2.0) as client:
+            client.credentials = Credentials("u", "secret")
             with pytest.raises(DeviceError) as error:
                 await client.system_time()
             assert "secret" not in str(error.value)
@@ -135,7 +136,7 @@ def test_a_bad_rtsp_server_is_an_error_of_that_stream(name: str) -> None:
 
     async def use(port: int) -> None:
         with pytest.raises(kind):
-            await rtsp_player.measure(address(port), Credentials("u", "p"), 1.0)
+            await rtsp_player.measure(address(port), Visit(Credentials("u", "p")), 1.0)
 
     asyncio.run(with_server(serve, use))
 
@@ -146,7 +147,7 @@ def test_nonsense_packets_are_counted_and_the_measurement_goes_on() -> None:
     serve = rtsp(OK + b"\r\n", DESCRIBED, SETUP, OK + b"\r\n" + junk)
 
     async def use(port: int) -> None:
-        found = await rtsp_player.measure(address(port), None, 1.0)
+        found = await rtsp_player.measure(address(port), Visit(), 1.0)
         assert (found.packets_received, found.packets_malformed, found.frames) == (1, 3, 1)
 
     asyncio.run(with_server(serve, use))
@@ -159,9 +160,9 @@ def test_silence_ends_in_time(monkeypatch: pytest.MonkeyPatch) -> None:
     async def use(port: int) -> None:
         started = time.monotonic()
         with pytest.raises(UnreachableError, match="first packet"):
-            await rtsp_player.measure(address(port), None, 5.0)
+            await rtsp_player.measure(address(port), Visit(), 5.0)
         assert time.monotonic() - started < 4
-        assert (await rtsp_player.try_access(address(1), None)).access is Access.UNCLEAR
+        assert (await rtsp_player.try_access(address(1), Visit())).access is Access.UNCLEAR
 
     asyncio.run(with_server(serve, use))
 
@@ -192,7 +193,7 @@ def test_a_server_without_tcp_is_asked_again_for_udp() -> None:
                 transport.close()
 
     async def use(port: int) -> None:
-        found = await rtsp_player.measure(address(port), None, 0.5)
+        found = await rtsp_player.measure(address(port), Visit(), 0.5)
         assert (found.transport, found.packets_received) == ("udp", 1)
 
     asyncio.run(with_server(serve, use))

@@ -22,7 +22,7 @@ ADDRESS = StreamAddress.parse("rtsp://10.0.0.1/x")
 
 
 def _session(data: bytes) -> None:
-    session = PlayerSession(ADDRESS, http_auth.Credentials("u", "p"), "c")
+    session = PlayerSession(ADDRESS)
     session.start()
     session.receive(data)
 
@@ -45,7 +45,7 @@ PARSERS: dict[str, Callable[[bytes], object]] = {
     "soap": soap.parse,
     "probe": ws_discovery.parse_probe,
     "matches": ws_discovery.parse_matches,
-    "challenge": lambda data: http_auth.parse_challenges([data.decode("latin-1")]),
+    "challenge": lambda data: http_auth.parse_offers([data.decode("latin-1")]),
     "h264 sps": lambda data: h264.parse_sps(b"\x67" + data),
     "h265 sps": lambda data: h265.parse_sps(b"\x42\x01" + data),
     "jpeg": lambda data: jpeg.JpegDepacketizer().push(data, 0, True, 0),

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import SECRETS, make_vault, zentrale
-from zentrale.errors import InputError
+from zentrale.errors import InputError, StorageError
 from zentrale.findings import finding
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Candidate, Vault, generate_password
@@ -55,7 +55,7 @@ def test_a_device_has_one_name_and_a_name_one_device(tmp_path: Path) -> None:
 def test_a_foreign_logbook_is_left_alone(tmp_path: Path) -> None:
     path = tmp_path / "log"
     path.write_bytes(b"this is no database, and long enough to be looked at" * 20)
-    with pytest.raises(InputError, match="not a usable logbook"):
+    with pytest.raises(StorageError, match="not a usable logbook"):
         Logbook(path)
     assert path.read_bytes().startswith(b"this is no database")
 
@@ -126,9 +126,9 @@ def test_secrets_come_by_file_descriptor(site: Path) -> None:
     from conftest import PROGRAM, environment
 
     read, write = os.pipe()
-    os.write(write, b"from a pipe\n")
+    os.write(write, b"from a pipe, long\n")
     os.close(write)
     command = [PROGRAM, "vault", "init", "--passphrase-fd", str(read)]
     assert subprocess.run(command, cwd=site, pass_fds=[read], env=environment(), check=False).returncode == 0
     os.close(read)
-    Vault.open(site / "vault.bin", "from a pipe")
+    Vault.open(site / "vault.bin", "from a pipe, long")

@@ -11,10 +11,12 @@ from hypothesis import strategies as st
 
 from conftest import make_site
 from zentrale.errors import InputError
-from zentrale.jobs.access import State
-from zentrale.jobs.discovering import FoundDevice, gather, ranges_to_sweep
+from zentrale.jobs.discovering import ranges_to_sweep
+from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.matching import Known, Matching, match_devices
 from zentrale.jobs.selection import select
+from zentrale.jobs.sightings import gather
+from zentrale.jobs.states import State
 from zentrale.protocols.ws_discovery import Match
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Plan
@@ -109,17 +111,23 @@ def test_every_device_is_somewhere_and_only_once(
 
 
 def test_probe_and_sweep_are_brought_together() -> None:
+    """One entry a service of a host: many endpoints of one device are one, a cloned endpoint is two devices."""
     honest = Match("urn:1", (), ("onvif://www.onvif.org/hardware/L2",), ("http://10.0.0.5:81/onvif",))
     stale = Match("urn:2", (), (), ("http://192.168.0.64:82/onvif/x?y",))
-    devices = {
-        d.address: d for d in gather([(honest, "10.0.0.5"), (stale, "10.0.0.6")], {"10.0.0.5": [81], "10.0.0.7": [554]})
-    }
+    encoder = [(Match(f"urn:{n}", (), (), ("http://10.0.0.8/onvif",)), "10.0.0.8") for n in range(10, 26)]
+    cloned = [(Match("urn:9", (), (), (f"http://10.0.0.{n}/",)), f"10.0.0.{n}") for n in (10, 11)]
+    heard = [(honest, "10.0.0.5"), (stale, "10.0.0.6"), *encoder, *cloned]
+    devices = {d.address: d for d in gather(heard, {"10.0.0.5": [81], "10.0.0.7": [554]})}
     assert [(d.method, d.url) for d in devices.values()] == [
         ("probe + sweep", "http://10.0.0.5:81/onvif"),
         ("probe", "http://10.0.0.6:82/onvif/x?y"),
+        ("probe", "http://10.0.0.8/onvif"),
+        ("probe", "http://10.0.0.10/"),
+        ("probe", "http://10.0.0.11/"),
         ("sweep", ""),
     ]
-    assert devices["10.0.0.5"].model == "L2"
+    assert devices["10.0.0.5"].model == "L2" and devices["10.0.0.6"].named_hosts == ("192.168.0.64 (service address)",)
+    assert [devices[f"10.0.0.{n}"].own_endpoint for n in (8, 10, 11)] == ["urn:10", "", ""]
 
 
 def test_what_is_swept(plan: Plan) -> None:

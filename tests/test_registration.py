@@ -5,18 +5,23 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
 
 from conftest import CAMERAS, DATA, make_site
-from zentrale.errors import InputError, NothingReachedError
-from zentrale.field.onvif_client import OnvifClient
-from zentrale.jobs.access import MAX_WRONG_PASSWORDS, State, find_entry
-from zentrale.jobs.discovering import FoundDevice, Request, discover
+from zentrale.errors import InputError, NothingReachedError, RefusedError
+from zentrale.field.device import TOKEN, Device
+from zentrale.jobs.access import find_entry
+from zentrale.jobs.discovering import Request, discover
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Key, Keyring
 from zentrale.jobs.recorder_steps import RecorderChannels, with_credentials
 from zentrale.jobs.registering import Registrar, Registration
+from zentrale.jobs.states import State
 from zentrale.jobs.steps import Outcome
+from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault
 from zentrale.protocols.http_auth import Credentials
@@ -56,21 +61,25 @@ class Bench:
                 await self.recorder.close()
                 for server in servers:
                     server.close()
-                self.logbook._db.close()
+                self.logbook.close()
 
         asyncio.run(served())
 
     async def discover(self) -> dict[str, FoundDevice]:
         request = Request(adapter="lo", wait_s=0.1)
-        found = await discover(self.plan, self.vault.contents, self.logbook, request, lambda done, text: None)
+        found = await discover(self.plan, self.keyring(), request, lambda done, text: None)
         return found.matching.by_name
 
+    def keyring(self, *, dry_run: bool = False, tries: int = 2) -> Keyring:
+        return Keyring(self.plan, self.vault, self.logbook, Patience(1800, tries), dry_run=dry_run)
+
     async def register(self, *, dry_run: bool = False) -> Registration:
-        registrar = Registrar(self.plan, self.vault, self.logbook, dry_run=dry_run)
+        registrar = Registrar(self.keyring(dry_run=dry_run))
         return await registrar.register(self.plan.cameras, lambda done, text: None)
 
     def channels(self) -> RecorderChannels:
-        client = OnvifClient(self.recorder.base_url + "/onvif/device_service", Credentials("admin", "installer-1"))
+        client = Device(self.recorder.base_url + "/onvif/device_service")
+        client.credentials = Credentials("admin", "installer-1")
         return RecorderChannels(client)
 
 
@@ -136,7 +145,7 @@ def test_a_channel_of_something_else_is_never_taken(bench: Bench) -> None:
         told = failures(await b.register())
         assert "channel 1 is taken by the mayor's office" in told["camera north"]
         assert (await channels.receivers())[0].uri == "rtsp://10.0.0.99/private" and "camera south" not in told
-        await client.__aexit__(None, None, None)
+        await client.close()
 
     bench.run(body)
 
@@ -165,7 +174,7 @@ def test_what_an_interrupted_run_left_on_the_recorder_is_taken_up(bench: Bench) 
         assert "a:b@c/d" not in uri and "a:b" not in (await channels.receivers())[0].uri
         await b.discover()
         assert not failures(await b.register()) and len(b.recorder.receivers) == 2
-        await channels.client.__aexit__(None, None, None)
+        await channels.client.close()
 
     bench.run(body)
 
@@ -216,32 +225,38 @@ def test_a_dry_run_touches_neither_devices_nor_vault(bench: Bench) -> None:
     bench.run(body)
 
 
-def test_passwords_are_not_guessed_until_the_account_locks(bench: Bench) -> None:
+def key(password: str, *, factory: bool = False) -> Key:
+    return Key(Credentials("admin", password), password, factory=factory)
+
+
+def test_the_fifth_of_five_passwords_is_found_without_a_third_refusal_in_a_window(bench: Bench) -> None:
     async def body(b: Bench) -> None:
-        candidates = [Candidate(Credentials("admin", f"wrong-{n}"), f"c{n}") for n in range(10)]
-        async with OnvifClient(b.south.base_url + "/onvif/device_service") as client:
-            await client.system_time()
-            entry = await find_entry(client, [Credentials("admin", "old")], candidates)
-            assert entry.state is State.UNKNOWN_PASSWORD and entry.tried == MAX_WRONG_PASSWORDS
-            default = Candidate(Credentials("admin", "factory-1234"), "d", "Umbra Works")
-            other = Candidate(Credentials("admin", "x"), "o", "Orrery")
-            found = await find_entry(client, [], [other, default], "umbra works")
-            assert (found.state, found.tried) == (State.DEFAULT_PASSWORD, 1), "defaults of other makers are not tried"
-            assert client.credentials == default.credentials
+        keys = [*(key(f"wrong-{n}") for n in range(4)), key("factory-1234", factory=True)]
+        states = []
+        for window in range(3):
+            keyring = b.keyring()
+            keyring.ledger._now_s = partial(float, 1e9 + window * 1801)
+            async with Device(b.south.base_url + "/onvif/device_service", keyring.rules(None)) as client:
+                entry = await find_entry(client, keyring, keys, "south")
+                states.append((entry.state, entry.tried, entry.left))
+                if window < 2:  # once more within the window: nothing is asked
+                    assert (await find_entry(client, keyring, keys, "south")).tried == 0
+        assert states == [(State.NOT_ASKED, 2, 3), (State.NOT_ASKED, 2, 3), (State.DEFAULT_PASSWORD, 0, 0)]
 
     bench.run(body)
 
 
 def test_requests_are_signed_in_the_devices_time(bench: Bench) -> None:
-    """South's clock is two hours behind: a request signed in ours is stale, one in its own time is not."""
+    """South's clock is two hours behind: a token signed in ours is stale, one in its own time is not."""
 
     async def body(b: Bench) -> None:
         right = Credentials("admin", "factory-1234")
-        async with OnvifClient(b.south.base_url + "/onvif/device_service", right) as client:
-            with pytest.raises(Exception, match="NotAuthorized"):
-                await client.users()
+        async with Device(b.south.base_url + "/onvif/device_service") as client:
+            with pytest.raises(RefusedError, match="NotAuthorized"):
+                await client.login(right, TOKEN)
             told = await client.system_time()
             assert abs(client.clock_offset.total_seconds() + 7230) < 3 and told.utc.timestamp() < time.time() - 7000
+            await client.login(right, TOKEN)
             assert [a.user for a in await client.users()] == ["admin"]
 
     bench.run(body)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import re
 from pathlib import Path
 
@@ -10,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
-from zentrale.errors import InputError, PlanError
+from zentrale.errors import InputError, PlanError, StorageError
 from zentrale.site.folder import SiteFolder, create_site, find_site, write_atomically
 from zentrale.site.reading import read_plan
 from zentrale.site.timezone import posix_timezone
@@ -179,9 +180,10 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path, monkeypatch: pyte
     write_atomically(path, b"old")
 
     def no_rename(self: Path, target: Path) -> Path:
-        raise OSError("disk full")
+        raise OSError(errno.ENOSPC, "No space left on device")
 
     monkeypatch.setattr(Path, "replace", no_rename)
-    with pytest.raises(OSError, match="disk full"):
+    with pytest.raises(StorageError, match="No space left") as error:
         write_atomically(path, b"new")
+    assert "free some space" in error.value.advice
     assert path.read_bytes() == b"old" and list(tmp_path.iterdir()) == [path]

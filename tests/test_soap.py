@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, ws_discovery
-from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_challenges
+from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_offers
 from zentrale.protocols.onvif import device, media, recording
 from zentrale.protocols.soap import TDS, Fault
 from zentrale.protocols.xml import Element
@@ -174,11 +174,12 @@ def test_digest_answers_are_those_of_the_rfcs() -> None:
     old = (
         'Digest realm="testrealm@host.com", qop="auth,auth-int", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093", opaque="x"'
     )
-    (challenge,) = parse_challenges([old])
+    (challenge,) = parse_offers([old]).challenges
     text = answer(challenge, Credentials("Mufasa", "Circle Of Life"), "GET", "/dir/index.html", "0a4f113b")
     assert 'response="6629fae49393a05397450978507c4ef1"' in text and 'opaque="x"' in text
     realm = 'realm="http-auth@example.org", qop="auth", nonce="7ypf/xlj9XXwfDPEoM4URrv/xwf94BcCAzFZH4GiTo0v"'
-    offers = parse_challenges([f"Digest {realm}, algorithm=MD5, Digest {realm}, algorithm=SHA-256", 'Basic realm="x"'])
+    headers = [f"Digest {realm}, algorithm=MD5, Digest {realm}, algorithm=SHA-256", 'Basic realm="x"']
+    offers = parse_offers(headers).challenges
     assert [(o.scheme, o.algorithm) for o in offers] == [("digest", "SHA-256"), ("digest", "MD5"), ("basic", "MD5")]
     me = Credentials("Mufasa", "Circle of Life")
     cnonce = "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ"
@@ -193,7 +194,7 @@ def test_a_digest_proves_its_password_and_no_other(
     user: str, password: str, other: str, algorithm: str, qop: str
 ) -> None:
     verifier = DigestVerifier("realm", "nonce", (algorithm,), qop)
-    (challenge,) = parse_challenges(verifier.challenges())
+    (challenge,) = parse_offers(verifier.challenges()).challenges
     header = answer(challenge, Credentials(user, password), "DESCRIBE", "rtsp://h/p", "c")
     assert verifier.user_of(header, "DESCRIBE", [Credentials(user, password)]) == user
     assert verifier.user_of(header, "PLAY", [Credentials(user, password)]) is None

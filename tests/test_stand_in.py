@@ -10,7 +10,8 @@ import pytest
 
 from conftest import DATA
 from zentrale.field import rtsp_player
-from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_challenges
+from zentrale.field.rtsp_player import Visit
+from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_offers
 from zentrale.protocols.rtcp import SenderReport
 from zentrale.protocols.rtcp import parse as parse_rtcp
 from zentrale.protocols.rtp import RtpPacket
@@ -46,7 +47,7 @@ class Client:
             assert response.headers.get("CSeq") == str(self.cseq)
             if response.status != 401 or not signed:
                 return response
-            self.challenge = parse_challenges(response.headers.all("WWW-Authenticate"))[0]
+            self.challenge = parse_offers(response.headers.all("WWW-Authenticate")).challenges[0]
         return response
 
     async def response(self) -> Response:
@@ -125,7 +126,7 @@ def test_what_cannot_be_done_is_refused_with_its_status(
 @pytest.mark.parametrize("transport", list(Transport))
 def test_our_own_player_measures_it(transport: Transport) -> None:
     async def body(client: Client) -> None:
-        found = await rtsp_player.measure(StreamAddress.parse(BASE), RIGHT, 2.5, transport)
+        found = await rtsp_player.measure(StreamAddress.parse(BASE), Visit(RIGHT, transport=transport), 2.5)
         assert (found.transport, found.width_px, found.height_px) == (transport.value, 160, 96)
         assert found.packets_lost == 0 and found.frames_damaged == 0 and found.key_picture is not None
         assert found.keyframe_interval_s == pytest.approx(1, abs=0.05), "five frames at five a second"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 
 def bitrate(bitrate_bps: float) -> str:
@@ -61,3 +61,10 @@ def now() -> datetime:
 def timestamp(moment: datetime) -> str:
     """ISO 8601 with offset, to the second."""
     return moment.astimezone().isoformat(timespec="seconds")
+
+
+def clock_time(moment: datetime) -> str:
+    """The time of day here, up to the full minute after it; with the date where that is another day."""
+    local = (moment + timedelta(seconds=59, microseconds=999_999)).astimezone()
+    today = local.date() == now().astimezone().date()
+    return f"{local:%H:%M}" if today else f"{local:%Y-%m-%d %H:%M}"

@@ -17,6 +17,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="CAMERA", help="name of a planned camera or recorder")
     parser.add_argument("device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device")
     parser.add_argument("--remove", action="store_true", help="take the binding back")
+    options.add_no_wait(parser)
     options.add_site(parser)
     options.add_common(parser)
 
@@ -34,12 +35,12 @@ def run(args: argparse.Namespace) -> int:
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
-    with Logbook(folder.logbook_file) as logbook:
+    with options.alone(args, output, folder, "assign"), Logbook(folder.logbook_file) as logbook:
         if args.remove:
             unassign(plan, logbook, args.name)
             output.line(f"{args.name} is bound to no device by hand any more")
         else:
             binding = assign(plan, logbook, args.name, args.device)
             output.line(f"{binding.name} is the device at {binding.address} ({binding.mac or 'MAC address not told'})")
-    output.hint("next: `zentrale discover` again, to match with the new binding")
+    output.hint("next: `zentrale register`; what the last discovery saw is matched with the new binding")
     return 0

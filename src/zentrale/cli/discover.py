@@ -8,6 +8,8 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Collection
+
     from zentrale.cli.output import Output
     from zentrale.jobs.discovering import Discovery
     from zentrale.site.model import Plan
@@ -34,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)"
     )
+    options.add_entering(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
@@ -55,16 +58,18 @@ def run(args: argparse.Namespace) -> int:
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
-    vault = options.vault_contents(args, folder)
+    vault = options.vault_or_none(args, folder)
     request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep)
     with (
         Logbook(folder.logbook_file) as logbook,
         output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,
     ):
-        result = asyncio.run(discover(plan, vault, logbook, request, step))
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        result = asyncio.run(discover(plan, keyring, request, step))
     if args.json:
-        output.document(_document(result))
+        output.document(_document(result, result.matching.as_planned(plan)))
     _show(output, plan, result)
+    output.reports([d.report for d in result.matching.devices if d.report], args.site)
     if not result.matching.devices:
         raise NothingReachedError(
             f"no device answered on {result.choice.adapter}",
@@ -75,19 +80,26 @@ def run(args: argparse.Namespace) -> int:
 
 def _show(output: Output, plan: Plan, result: Discovery) -> None:
     from zentrale import quantities
-    from zentrale.jobs.access import State
+    from zentrale.jobs.states import State
 
     output.line(f"adapter: {result.choice.adapter}: {result.choice.reason}")
     output.line(f"swept:   {', '.join(result.swept) or 'nothing'}")
-    names = result.matching.name_of
-    bad = {State.DEFAULT_PASSWORD.value, State.UNKNOWN_PASSWORD.value, State.OPEN.value, State.NO_ANSWER.value}
+    name_of = result.matching.name_of
+    bad = {
+        s.value for s in (State.DEFAULT_PASSWORD, State.UNKNOWN_PASSWORD, State.OPEN, State.NO_ANSWER, State.LOCKED,
+                          State.UNSAFE, State.FAILING)
+    }  # fmt: skip
+    wary = {State.FRESH.value: "note", State.NOT_ASKED.value: "warning"}
+    good = result.matching.as_planned(plan)
     order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
     rows = []
-    for device in sorted(result.matching.devices, key=lambda d: order.get(names.get(d.address, ""), len(order))):
-        style = "fault" if device.state in bad else "note" if device.state == State.FRESH.value else "ok"
+    for device in sorted(result.matching.devices, key=lambda d: order.get(name_of(d), len(order))):
+        name = name_of(device)
+        wrong = device.state in bad or bool(name and name not in good)
+        style = "fault" if wrong else wary.get(device.state, "ok")
         state = f"{style}|{device.state}"
         rows.append([
-            names.get(device.address, "note|not planned"), device.maker or "?", device.model or "?", device.address,
+            name or "note|not planned", device.maker or "?", device.model or "?", device.address,
             device.mac or "?", device.firmware or "?", state, device.method,
         ])  # fmt: skip
     rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
@@ -97,7 +109,7 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
         output.heading("Findings")
         output.findings(result.findings)
     planned = len(plan.cameras) + len(plan.recorders)
-    found = len(result.matching.by_name)
+    found = len(good)
     summary = (
         f"{found} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
     )
@@ -107,12 +119,17 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
     output.hint("next: `zentrale register --dry-run`, then `zentrale register`")
 
 
-def _document(result: Discovery) -> dict[str, object]:
+def _device(content: dict[str, object]) -> dict[str, object]:
+    """Without what is for the file of the report only."""
+    return {k: v for k, v in content.items() if k != "report"}
+
+
+def _document(result: Discovery, good: Collection[str]) -> dict[str, object]:
     from dataclasses import asdict
 
     from zentrale.cli.output import finding_document
 
-    names = result.matching.name_of
+    missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in good)]
     return {
         "adapter": {
             "name": result.choice.adapter.name,
@@ -120,8 +137,11 @@ def _document(result: Discovery) -> dict[str, object]:
             "reason": result.choice.reason,
         },
         "swept": list(result.swept),
-        "devices": [{"planned_as": names.get(d.address), **asdict(d)} for d in result.matching.devices],
-        "missing": list(result.matching.missing),
+        "devices": [
+            {"planned_as": result.matching.name_of(d) or None, **_device(asdict(d))} for d in result.matching.devices
+        ],
+        "missing": missing,
+        "renamed": [{"from": old, "to": new} for old, new in result.matching.renamed],
         "not_planned": [d.address for d in result.matching.extra],
         "findings": [finding_document(f) for f in result.findings],
     }

@@ -6,17 +6,22 @@ import argparse
 import logging
 import os
 import sys
+import traceback
 from collections.abc import Callable
 
 from zentrale.cli.output import Output
-from zentrale.errors import EXIT_INTERRUPTED, PlanError, ZentraleError
+from zentrale.errors import EXIT_DEFECT, EXIT_INTERRUPTED, PlanError, ZentraleError
+from zentrale.protocols.http_auth import without_userinfo
+from zentrale.words import clean_lines
 
 
 def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) -> int:
-    """Run a command. Deliberate errors become a message on stderr; defects keep their traceback."""
+    """Run a command. Deliberate errors become a message on stderr; a defect becomes a report in a file."""
     level = logging.DEBUG if args.verbose else logging.ERROR
-    logging.basicConfig(level=level, stream=sys.stderr, format="%(asctime)s %(name)s: %(message)s")
-    for noisy in ("asyncio", "httpx", "httpcore", "PIL", "matplotlib"):
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(_CleanFormatter("%(asctime)s %(name)s: %(message)s"))
+    logging.basicConfig(level=level, handlers=[handler])
+    for noisy in ("asyncio", "httpcore", "PIL", "matplotlib", "filelock"):
         logging.getLogger(noisy).setLevel(logging.ERROR)
     try:
         return run(args)
@@ -30,6 +35,28 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
     except KeyboardInterrupt:
         Output(args).error("interrupted", "what was done is in the journal; run the command again to go on")
         return EXIT_INTERRUPTED
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+    except Exception as error:  # noqa: BLE001 - the one place; what comes here is a defect of ours
+        if isinstance(error, BrokenPipeError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            return 0
+        return _defect(error, args)
+
+
+def _defect(error: Exception, args: argparse.Namespace) -> int:
+    """Three lines for the person, and a report in a file."""
+    from zentrale.cli import defects
+
+    path = defects.write_report(["".join(traceback.format_exception(error))], getattr(args, "site", None))
+    where = f"a report without any password is in {path}" if path else "no report could be written"
+    Output(args).error(
+        f"this program failed ({type(error).__name__}): a defect of its own, not your input",
+        f"{where}; send it to whoever maintains this program. What was done is in the journal",
+    )
+    return EXIT_DEFECT
+
+
+class _CleanFormatter(logging.Formatter):
+    """What devices say is harmless in the log, too; a traceback keeps its lines."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        return clean_lines(without_userinfo(super().format(record)))

@@ -5,11 +5,19 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from contextlib import contextmanager
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from zentrale.logbook.vault import Contents, Vault
+    from collections.abc import Callable, Iterator
+
+    from zentrale.cli.output import Output
+    from zentrale.jobs.keyring import Keyring
+    from zentrale.logbook.ledger import Patience
+    from zentrale.logbook.store import Logbook
+    from zentrale.logbook.vault import Vault
     from zentrale.site.folder import SiteFolder
+    from zentrale.site.model import Plan
 
 PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
 
@@ -79,6 +87,9 @@ def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = 
         raise InputError(f"{prompt}: nobody to ask, since this is no terminal", advice)
     if not text:
         raise InputError(f"{prompt}: empty", "give at least one character")
+    from zentrale.cli import defects
+
+    defects.know(text)
     return text
 
 
@@ -88,16 +99,97 @@ def passphrase(args: argparse.Namespace, *, twice: bool = False) -> str:
 
 def open_vault(args: argparse.Namespace, folder: SiteFolder) -> Vault:
     """Raises InputError where there is no vault, before anybody types a passphrase for it."""
+    from zentrale.cli import defects
     from zentrale.errors import InputError
     from zentrale.logbook.vault import Vault
 
     if not folder.vault_file.exists():
         raise InputError(f"{folder.vault_file}: there is no vault", "make one with `zentrale vault init`")
-    return Vault.open(folder.vault_file, passphrase(args))
+    vault = Vault.open(folder.vault_file, passphrase(args))
+    defects.know_vault(vault)
+    return vault
 
 
-def vault_contents(args: argparse.Namespace, folder: SiteFolder) -> Contents:
-    """What the vault holds, or nothing where there is none: looking around needs no vault."""
-    from zentrale.logbook.vault import Contents
+def new_passphrase() -> Callable[[], str] | None:
+    """Asks for the vault's passphrase after another process changed it; None where nobody sits at a terminal."""
+    if not sys.stdin.isatty():
+        return None
+    return lambda: secret(None, "", "new vault passphrase")
 
-    return open_vault(args, folder).contents if folder.vault_file.exists() else Contents()
+
+def add_entering(parser: argparse.ArgumentParser) -> None:
+    group = parser.add_argument_group("getting into devices")
+    group.add_argument(
+        "--tries",
+        type=int,
+        metavar="N",
+        help="wrong passwords a device may see within a window (default: 2; more may lock it)",
+    )
+    group.add_argument(
+        "--patient", action="store_true", help="wait until devices may be asked again, and try every password"
+    )
+    group.add_argument(
+        "--trust-new-certificate", metavar="NAME", action="append", default=[],
+        help="accept that this device shows another certificate than before",
+    )  # fmt: skip
+
+
+def add_no_wait(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--no-wait", action="store_true", help="stop where another run is changing this site")
+
+
+@contextmanager
+def alone(
+    args: argparse.Namespace, output: Output, folder: SiteFolder, command: str, *, needed: bool = True
+) -> Iterator[None]:
+    """Hold the site's lock, where `needed`: another run that changes this site is waited for, and named."""
+    from zentrale.logbook.locks import site_lock
+
+    if not needed:
+        yield
+        return
+
+    def waiting(holder: str) -> None:
+        output.notice(f"waiting for {holder}, which is changing this site (--no-wait does not wait)")
+
+    with site_lock(folder, command, wait=not args.no_wait, waiting=waiting):
+        yield
+
+
+def patience(args: argparse.Namespace, output: Output, window_min: float) -> Patience:
+    """How often devices may refuse; warns where that is more than is safe. Raises InputError."""
+    from zentrale.errors import InputError
+    from zentrale.logbook.ledger import TRIES, Patience
+
+    tries = TRIES if args.tries is None else args.tries
+    if not 1 <= tries <= 50:
+        raise InputError(f"--tries {tries}: out of range", "expected 1 to 50")
+    if tries > TRIES:
+        output.notice(
+            f"warning: many devices lock their account after three to five wrong passwords, for minutes or until they are "
+            f"reset; --tries {tries} takes that risk"
+        )
+    return Patience(60 * window_min, tries, args.patient)
+
+
+def keyring(
+    args: argparse.Namespace,
+    output: Output,
+    plan: Plan,
+    vault: Vault | None,
+    logbook: Logbook,
+    *,
+    dry_run: bool = False,
+) -> Keyring:
+    """What a run needs to get into devices."""
+    from zentrale.jobs.keyring import Keyring, Manner
+
+    return Keyring(
+        plan, vault, logbook, patience(args, output, plan.policy.refusal_window_min), trusted=args.trust_new_certificate,
+        manner=Manner(output.notice, new_passphrase()), dry_run=dry_run,
+    )  # fmt: skip
+
+
+def vault_or_none(args: argparse.Namespace, folder: SiteFolder) -> Vault | None:
+    """The vault, or None where there is none: looking around needs no vault."""
+    return open_vault(args, folder) if folder.vault_file.exists() else None

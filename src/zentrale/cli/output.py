@@ -19,7 +19,9 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
 from zentrale import quantities
+from zentrale.cli.defects import write_report
 from zentrale.findings import Finding, Severity, count_faults, worst_first
+from zentrale.words import clean_lines
 
 PIPE_WIDTH = 180  # columns where output is no terminal: wide enough that no cell is cut
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
@@ -46,7 +48,7 @@ class Output:
     def line(self, text: str = "", style: str = "") -> None:
         """A line of the result."""
         if not self.json:
-            self.out.print(escape(text), style=style or None, soft_wrap=True)
+            self.out.print(_safe(text), style=style or None, soft_wrap=True)
 
     def heading(self, text: str) -> None:
         self.line()
@@ -55,19 +57,23 @@ class Output:
     def hint(self, text: str) -> None:
         """Something worth knowing that is not a result: what is going on, what comes next."""
         if not self.quiet:
-            self.err.print(escape(text), style="dim", soft_wrap=True)
+            self.err.print(_safe(text), style="dim", soft_wrap=True)
+
+    def notice(self, text: str) -> None:
+        """What must be known while the command goes on, also with --quiet: that it waits, that it takes a risk."""
+        self.err.print(_safe(text), soft_wrap=True)
 
     def problem(self, text: str) -> None:
-        self.err.print(escape(text), soft_wrap=True)
+        self.err.print(_safe(text), soft_wrap=True)
 
     def error(self, what: str, advice: str) -> None:
-        self.err.print(f"[bold red]zentrale:[/] {escape(what)}", soft_wrap=True)
+        self.err.print(f"[bold red]zentrale:[/] {_safe(what)}", soft_wrap=True)
         if advice:
-            self.err.print(f"  {escape(advice)}", soft_wrap=True)
+            self.err.print(f"  {_safe(advice)}", soft_wrap=True)
 
     def document(self, data: dict[str, Any]) -> None:
         """The one JSON document of `--json`."""
-        print(json.dumps(data, indent=2, ensure_ascii=False))
+        print(clean_lines(json.dumps(data, indent=2, ensure_ascii=False)))
 
     # Tables
 
@@ -85,21 +91,34 @@ class Output:
         self.out.print(table)
 
     def findings(self, findings: Iterable[Finding]) -> None:
-        """Each finding as a short paragraph, worst first: what, where, measured against what, what to do."""
-        for item in worst_first(findings):
+        """Each finding as a short paragraph, worst first: what, where, measured against what, what to do. Identical ones
+        of several subjects are told once.
+        """
+        if self.json:
+            return
+        for alike in _grouped(findings):
+            item = alike[0]
             style = _STYLES[item.severity]
-            if self.json:
-                continue
             word = item.severity.value.upper()
+            kinds = {f.subject.split()[0] for f in alike}
+            noun = kinds.pop() if len(kinds) == 1 and not any("," in f.subject for f in alike) else "place"
+            subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
             self.out.print(
-                f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {escape(item.subject)}: {escape(item.title)}",
-                soft_wrap=True,
+                f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {_safe(subject)}: {_safe(item.title)}", soft_wrap=True
             )
-            self.out.print(f"         found:    {escape(item.measured)}", soft_wrap=True)
+            if len(alike) > 1:
+                self.out.print(f"         where:    {_safe('; '.join(f.subject for f in alike))}", soft_wrap=True)
+            self.out.print(f"         found:    {_safe(item.measured)}", soft_wrap=True)
             self.out.print(
-                f"         expected: {escape(item.limit)} [dim]({escape(item.limit_source)})[/]", soft_wrap=True
+                f"         expected: {_safe(item.limit)} [dim]({_safe(item.limit_source)})[/]", soft_wrap=True
             )
-            self.out.print(f"         do:       {escape(item.advice)}", soft_wrap=True)
+            self.out.print(f"         do:       {_safe(item.advice)}", soft_wrap=True)
+
+    def reports(self, reports: Sequence[str], site: str | None) -> None:
+        """Reports of defects of ours that ended the work on single devices: into a file, and its path told."""
+        if reports:
+            path = write_report(reports, site)
+            self.notice(f"report of what this program failed on: {path or 'could not be written'}")
 
     def verdict(self, findings: Sequence[Finding], good: str) -> None:
         """The most important line, last, where the eye is when a command ends."""
@@ -137,8 +156,20 @@ class Output:
 def _cell(cell: str) -> str:
     style, mark, text = cell.partition("|")
     if mark and style in STATE_STYLES:
-        return f"[{STATE_STYLES[style]}]{escape(text)}[/]"
-    return escape(cell)
+        return f"[{STATE_STYLES[style]}]{_safe(text)}[/]"
+    return _safe(cell)
+
+
+def _safe(text: str) -> str:
+    """Text from wherever, as it may go to a terminal: no markup, no control characters."""
+    return escape(clean_lines(text))
+
+
+def _grouped(findings: Iterable[Finding]) -> list[list[Finding]]:
+    groups: dict[tuple[str, ...], list[Finding]] = {}
+    for item in worst_first(findings):
+        groups.setdefault((item.code, item.measured, item.limit, item.limit_source, item.advice), []).append(item)
+    return list(groups.values())
 
 
 def finding_document(item: Finding) -> dict[str, str]:

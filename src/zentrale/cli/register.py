@@ -24,6 +24,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_only(parser)
     options.add_dry_run(parser)
     parser.add_argument("--details", action="store_true", help="show each change with the value before and after")
+    options.add_entering(parser)
+    options.add_no_wait(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
@@ -45,12 +47,17 @@ def run(args: argparse.Namespace) -> int:
     plan = read_plan(folder)
     cameras = select(plan, args.only)
     vault = options.open_vault(args, folder)
-    with Logbook(folder.logbook_file) as logbook, output.progress("registering", len(cameras)) as step:
-        registrar = Registrar(plan, vault, logbook, dry_run=args.dry_run)
-        result = asyncio.run(registrar.register(cameras, step))
+    with (
+        options.alone(args, output, folder, "register", needed=not args.dry_run),
+        Logbook(folder.logbook_file) as logbook,
+        output.progress("registering", len(cameras)) as step,
+    ):
+        keyring = options.keyring(args, output, plan, vault, logbook, dry_run=args.dry_run)
+        result = asyncio.run(Registrar(keyring).register(cameras, step))
     if args.json:
         output.document(_document(result))
     _show(output, result, details=args.details or args.dry_run)
+    output.reports([d.report for d in result.results if d.report], args.site)
     failed = bool(result.findings) or bool(result.not_found)
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
 

@@ -8,9 +8,15 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Callable
+    from typing import TypeVar
+
     from zentrale.cli.output import Output
+    from zentrale.logbook.vault import Vault
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.folder import SiteFolder
+
+    T = TypeVar("T")
 
 PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
 DESCRIPTION = f"""\
@@ -41,6 +47,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     remove.add_argument("label", metavar="LABEL", help="label of a candidate, or name of a device")
     change = actions.add_parser("passphrase", help="change the passphrase")
     change.add_argument("--new-fd", type=int, metavar="N", help="read the new passphrase from file descriptor N")
+    for sub in (init, change):
+        sub.add_argument("--weak", action="store_true", help="take a passphrase that is easily guessed")
     for sub in (init, add, device, listing, remove, change):
         options.add_site(sub)
         options.add_passphrase(sub)
@@ -64,9 +72,38 @@ def _init(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
 
     if folder.vault_file.exists():
         raise InputError(f"{folder.vault_file}: the vault exists already", "use it, or move it away")
-    Vault.create(folder.vault_file, options.passphrase(args, twice=True))
+    passphrase = options.passphrase(args, twice=True)
+    _check_strength(passphrase, weak=args.weak)
+    Vault.create(folder.vault_file, passphrase)
     output.line(f"made {folder.vault_file}")
     output.hint("without the passphrase nobody opens it again: keep it where the site's papers are")
+
+
+def _check_strength(passphrase: str, *, weak: bool) -> None:
+    """Raises InputError for one that whoever finds the file guesses soon."""
+    from zentrale.errors import InputError
+    from zentrale.logbook.vault import weakness
+
+    if not weak and (why := weakness(passphrase)):
+        raise InputError(
+            f"passphrase: {why}",
+            "take several words, such as four that nobody would put together; --weak takes it all the same",
+        )
+
+
+def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
+    """Change the vault. Where another process changed its passphrase while somebody typed, the new one is asked for."""
+    from zentrale.errors import PassphraseChangedError
+
+    try:
+        return change()
+    except PassphraseChangedError as error:
+        ask = options.new_passphrase()
+        if ask is None:
+            raise
+        output.notice(error.what)
+        vault.reopen(ask())
+        return change()
 
 
 def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
@@ -76,13 +113,14 @@ def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     vault = options.open_vault(args, folder)
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
-    vault.add_candidate(Candidate(Credentials(args.user, password), label, args.factory or ""))
+    candidate = Candidate(Credentials(args.user, password), label, args.factory or "")
+    _changed(output, vault, lambda: vault.add_candidate(candidate))
     output.line(f"added candidate: {label}")
 
 
 def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
-    from zentrale.jobs.matching import planned_devices
+    from zentrale.jobs.planned import planned_devices
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.reading import read_plan
 
@@ -91,7 +129,7 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
     vault = options.open_vault(args, folder)
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
-    vault.set_device(args.name, Credentials(args.user, password))
+    _changed(output, vault, lambda: vault.set_device(args.name, Credentials(args.user, password)))
     output.line(f"set the credentials of {args.name}; the device itself was not touched")
 
 
@@ -112,8 +150,18 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
         for c in contents.candidates
     ]
     entries += [
-        {"kind": "device", "name": name, "user": c.user, "factory_of": "", "password": shown(c)}
-        for name, c in sorted(contents.devices.items())
+        {"kind": "device", "name": name, "user": e.credentials.user, "factory_of": "", "password": shown(e.credentials)}
+        for name, e in sorted(contents.devices.items())
+    ]
+    entries += [
+        {
+            "kind": "earlier",
+            "name": f.name,
+            "user": f.entry.credentials.user,
+            "factory_of": "",
+            "password": shown(f.entry.credentials),
+        }
+        for f in contents.former
     ]
     if args.json:
         kept = entries if args.show else [{k: v for k, v in e.items() if k != "password"} for e in entries]
@@ -128,7 +176,7 @@ def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> Non
     from zentrale.errors import InputError
 
     vault = options.open_vault(args, folder)
-    if not vault.remove(args.label):
+    if not _changed(output, vault, lambda: vault.remove(args.label)):
         names = [c.label for c in vault.contents.candidates] + sorted(vault.contents.devices)
         raise InputError(
             f"{args.label}: the vault holds no such entry", f"expected one of: {', '.join(names) or 'it is empty'}"
@@ -138,5 +186,7 @@ def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> Non
 
 def _passphrase(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     vault = options.open_vault(args, folder)
-    vault.change_passphrase(options.secret(args.new_fd, "", "new passphrase", twice=True))
+    passphrase = options.secret(args.new_fd, "", "new passphrase", twice=True)
+    _check_strength(passphrase, weak=args.weak)
+    _changed(output, vault, lambda: vault.change_passphrase(passphrase))
     output.line("changed the passphrase")

@@ -9,7 +9,11 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
+    from zentrale.field.rules import Rules
     from zentrale.jobs.verifying import Verification
+    from zentrale.logbook.store import Logbook
+    from zentrale.protocols.http_auth import Credentials
+    from zentrale.protocols.rtsp_client import StreamAddress
 
 STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
 DESCRIPTION = f"""\
@@ -34,6 +38,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--password-fd", type=int, metavar="N", help="with ADDRESS: read its password from file descriptor N"
     )
+    parser.add_argument(
+        "--basic-in-clear",
+        action="store_true",
+        help="with ADDRESS: send the password in clear where the server takes it no other way",
+    )
+    options.add_entering(parser)
     options.add_only(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
@@ -55,6 +65,7 @@ def run(args: argparse.Namespace) -> int:
     if args.json:
         output.document(_document(result))
     _show(output, result)
+    output.reports(result.reports, args.site)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
@@ -70,20 +81,20 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     folder = options.site_folder(args)
     plan = read_plan(folder)
     cameras = select(plan, args.only)
-    vault = options.vault_contents(args, folder)
+    vault = options.vault_or_none(args, folder)
     transport = Transport(args.transport) if args.transport else None
     request = Request(args.seconds, transport, folder.output / "pictures")
     with Logbook(folder.logbook_file) as logbook, output.progress("verifying", 4) as step:
-        return asyncio.run(verify_site(plan, cameras, vault, logbook, request, step))
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        return asyncio.run(verify_site(plan, cameras, keyring, request, step))
 
 
 def _one_address(args: argparse.Namespace, output: Output) -> Verification:
-    import asyncio
     from pathlib import Path
 
-    from zentrale.jobs.verifying import verify_address
+    from zentrale.cli import defects
     from zentrale.protocols.http_auth import Credentials
-    from zentrale.protocols.rtsp_client import StreamAddress, Transport
+    from zentrale.protocols.rtsp_client import StreamAddress
     from zentrale.site.folder import write_atomically
 
     address = StreamAddress.parse(args.address)
@@ -91,20 +102,114 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
     if address.user:
         password = address.password
         if password:
+            defects.know(password)
             output.hint(
                 "the password in the address shows in the process list and the shell's history; leave it out next time"
             )
         else:
             password = options.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
         credentials = Credentials(address.user, password)
-    transport = Transport(args.transport) if args.transport else None
     output.hint(f"measuring {address.url} for {args.seconds:g} s")
-    result = asyncio.run(verify_address(address, credentials, args.seconds, transport))
+    result = _measured(args, output, address, credentials)
     picture = result.streams[0].picture
     if args.picture and picture is not None:
         write_atomically(Path(args.picture), picture)
         output.hint(f"wrote {args.picture}")
     return result
+
+
+def _measured(
+    args: argparse.Namespace, output: Output, address: StreamAddress, credentials: Credentials | None
+) -> Verification:
+    """Measure; where the password would go in clear, or to a server whose certificate nobody knows, only on a yes."""
+    import asyncio
+    from contextlib import nullcontext
+
+    from zentrale.errors import CertificateError, ClearTextError, InputError
+    from zentrale.field.rtsp_player import Visit
+    from zentrale.jobs.verifying import verify_address
+    from zentrale.protocols.rtsp_client import Transport
+
+    transport = Transport(args.transport) if args.transport else None
+    in_clear, accepted = args.basic_in_clear, set(args.trust_new_certificate)
+    logbook = _logbook_here(args)
+    with logbook or nullcontext():
+        for _ in range(3):
+            rules = _rules(args, output, logbook, credentials, accepted, in_clear=in_clear)
+            try:
+                return asyncio.run(
+                    verify_address(address, Visit(credentials, rules, transport=transport), args.seconds)
+                )
+            except ClearTextError:
+                what = f"{address.host} takes the password only in clear: anybody on the way can read it"
+                if not _yes(f"{what}. Send it?"):
+                    raise InputError(f"{what}; it was not sent", "send it all the same with --basic-in-clear") from None
+                in_clear = True
+            except CertificateError as error:
+                if not _yes(f"{error.what}. Is it the right one?"):
+                    raise InputError(
+                        f"{error.what}; no password was sent", f"accept it with --trust-new-certificate {address.host}"
+                    ) from None
+                accepted.add(address.host)
+    raise AssertionError("each question is asked once")
+
+
+def _rules(
+    args: argparse.Namespace,
+    output: Output,
+    logbook: Logbook | None,
+    credentials: Credentials | None,
+    accepted: set[str],
+    *,
+    in_clear: bool,
+) -> Rules:
+    import hashlib
+    import secrets
+
+    from zentrale.errors import CertificateError
+    from zentrale.field.rules import Rules
+    from zentrale.jobs.keyring import spelled
+    from zentrale.logbook.ledger import RefusalLedger
+    from zentrale.logbook.vault import Contents
+    from zentrale.protocols.doors import OpenLedger
+    from zentrale.site.model import Policy
+
+    def check(host: str, port: int, certificate: bytes) -> None:
+        if credentials is not None and host not in accepted:
+            shown = spelled(hashlib.sha256(certificate).hexdigest())
+            raise CertificateError(f"{host}:{port} shows a certificate that nobody has looked at, SHA-256 {shown}")
+
+    if logbook is None:
+        return Rules(OpenLedger(), check, in_clear)
+    # A fingerprint of a password that a person typed is of no use later: its key goes with this run.
+    key = Contents(key=secrets.token_bytes(32))
+    patience = options.patience(args, output, Policy().refusal_window_min)
+    return Rules(RefusalLedger(logbook, patience, key.fingerprint), check, in_clear)
+
+
+def _logbook_here(args: argparse.Namespace) -> Logbook | None:
+    """The logbook of the site in which the command is run, where there is one: its ledger counts for this address too."""
+    from zentrale.errors import InputError
+    from zentrale.logbook.store import Logbook
+
+    try:
+        folder = options.site_folder(args)
+    except InputError:
+        if args.site:
+            raise
+        return None
+    return Logbook(folder.logbook_file) if folder.logbook_file.exists() else None
+
+
+def _yes(question: str) -> bool:
+    """What the person at the terminal answers; no where there is none."""
+    import sys
+
+    if not sys.stdin.isatty():
+        return False
+    sys.stderr.write(f"{question} [y/N] ")
+    sys.stderr.flush()
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def _show(output: Output, result: Verification) -> None:
@@ -214,27 +319,32 @@ def _show_address(output: Output, result: Verification) -> None:
 def _show_access(output: Output, result: Verification) -> None:
     if not result.access:
         return
+    from zentrale.quantities import count
+
     output.heading("Strangers' access (must be refused)")
     refused = [c for c in result.access if c.result.access.value == "refused"]
-    others = [c for c in result.access if c not in refused]
+    waiting = [c for c in result.access if c.result.access.value == "not asked"]
+    others = [c for c in result.access if c not in refused and c not in waiting]
     output.table(
         ["camera", "door", "attempt", "outcome"],
         (
             [
                 c.camera or "the stream",
-                c.door,
+                c.door.value,
                 c.attempt,
                 f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.result.access.value}",
             ]
             for c in others
         ),
     ) if others else None
-    output.line(f"{len(refused)} of {len(result.access)} attempts were refused")
+    left = f"; {count(len(waiting), 'attempt')} not made yet, so that no device locks" if waiting else ""
+    output.line(f"{len(refused)} of {len(result.access)} attempts were refused{left}")
 
 
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
     from zentrale.jobs.verifying import stream_document
+    from zentrale.quantities import timestamp
 
     return {
         "vantage": result.vantage,
@@ -245,10 +355,11 @@ def _document(result: Verification) -> dict[str, object]:
         "access": [
             {
                 "camera": c.camera,
-                "door": c.door,
+                "door": c.door.value,
                 "attempt": c.attempt,
                 "outcome": c.result.access.value,
                 "detail": c.result.detail,
+                "again_at": timestamp(c.result.again) if c.result.again else None,
             }
             for c in result.access
         ],

@@ -16,32 +16,44 @@ from zentrale.protocols.ws_discovery import Match, Probe
 log = logging.getLogger(__name__)
 DEFAULT_WAIT_S = 2.0  # after the last repetition; devices answer within APP_MAX_DELAY (0.5 s) of a probe
 MAX_MATCHES = 5000
+MAX_MATCHES_OF_ONE = 64  # an encoder of 16 channels answers for each; more from one host is nonsense
+_DIRECTED_WAIT_S = 1.0
 
 
 class _Collector(asyncio.DatagramProtocol):
     def __init__(self, message_id: str) -> None:
         self.message_id = message_id
-        self.matches: dict[str, tuple[Match, str]] = {}
+        # A cloned endpoint at another host is another device; the same one again is a repetition.
+        self.matches: dict[tuple[str, str], Match] = {}
+        self.by_host: dict[str, int] = {}
         self.foreign = 0
+        self.dropped: dict[str, int] = {}
 
     def datagram_received(self, data: bytes, addr: tuple[str | Any, int]) -> None:
+        host = str(addr[0])
+        if self.by_host.get(host, 0) >= MAX_MATCHES_OF_ONE or len(self.matches) >= MAX_MATCHES:
+            self.dropped[host] = self.dropped.get(host, 0) + 1  # not even parsed: that would cost our time
+            return
         try:
             matches = ws_discovery.parse_matches(data)
         except RemoteProtocolError as error:
-            log.warning("answer to the probe from %s: %s", addr[0], error)
+            self.by_host[host] = self.by_host.get(host, 0) + 1
+            log.warning("answer to the probe from %s: %s", host, error)
             return
         for match in matches:
             if match.relates_to != self.message_id:
                 self.foreign += 1
-            elif match.endpoint and len(self.matches) < MAX_MATCHES:
-                self.matches.setdefault(match.endpoint, (match, str(addr[0])))
+                self.by_host[host] = self.by_host.get(host, 0) + 1
+            elif match.endpoint and (match.endpoint, host) not in self.matches:
+                self.by_host[host] = self.by_host.get(host, 0) + 1
+                self.matches[match.endpoint, host] = match
 
     def error_received(self, exc: Exception) -> None:
         log.debug("probe: %s", exc)
 
 
 async def probe(adapter_address: str, wait_s: float = DEFAULT_WAIT_S) -> list[tuple[Match, str]]:
-    """Ask by multicast who is there. Returns each endpoint once, with the address it answered from.
+    """Ask by multicast who is there. Returns each endpoint once for each host, with the host it answered from.
 
     The same message is repeated after 50 to 250 ms, doubled up to 500 ms, as SOAP-over-UDP 1.1 asks for.
     Raises UnreachableError where the adapter cannot send multicast.
@@ -70,6 +82,32 @@ async def probe(adapter_address: str, wait_s: float = DEFAULT_WAIT_S) -> list[tu
         await asyncio.sleep(wait_s)
     finally:
         transport.close()
+    _tell(collector)
+    return [(match, host) for (_, host), match in collector.matches.items()]
+
+
+def _tell(collector: _Collector) -> None:
     if collector.foreign:
         log.info("%d answers belonged to another probe and were left out", collector.foreign)
+    for host, number in collector.dropped.items():
+        log.warning("%s answered the probe too often: %d answers were left out", host, number)
+
+
+async def probe_directly(host: str, wait_s: float = _DIRECTED_WAIT_S) -> list[Match]:
+    """Ask one host who it is (WS-Discovery 2005/04 clause 5.2.2), without credentials. Nothing where it is silent."""
+    loop = asyncio.get_running_loop()
+    message = Probe(f"urn:uuid:{uuid.uuid4()}")
+    collector = _Collector(message.message_id)
+    try:
+        transport, _ = await loop.create_datagram_endpoint(lambda: collector, remote_addr=(host, ws_discovery.PORT))
+    except OSError as error:
+        log.debug("probe of %s: %s", host, error)
+        return []
+    try:
+        transport.sendto(ws_discovery.serialize_probe(message))
+        end = loop.time() + wait_s
+        while not collector.matches and loop.time() < end:  # noqa: ASYNC110 - answers come by a callback of the loop
+            await asyncio.sleep(0.02)
+    finally:
+        transport.close()
     return list(collector.matches.values())

@@ -7,33 +7,53 @@ import contextlib
 import logging
 import os
 import secrets
-import socket
+import ssl
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import datetime
 from enum import Enum
 
-from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
+from zentrale.errors import (
+    DeviceError,
+    LateError,
+    LockedError,
+    NotAskedError,
+    RefusedError,
+    RemoteProtocolError,
+    UnreachableError,
+)
+from zentrale.field.http import device_ssl_context
+from zentrale.field.rules import Rules, Try
+from zentrale.field.udp import UdpPair
 from zentrale.protocols import rtcp
-from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering, Credentials
 from zentrale.protocols.rtsp_client import (
+    Challenged,
     Described,
     MediaPacket,
     PlayerSession,
     Playing,
+    Redirected,
     Refused,
     StreamAddress,
     Transport,
 )
 from zentrale.protocols.stream_meter import StreamMeasurement, StreamMeter
+from zentrale.words import clean
 
 log = logging.getLogger(__name__)
 CONNECT_TIMEOUT_S = 5.0
-ANSWER_TIMEOUT_S = 5.0
+ANSWER_TIMEOUT_S = 12.0  # a busy camera may take 6 s
 FIRST_PACKET_TIMEOUT_S = 6.0
 TEARDOWN_TIMEOUT_S = 1.0
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
-UDP_BUFFER_BYTES = 4 * 1024 * 1024  # a key frame of an 8 MP camera comes in one burst
+MAX_REDIRECTS = 3
+REPEATS = 3  # where the server fails by its own account (5xx)
+PAUSE_S = 1.0
+# More than any camera sends: four times a fast-Ethernet port. Beyond it one device takes the time of the others.
+MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 50_000_000, 40_000
 _READ_BYTES = 256 * 1024
 _UNSUPPORTED_TRANSPORT = 461
 
@@ -44,40 +64,90 @@ class Access(Enum):
     REFUSED = "refused"
     PLAYS = "plays"
     UNCLEAR = "unclear"
+    NOT_ASKED = "not asked"
 
 
 @dataclass(frozen=True)
 class AccessResult:
+    """`again` is when a door that was not asked can be."""
+
     access: Access
     detail: str
+    again: datetime | None = None
 
 
-async def measure(
-    address: StreamAddress, credentials: Credentials | None, duration_s: float, transport: Transport | None = None
-) -> StreamMeasurement:
+@dataclass(frozen=True)
+class Visit:
+    """How a stream is asked for: with whose credentials, under which rules, and how long one that is gone is waited for."""
+
+    credentials: Credentials | None = None
+    rules: Rules = field(default_factory=Rules)
+    endpoint: str = ""
+    purpose: Purpose = Purpose.ENTER
+    transport: Transport | None = None
+    patience_s: float = 0.0
+
+
+async def measure(address: StreamAddress, visit: Visit, duration_s: float) -> StreamMeasurement:
     """Play `address` and measure it for `duration_s` from its first packet on.
 
-    `transport` None tries TCP, then UDP where the server does not do TCP. Raises UnreachableError, RefusedError or
-    RemoteProtocolError where it does not play at all; one that stops early is measured as far as it went.
+    A transport of None tries TCP, then UDP where the server does not do TCP. Raises UnreachableError, RefusedError,
+    RemoteProtocolError or another DeviceError where it does not play at all; one that stops early is measured as far as
+    it went.
     """
-    first = transport or Transport.TCP
-    try:
-        return await _Player(address, credentials, first).run(duration_s)
-    except _UnsupportedTransportError:
-        if transport is not None:
-            raise
-        return await _Player(address, credentials, Transport.UDP).run(duration_s)
+    transport = visit.transport or Transport.TCP
+    end = time.monotonic() + visit.patience_s
+    redirects = failures = 0
+    while True:
+        try:
+            return await _Player(address, visit, transport).run(duration_s)
+        except _UnsupportedTransportError:
+            if visit.transport is not None or transport is Transport.UDP:
+                raise
+            transport = Transport.UDP
+        except _RedirectedError as error:
+            redirects += 1
+            if redirects > MAX_REDIRECTS:
+                raise RemoteProtocolError(f"{address.host}: it sends us round and round") from None
+            address = StreamAddress.told(error.location, address.host)
+        except _ServerTroubleError:
+            failures += 1
+            if failures >= REPEATS:
+                raise
+            await asyncio.sleep(PAUSE_S)
+        except GoneError:
+            if time.monotonic() + PAUSE_S > end:
+                raise
+            await asyncio.sleep(PAUSE_S)
 
 
-async def try_access(address: StreamAddress, credentials: Credentials | None) -> AccessResult:
-    """Whether `address` plays with `credentials` (None: without any)."""
+async def try_access(address: StreamAddress, visit: Visit) -> AccessResult:
+    """Whether `address` plays for such a visit."""
     try:
-        result = await measure(address, credentials, 0.0)
+        result = await measure(address, visit, 0.0)
+    except NotAskedError as error:
+        return AccessResult(Access.NOT_ASKED, str(error), error.until)
+    except LockedError as error:
+        return AccessResult(Access.NOT_ASKED, str(error), error.until)
     except RefusedError as error:
         return AccessResult(Access.REFUSED, str(error))
-    except (UnreachableError, RemoteProtocolError) as error:
+    except DeviceError as error:
         return AccessResult(Access.UNCLEAR, str(error))
     return AccessResult(Access.PLAYS, f"{result.codec or 'media'} packets arrived")
+
+
+class GoneError(UnreachableError):
+    """No connection came about: it restarts, perhaps, and is back soon."""
+
+
+class _ServerTroubleError(RemoteProtocolError):
+    pass
+
+
+class _RedirectedError(RemoteProtocolError):
+    def __init__(self, location: str) -> None:
+        super().__init__("it says that the stream is elsewhere")
+        self.location = location
 
 
 class _UnsupportedTransportError(RemoteProtocolError):
@@ -85,43 +155,66 @@ class _UnsupportedTransportError(RemoteProtocolError):
 
 
 class _Player:
-    def __init__(self, address: StreamAddress, credentials: Credentials | None, transport: Transport) -> None:
+    def __init__(self, address: StreamAddress, visit: Visit, transport: Transport) -> None:
         self.address = address
-        self.credentials = credentials
+        self.visit = visit
         self.transport = transport
         self.meter: StreamMeter | None = None
         self.session: PlayerSession | None = None
         self.writer: asyncio.StreamWriter | None = None
-        self.udp: _UdpPair | None = None
+        self.udp: UdpPair | None = None
         self.refused: Refused | None = None
+        self.challenged: Challenged | None = None
+        self.attempt: Try | None = None
         self.server_ports: tuple[int, int] | None = None
         self.ssrc = secrets.randbits(32)
         self.first_packet = asyncio.Event()
         self.started_s = 0.0
+        self.received_bytes = self.received_packets = 0
+        self.excess = False
+        self.measured_for_s = 0.0
 
     async def run(self, duration_s: float) -> StreamMeasurement:
         self.started_s = time.monotonic()
+        self.measured_for_s = duration_s + FIRST_PACKET_TIMEOUT_S
         reader: asyncio.StreamReader | None = None
         try:
-            async with asyncio.timeout(CONNECT_TIMEOUT_S):
-                reader, self.writer = await asyncio.open_connection(self.address.host, self.address.port)
-        except TimeoutError:
-            raise UnreachableError(f"{self._where}: no answer within {CONNECT_TIMEOUT_S:g} s") from None
-        except OSError as error:
-            raise UnreachableError(f"{self._where}: {_reason(error)}") from None
-        try:
+            reader = await self._connect()
             if self.transport is Transport.UDP:
-                self.udp = _UdpPair(self.writer.get_extra_info("sockname")[0], self._on_udp)
-            ports = self.udp.ports if self.udp else None
-            self.session = PlayerSession(self.address, self.credentials, secrets.token_hex(8), ports)
+                assert self.writer is not None
+                self.udp = UdpPair(self.writer.get_extra_info("sockname")[0], self._on_udp)
+            self.session = PlayerSession(self.address, self.udp.ports if self.udp else None)
             self.session.start()
             await self._play(reader, duration_s)
         except OSError as error:
             raise UnreachableError(f"{self._where}: connection lost: {_reason(error)}") from None
         finally:
+            if self.attempt is not None:
+                self.attempt.settle(Outcome.UNCLEAR)
             await self._close(reader)
         assert self.meter is not None
-        return self.meter.result(self.transport.value)
+        return self.meter.result(self.transport.value, self._named_hosts())
+
+    def _named_hosts(self) -> tuple[str, ...]:
+        named = set(self.session.named_hosts) if self.session else set()
+        return tuple(sorted(named | ({self.address.named} if self.address.named else set())))
+
+    async def _connect(self) -> asyncio.StreamReader:
+        host, port = self.address.host, self.address.port
+        context = device_ssl_context() if self.address.secure else None
+        try:
+            async with asyncio.timeout(CONNECT_TIMEOUT_S):
+                reader, self.writer = await asyncio.open_connection(host, port, ssl=context, limit=_READ_BYTES)
+        except TimeoutError:
+            raise GoneError(f"{self._where}: no answer within {CONNECT_TIMEOUT_S:g} s") from None
+        except ssl.SSLError as error:
+            raise RemoteProtocolError(f"{self._where}: no TLS: {clean(str(error.reason), 80)}") from None
+        except OSError as error:
+            raise GoneError(f"{self._where}: {_reason(error)}") from None
+        if self.address.secure:
+            certificate = self.writer.get_extra_info("ssl_object").getpeercert(binary_form=True)
+            self.visit.rules.check_certificate(host, port, certificate or b"")
+        return reader
 
     @property
     def _where(self) -> str:
@@ -154,23 +247,58 @@ class _Player:
             left = deadline - time.monotonic()
             if left <= 0:
                 waiting = "its first packet" if self.session and self.session.playing else "an answer"
-                raise UnreachableError(f"{self._where}: {waiting} did not come within {timeout_s:g} s")
+                raise LateError(f"{self._where}: {waiting} did not come within {timeout_s:g} s")
             if await self._step(reader, left) and not reached():
                 raise RemoteProtocolError(f"{self._where}: the server closed the connection")
+            if self.challenged is not None:
+                await self._authenticate(self.challenged)
+                deadline = time.monotonic() + timeout_s
             if self.refused is not None:
                 self._raise_refused(self.refused)
+            if self.attempt is not None and self.meter is not None:
+                self.attempt.settle(Outcome.ACCEPTED)
+
+    async def _authenticate(self, challenged: Challenged) -> None:
+        """The server asks for credentials: send them, where there are any and nothing speaks against it."""
+        self.challenged = None
+        visit, session = self.visit, self.session
+        assert session is not None
+        if visit.credentials is None:
+            self._raise_refused(challenged.refused)
+            raise AssertionError("a refusal is raised")
+        challenge = visit.rules.choose(challenged.offers, secure=self.address.secure)
+        if challenge is None:
+            raise RemoteProtocolError(f"{self._where}: it asks for credentials and does not say how")
+        target = Target(self.address.host, self.address.port, visit.endpoint)
+        self.attempt = await Try.begin(
+            visit.rules, target, Door.RTSP, challenge.scheme, visit.credentials, visit.purpose
+        )
+        session.authenticate(Answering(visit.credentials, secrets.token_hex(8)), challenge)
 
     def _raise_refused(self, refused: Refused) -> None:
         text = f"{refused.method} answered {refused.status} {refused.reason}".strip()
-        if refused.status in (401, 403):
+        if refused.status in (401, 403, 423, 429) or (self.attempt and tells_of_a_lock(refused.reason)):
+            told = f"{refused.reason} http {refused.status}"
+            if tells_of_a_lock(told):
+                target = Target(self.address.host, self.address.port, self.visit.endpoint)
+                if self.attempt is not None:
+                    self.attempt.locked(wait_told(refused.reason))
+                self.visit.rules.ledger.lock(target, wait_told(refused.reason))
+            if self.attempt is not None:
+                self.attempt.settle(Outcome.REFUSED)
             raise RefusedError(f"{self._where}: {text}")
+        if self.attempt is not None:
+            self.attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
         if refused.status == _UNSUPPORTED_TRANSPORT:
             raise _UnsupportedTransportError(f"{self._where}: {text} ({self.transport.value})")
-        raise RemoteProtocolError(f"{self._where}: {text}")
+        kind = _ServerTroubleError if refused.status in (500, 503) else RemoteProtocolError
+        raise kind(f"{self._where}: {text}")
 
     async def _step(self, reader: asyncio.StreamReader, timeout_s: float) -> bool:
         """Send what waits, take in what comes. Returns true where the other side closed."""
         assert self.session is not None and self.writer is not None
+        if self.excess:
+            raise RemoteProtocolError(f"{self._where}: it sends more than any camera does")
         if out := self.session.data_to_send():
             self.writer.write(out)
         try:
@@ -180,6 +308,7 @@ class _Player:
             return False
         if not data:
             return True
+        self._count(len(data), 0)
         arrival_s = time.monotonic()
         for event in self.session.receive(data):
             if isinstance(event, MediaPacket):
@@ -188,6 +317,10 @@ class _Player:
                 self.meter = StreamMeter(event.media, self.started_s)
             elif isinstance(event, Refused):
                 self.refused = event
+            elif isinstance(event, Challenged):
+                self.challenged = event
+            elif isinstance(event, Redirected):
+                raise _RedirectedError(event.location)
             elif isinstance(event, Playing):
                 self.server_ports = event.server_ports
         if out := self.session.data_to_send():
@@ -195,11 +328,13 @@ class _Player:
         return False
 
     def _on_udp(self, data: bytes, is_rtcp: bool) -> None:
-        self._on_packet(data, is_rtcp, time.monotonic())
+        if not self.excess:
+            self._on_packet(data, is_rtcp, time.monotonic())
 
     def _on_packet(self, data: bytes, is_rtcp: bool, arrival_s: float) -> None:
         if self.meter is None:
             return
+        self._count(len(data) if self.udp else 0, 1)
         try:
             if is_rtcp:
                 self.meter.add_rtcp(data)
@@ -209,6 +344,13 @@ class _Player:
         except RemoteProtocolError as error:
             self.meter.malformed += 1
             log.debug("%s: %s", self.address.url, error)
+
+    def _count(self, size_bytes: int, packets: int) -> None:
+        self.received_bytes += size_bytes
+        self.received_packets += packets
+        seconds = self.measured_for_s
+        if self.received_bytes > seconds * MAX_BYTES_PER_S or self.received_packets > seconds * MAX_PACKETS_PER_S:
+            self.excess = True
 
     def _send_report(self) -> None:
         assert self.session is not None and self.meter is not None
@@ -238,59 +380,3 @@ class _Player:
 
 def _reason(error: OSError) -> str:
     return os.strerror(error.errno).lower() if error.errno else str(error)
-
-
-class _UdpPair:
-    """An even port for RTP and the next for RTCP (RFC 3550 clause 11), on the address the connection uses."""
-
-    def __init__(self, local_address: str, receive: Callable[[bytes, bool], None]) -> None:
-        self._receive = receive
-        self._sockets = _bind_pair(local_address)
-        self.ports = (self._sockets[0].getsockname()[1], self._sockets[1].getsockname()[1])
-        self._loop = asyncio.get_running_loop()
-        for index, sock in enumerate(self._sockets):
-            self._loop.add_reader(sock.fileno(), self._drain, sock, index == 1)
-
-    def _drain(self, sock: socket.socket, is_rtcp: bool) -> None:
-        for _ in range(256):  # then let the others have their turn
-            try:
-                data = sock.recv(65535)
-            except (BlockingIOError, ConnectionRefusedError):
-                return
-            self._receive(data, is_rtcp)
-
-    def open_towards(self, host: str, server_ports: tuple[int, int]) -> None:
-        """Send a harmless datagram each way out, so that a firewall on the path lets the answers in."""
-        for sock, port in zip(self._sockets, server_ports, strict=True):
-            with contextlib.suppress(OSError):
-                sock.sendto(b"\x80\xc9\x00\x01\x00\x00\x00\x00", (host, port))
-
-    def send_rtcp(self, data: bytes, to: tuple[str, int]) -> None:
-        with contextlib.suppress(OSError):
-            self._sockets[1].sendto(data, to)
-
-    def close(self) -> None:
-        for sock in self._sockets:
-            self._loop.remove_reader(sock.fileno())
-            sock.close()
-
-
-def _bind_pair(address: str) -> tuple[socket.socket, socket.socket]:
-    family = socket.AF_INET6 if ":" in address else socket.AF_INET
-    for _ in range(50):
-        first = socket.socket(family, socket.SOCK_DGRAM)
-        second = socket.socket(family, socket.SOCK_DGRAM)
-        try:
-            first.bind((address, 0))
-            port = first.getsockname()[1]
-            if port % 2 == 0:
-                second.bind((address, port + 1))
-                for sock in (first, second):
-                    sock.setblocking(False)
-                first.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, UDP_BUFFER_BYTES)
-                return first, second
-        except OSError:
-            pass
-        first.close()
-        second.close()
-    raise UnreachableError(f"{address}: no pair of free UDP ports")

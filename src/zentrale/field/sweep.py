@@ -1,10 +1,20 @@
-"""Trying every address of a range for open RTSP and ONVIF ports: finds what does not answer probes."""
+"""Trying every address of a range for open RTSP and ONVIF ports: finds what does not answer probes; and asking whether
+what is open speaks RTSP.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import ipaddress
+import logging
 from collections.abc import Callable, Iterable, Sequence
+
+from zentrale.errors import RemoteProtocolError
+from zentrale.protocols.addresses import bracketed
+from zentrale.protocols.rtsp import Headers, Reader, Request, Response
+
+log = logging.getLogger(__name__)
+GREETING_TIMEOUT_S = 12.0  # a busy camera may take 6 s for an answer
 
 CONNECT_TIMEOUT_S = 0.7  # a device on the same network answers within milliseconds; a busy one within this
 AT_ONCE = 200
@@ -53,3 +63,22 @@ async def sweep(
         if is_open:
             found.setdefault(address, []).append(port)
     return found
+
+
+async def speaks_rtsp(host: str, port: int) -> bool:
+    """Whether something at this port answers OPTIONS as RTSP does."""
+    try:
+        async with asyncio.timeout(GREETING_TIMEOUT_S):
+            reader, writer = await asyncio.open_connection(host, port)
+            try:
+                options = Request("OPTIONS", f"rtsp://{bracketed(host)}:{port}/", Headers([("CSeq", "1")]))
+                writer.write(options.serialize())
+                messages = Reader()
+                while data := await reader.read(65536):
+                    if any(isinstance(event, Response) for event in messages.receive(data)):
+                        return True
+            finally:
+                writer.close()
+    except (OSError, TimeoutError, RemoteProtocolError) as error:
+        log.debug("%s:%d: no RTSP: %s", host, port, error)
+    return False

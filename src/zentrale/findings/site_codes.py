@@ -54,6 +54,47 @@ SITE_CODES = [
         "open its own page in a browser; check that ONVIF is turned on in its settings, and its firmware",
     ),
     Entry(
+        "DIS-7",
+        F,
+        "device shows RTSP only where ONVIF is planned",
+        "Its RTSP port answers, but no ONVIF service does. Nothing can be set or read there; another device may have taken "
+        "the address.",
+        "turn ONVIF on in its own page; where it has none, set onvif = false and its paths for its type in types.toml",
+    ),
+    Entry(
+        "DIS-8",
+        N,
+        "device is called another name now",
+        "The row of a registered device got another name in the plan. The device keeps its password and its history under "
+        "the new name.",
+        "`zentrale register` writes the new name into the device and the recorder",
+    ),
+    Entry(
+        "DIS-9",
+        W,
+        "device names another host in its addresses",
+        "The device told addresses (of its services, its streams) at another host than the one that answered. They were "
+        "used at the host that answered; the other one was not asked and got no password. A stale network setting does "
+        "that, a router in between, or somebody who is after passwords.",
+        "look at the network settings in its own page; where the other host is not known to you, find out what it is",
+    ),
+    Entry(
+        "DIS-10",
+        F,
+        "device answers late or with errors",
+        "Something is there, but its answers came too late, broke off, or were server errors, so that it is not known who "
+        "it is. It may be starting, overloaded, or asked by too many at once.",
+        "wait a minute and run `zentrale discover` again; if it stays, restart the device and look at the link",
+    ),
+    Entry(
+        "ERR-1",
+        F,
+        "this program failed on this device",
+        "What the device sent led into a defect of this program. The work on the other devices went on. A report without "
+        "any password was written; its path stands below the findings.",
+        "send the report to whoever maintains this program; check this device by hand",
+    ),
+    Entry(
         "CLK-1",
         W,
         "device clock is wrong",
@@ -80,7 +121,7 @@ SITE_CODES = [
         F,
         "password unknown",
         "The device refuses every candidate password in the vault. Guessing further may lock the account.",
-        "add the right one with `zentrale vault add`, or reset the device to factory settings",
+        "add the right one with `zentrale vault add`; where nobody knows it, the device must go back to factory settings",
     ),
     Entry(
         "SEC-4",
@@ -103,6 +144,38 @@ SITE_CODES = [
         "The stream address given played without any credentials. Where it is a camera's, everybody who reaches this "
         "network sees its pictures.",
         "turn on RTSP authentication where the stream is not meant for everybody",
+    ),
+    Entry(
+        "SEC-7",
+        W,
+        "not every password was tried",
+        "A device may lock its account after a few wrong passwords, so only two are tried within a window (site.toml "
+        "[policy] refusal_window_min), over all its doors and all commands.",
+        "run the command again at the time named, or with --patient, which waits; --tries takes the risk of a lock",
+    ),
+    Entry(
+        "SEC-8",
+        F,
+        "device says that it is locked",
+        "The device refuses everybody for a while after wrong passwords. It is left alone until the time named; further "
+        "passwords would only keep it locked.",
+        "wait until then; find out who else tries passwords on it (a recorder with an old one, somebody's software)",
+    ),
+    Entry(
+        "SEC-9",
+        F,
+        "password was not sent, since it is not safe",
+        "The device shows another certificate than it did before, or takes the password in clear only. No password was "
+        "sent to it.",
+        "do as the cause says",
+    ),
+    Entry(
+        "SEC-10",
+        N,
+        "a door was not tried with the maker's default password",
+        "One wrong password a window is spent on this test, at one door, so that no device locks. The doors take turns from "
+        "run to run.",
+        "run `zentrale verify` again at the time named, or with --patient, which waits",
     ),
     Entry(
         "STR-1",

@@ -4,91 +4,102 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import Enum
+from datetime import datetime
 
-from zentrale.errors import DeviceError, RefusedError
-from zentrale.field.onvif_client import OnvifClient
-from zentrale.logbook.vault import Candidate, Contents
+from zentrale import quantities
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
+from zentrale.field.device import Device
+from zentrale.jobs.keyring import Key, Keyring
+from zentrale.jobs.states import CLOSED, State
+from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials
-
-# Many devices lock an account after five wrong passwords in a row.
-MAX_WRONG_PASSWORDS = 4
-
-
-class State(Enum):
-    """What keeps a device open or closed, as a person would say it."""
-
-    FRESH = "fresh, no password yet"
-    DEFAULT_PASSWORD = "default password"
-    OUR_PASSWORD = "our password"
-    KNOWN_PASSWORD = "known password"
-    OPEN = "open without password"
-    UNKNOWN_PASSWORD = "password unknown"
-    RTSP_ONLY = "RTSP only"
-    NO_ANSWER = "does not speak ONVIF"
 
 
 @dataclass(frozen=True)
 class Entry:
-    """The way in. `label` says whose credentials they are; it never holds a password."""
+    """The way in, or why there is none. `label` says whose credentials they are; it never holds a password.
+
+    tried, left: how many were refused now, and how many could not be tried before `until`
+    """
 
     state: State
     credentials: Credentials | None = None
     label: str = ""
     tried: int = 0
+    left: int = 0
+    until: datetime | None = None
+    why: str = ""
+
+    @property
+    def closed(self) -> bool:
+        return self.state in CLOSED
+
+    def told(self) -> str:
+        """Why it did not open, as a person would say it; empty where it did."""
+        if not self.closed:
+            return ""
+        if self.state in (State.LOCKED, State.UNSAFE):
+            return self.why
+        if self.state is State.NOT_ASKED:
+            refused = f"{quantities.count(self.tried, 'password')} refused, " if self.tried else ""
+            when = f": from {quantities.clock_time(self.until)} on" if self.until else ""
+            return f"{refused}{self.left} not tried yet, so that it does not lock{when}"
+        return f"{quantities.count(self.tried, 'password')} tried" if self.tried else "no password in the vault to try"
 
 
-async def find_entry(
-    client: OnvifClient, own: Sequence[Credentials], candidates: Sequence[Candidate], maker: str = ""
-) -> Entry:
-    """Try nothing, then the device's `own` credentials from the vault, then the candidates that may fit.
+async def find_entry(device: Device, keyring: Keyring, keys: Sequence[Key], who: str) -> Entry:
+    """Try nothing, then `keys` in the order the ledger gives; in a patient run until all had their turn.
 
-    Leaves `client` with the credentials that work. Raises DeviceError where the device does not answer properly.
+    Leaves `device` with the credentials that work. Raises DeviceError where it does not answer properly.
     """
-    client.credentials = None
+    while True:
+        entry = await _try_keys(device, keyring, keys)
+        if not (keyring.patience.patient and entry.until):
+            return entry
+        await keyring.wait(who, entry.until)
+
+
+async def _try_keys(device: Device, keyring: Keyring, keys: Sequence[Key]) -> Entry:
+    device.credentials = None
     try:
-        accounts = await client.users()
+        accounts = await device.users()
+    except LockedError as error:
+        return Entry(State.LOCKED, until=error.until, why=error.what)
     except RefusedError:
         pass
     else:
         return Entry(State.OPEN if accounts else State.FRESH)
-    tries = [(State.OUR_PASSWORD, c, "vault entry of the device") for c in own]
-    for candidate in _most_likely_first(candidates, maker):
-        state = State.DEFAULT_PASSWORD if candidate.factory_of else State.KNOWN_PASSWORD
-        tries.append((state, candidate.credentials, candidate.label))
-    tried = 0
-    for state, credentials, label in tries[:MAX_WRONG_PASSWORDS]:
-        client.credentials = credentials
-        tried += 1
+    by_credentials = {key.credentials: key for key in keys}
+    order = keyring.ledger.in_turn(device.target, Door.ONVIF, list(by_credentials), device.schemes)
+    refused: set[Credentials] = set()
+    unsafe = device.unsafe()
+    for index, (credentials, scheme) in enumerate(order):
         try:
-            await client.users()
+            await device.login(credentials, scheme)
+        except LockedError as error:
+            device.credentials = None
+            return Entry(State.LOCKED, tried=len(refused), until=error.until, why=error.what)
+        except NotAskedError as error:
+            device.credentials = None
+            left = len({c for c, _ in order[index:]} - refused)
+            if left == 0 or unsafe:  # what is left are other ways of sending what was refused just now
+                break
+            return Entry(State.NOT_ASKED, tried=len(refused), left=left, until=error.until)
         except RefusedError:
-            continue
-        return Entry(state, credentials, label, tried)
-    client.credentials = None
-    return Entry(State.UNKNOWN_PASSWORD, tried=tried)
+            refused.add(credentials)
+        else:
+            key = by_credentials[credentials]
+            state = State.OUR_PASSWORD if key.own else State.DEFAULT_PASSWORD if key.factory else State.KNOWN_PASSWORD
+            return Entry(state, credentials, key.label, len(refused))
+    device.credentials = None
+    if unsafe:
+        return Entry(State.UNSAFE, tried=len(refused), why=unsafe)
+    return Entry(State.UNKNOWN_PASSWORD, tried=len(refused) if order else len(by_credentials))
 
 
-async def enter(client: OnvifClient, vault: Contents, name: str, maker: str) -> Entry:
-    """Get into the device that is `name` in the plan: learn its time, then try what the vault has for it.
-
-    Raises DeviceError where the device does not answer properly.
-    """
-    await client.system_time()
-    own = vault.devices.get(name)
-    return await find_entry(client, [own] if own else [], vault.candidates, maker)
-
-
-def _most_likely_first(candidates: Sequence[Candidate], maker: str) -> list[Candidate]:
-    """Our own candidates, then the default of this maker; defaults of other makers only where the maker is unknown."""
-    ours = [c for c in candidates if not c.factory_of]
-    defaults = [c for c in candidates if c.factory_of and (not maker or c.factory_of.lower() == maker.lower())]
-    return [*ours, *defaults]
-
-
-async def device_maker(client: OnvifClient) -> str:
+async def device_maker(device: Device) -> str:
     """The maker where the device tells it to strangers; empty where it does not."""
     try:
-        return (await client.information()).maker
+        return (await device.information()).maker
     except DeviceError:
         return ""

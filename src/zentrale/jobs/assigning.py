@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zentrale.errors import InputError
 from zentrale.jobs.discovering import COMMAND, SEEN_KIND
-from zentrale.jobs.matching import planned_devices
+from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.site.model import Plan
 from zentrale.site.values import normal_mac
@@ -19,12 +19,12 @@ def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
         mac = normal_mac(device)
     except ValueError:
         mac = ""
-    fits = [d for d in found if d["address"] == device or (mac and d["mac"] == mac)]
+    fits = [d for d in found if d["address"] == device or (mac and mac in (d["mac"], *d.get("macs", ())))]
     if len(fits) != 1:
         what = "is no device of the last discovery" if not fits else "fits more than one device; give its MAC address"
         have = ", ".join(d["address"] for d in found) or "nothing was found yet: run `zentrale discover`"
         raise InputError(f"{device}: {what}", f"found were: {have}")
-    binding = Binding(name, fits[0]["mac"], fits[0]["address"])
+    binding = Binding(name, mac or fits[0]["mac"], fits[0]["address"])
     logbook.bind(binding)
     return binding
 

@@ -7,15 +7,19 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from zentrale.errors import DeviceError
-from zentrale.field.onvif_client import OnvifClient
+from zentrale.field import scheduler
+from zentrale.field.device import GONE_PATIENCE_S, Device
+from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import State, enter
-from zentrale.jobs.discovering import FoundDevice
+from zentrale.jobs.access import find_entry
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorder_steps import RecorderChannels
-from zentrale.logbook.vault import Contents
 from zentrale.protocols.onvif import recording
 from zentrale.quantities import timestamp
 from zentrale.site.model import Camera, Plan, Recorder
+
+BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
 
 
 @dataclass(frozen=True)
@@ -48,26 +52,32 @@ Sample = Mapping[int, _Channel]
 Samples = Mapping[str, Sample | DeviceError]
 
 
-async def sample_recorders(plan: Plan, found: Mapping[str, FoundDevice], vault: Contents) -> Samples:
+async def sample_recorders(plan: Plan, found: Mapping[str, FoundDevice], keyring: Keyring) -> Samples:
     """The state of all channels of all recorders that have cameras; an error where one could not be asked."""
     used = {c.recorder for c in plan.cameras}
-    samples: dict[str, Sample | DeviceError] = {}
-    for recorder in plan.recorders:
-        if recorder.name in used:
-            try:
-                samples[recorder.name] = await _sample(plan, recorder, found.get(recorder.name), vault)
-            except DeviceError as error:
-                samples[recorder.name] = error
-    return samples
+    recorders = [r for r in plan.recorders if r.name in used]
+    results = await scheduler.run(
+        recorders, lambda r: _sample(plan, r, found.get(r.name), keyring), at_once=len(recorders) or 1,
+        budget_s=keyring.budget(BUDGET_S),
+    )  # fmt: skip
+    return {
+        r.name: DeviceError(result.message) if isinstance(result, Failure) else result
+        for r, result in zip(recorders, results, strict=True)
+    }
 
 
-async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, vault: Contents) -> Sample:
+async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring) -> Sample:
     if seen is None or not seen.url:
         raise DeviceError("the last discovery did not find it")
-    async with OnvifClient(seen.url) as client:
-        entry = await enter(client, vault, recorder.name, plan.recorder_type(recorder).maker)
-        if entry.state is State.UNKNOWN_PASSWORD:
-            raise DeviceError("no password in the vault opens it")
+    await keyring.ready()
+    async with Device(
+        seen.url, keyring.rules(recorder), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S
+    ) as client:
+        await client.system_time()
+        keys = keyring.keys(seen.identity, [recorder.name], plan.maker(recorder))
+        entry = await find_entry(client, keyring, keys, recorder.name)
+        if entry.closed:
+            raise DeviceError(f"it did not let us in: {entry.told()}")
         channels = RecorderChannels(client)
         jobs = {job.recording_token: job for job in await channels.jobs()}
         uris = {receiver.token: receiver.uri for receiver in await channels.receivers()}
@@ -86,7 +96,7 @@ async def check_recorders(
     plan: Plan,
     cameras: Sequence[Camera],
     found: Mapping[str, FoundDevice],
-    vault: Contents,
+    keyring: Keyring,
     before: Samples,
     addresses: Mapping[str, str],
 ) -> list[ChannelResult]:
@@ -94,7 +104,7 @@ async def check_recorders(
 
     addresses: the main stream address of each camera that told one
     """
-    after = await sample_recorders(plan, found, vault)
+    after = await sample_recorders(plan, found, keyring)
     results = []
     told: set[str] = set()
     for camera in cameras:

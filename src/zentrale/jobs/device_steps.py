@@ -8,14 +8,18 @@ from urllib.parse import quote
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, RefusedError
-from zentrale.field.onvif_client import OnvifClient
-from zentrale.jobs.access import State, enter
+from zentrale.field.device import Device
+from zentrale.jobs.access import Entry, find_entry
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.states import State
 from zentrale.jobs.steps import Step
-from zentrale.logbook.vault import Vault, generate_password
+from zentrale.logbook.vault import generate_password
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device, media
 from zentrale.protocols.ws_discovery import scope_value
-from zentrale.site.model import StreamPlan
+from zentrale.site.identity import Identity
+from zentrale.site.model import Camera, Recorder, StreamPlan
 from zentrale.site.timezone import posix_timezone
 
 FIRST_USER = "admin"
@@ -24,43 +28,49 @@ _OWN_PASSWORD = "a password of its own, kept in the vault"
 
 
 class DeviceSteps:
-    """The steps for one device. `name` is its name in the plan, under which the vault keeps its password; a dry run
-    leaves the vault alone as well.
-    """
+    """The steps for one device, planned as `planned` and found as `seen`; a dry run leaves the vault alone as well."""
 
-    def __init__(
-        self, client: OnvifClient, vault: Vault, name: str, maker: str, mac: str | None, *, dry_run: bool
-    ) -> None:
+    def __init__(self, client: Device, keyring: Keyring, planned: Camera | Recorder, seen: FoundDevice) -> None:
+        assert keyring.vault is not None and keyring.plan is not None
         self.client = client
-        self.vault = vault
-        self.name = name
-        self.maker = maker
-        self.mac = mac
-        self.dry_run = dry_run
+        self.keyring = keyring
+        self.vault = keyring.vault
+        self.name = planned.name
+        self.maker = keyring.plan.maker(planned)
+        self.macs = frozenset([planned.mac]) if planned.mac else seen.identity.macs
+        self.seen = seen
+        self.identity = Identity()
+
+    async def enter(self) -> Entry:
+        """Get in with what the vault has for it. Raises DeviceError where the device does not answer properly."""
+        await self.client.system_time()
+        keys = self.keyring.keys(self.seen.identity, [self.name], self.maker)
+        return await find_entry(self.client, self.keyring, keys, self.name)
 
     async def password(self) -> Step:
         """The vault is written before the device: a run that dies between the two is taken up by the next."""
-        entry = await enter(self.client, self.vault.contents, self.name, self.maker)
-        if entry.state is State.OUR_PASSWORD:
-            await self._check_identity()
-            return Step("password", _OWN_PASSWORD, _OWN_PASSWORD, _nothing)
-        if entry.state is State.KNOWN_PASSWORD:
-            await self._check_identity()
-            assert entry.credentials is not None
-            if not self.dry_run:
-                self.vault.set_device(self.name, entry.credentials)
-            return Step("password", entry.label, entry.label, _nothing)
-        if entry.state is State.UNKNOWN_PASSWORD:
-            raise RefusedError("no password in the vault opens it; add the right one with `zentrale vault add`")
+        entry = await self.enter()
+        if entry.closed:
+            raise RefusedError(entry.told() if entry.tried == 0 or entry.left else self._advice(entry))
         if entry.state is State.OPEN:
-            raise DeviceError("it answers everybody, and who its administrator is cannot be told; reset it first")
-        await self._check_identity()
+            raise DeviceError(
+                "it answers everybody, and who its administrator is cannot be told; "
+                + ("turn authentication on in its own page, with the password in the vault"
+                   if self.keyring.holds(self.name) else "turn authentication on in its own page, or reset it first")
+            )  # fmt: skip
+        identity = self.identity = await self._check_identity()
+        if entry.state in (State.OUR_PASSWORD, State.KNOWN_PASSWORD):
+            assert entry.credentials is not None
+            if not self.keyring.dry_run:
+                self.vault.set_device(self.name, entry.credentials, identity)
+            told = _OWN_PASSWORD if entry.state is State.OUR_PASSWORD else entry.label
+            return Step("password", told, told, _nothing)
         user = entry.credentials.user if entry.credentials else FIRST_USER
         own = self.vault.device(self.name)
         wanted = own if own and own.user == user else Credentials(user, generate_password())
 
         async def apply() -> None:
-            self.vault.set_device(self.name, wanted)
+            self.vault.set_device(self.name, wanted, identity)
             make = device.create_users if entry.state is State.FRESH else device.set_user
             await self.client.call("tds", make(wanted))
             self.client.credentials = wanted
@@ -68,12 +78,23 @@ class DeviceSteps:
 
         return Step("password", entry.state.value, _OWN_PASSWORD, apply)
 
-    async def _check_identity(self) -> None:
+    def _advice(self, entry: Entry) -> str:
+        if self.keyring.holds(self.name):
+            return (
+                f"{entry.told()}: the password in the vault does not open it; was it changed in its own page? Enter that "
+                f"with `zentrale vault set {self.name} USER`"
+            )
+        return f"{entry.told()}: no password in the vault opens it; add the right one with `zentrale vault add`"
+
+    async def _check_identity(self) -> Identity:
         """Never set up the wrong device: addresses move between discovery and registration."""
-        macs = {i.mac for i in await self.client.interfaces()}
-        if self.mac and self.mac not in macs:
+        macs = Identity.of([i.mac for i in await self.client.interfaces()]).macs
+        if self.macs and not self.macs & macs:
             told = ", ".join(sorted(macs)) or "none"
-            raise DeviceError(f"another device answers here: its MAC address is {told}, expected {self.mac}")
+            expected = ", ".join(sorted(self.macs))
+            raise DeviceError(f"another device answers here: its MAC address is {told}, expected {expected}")
+        information = await self.client.information()
+        return Identity.of(macs, information.maker, information.model, information.serial, self.seen.own_endpoint)
 
     async def label(self) -> Step:
         scopes = await self.client.scopes()

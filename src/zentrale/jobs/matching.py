@@ -1,14 +1,20 @@
-"""Which found device is which planned one: by binding, by MAC address, by planned address, in that order."""
+"""Which found device is which planned one: by binding, by MAC address, by what it was registered as, by planned address.
+
+A device keeps its place in the plan by its own identity: wherever its address moves, and whatever its row is called.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import State
+from zentrale.jobs.planned import Planned, place_of, planned_devices, ref_of
+from zentrale.jobs.states import State
+from zentrale.logbook.store import KnownDevice, Logbook
+from zentrale.site.identity import Identity, Kind, Ref
 from zentrale.site.model import Camera, Plan, Recorder
 
 
@@ -18,11 +24,13 @@ class Device(Protocol):
     @property
     def address(self) -> str: ...
     @property
+    def addresses(self) -> tuple[str, ...]: ...
+    @property
     def maker(self) -> str: ...
     @property
     def model(self) -> str: ...
     @property
-    def mac(self) -> str: ...
+    def identity(self) -> Identity: ...
     @property
     def state(self) -> str: ...
     @property
@@ -31,6 +39,10 @@ class Device(Protocol):
     def credentials_label(self) -> str: ...
     @property
     def clock_offset_s(self) -> float | None: ...
+    @property
+    def named_hosts(self) -> tuple[str, ...]: ...
+    @property
+    def report(self) -> str: ...
 
 
 D = TypeVar("D", bound=Device)
@@ -47,93 +59,166 @@ class Known:
 
 @dataclass(frozen=True)
 class Matching(Generic[D]):
-    """`by_name` holds planned devices that were found, `missing` those that were not, `extra` what nobody planned."""
+    """`by_name` holds planned devices that were found, `missing` those that were not, `extra` what nobody planned.
+
+    renamed: former and present name of devices whose row in the plan got another name
+    """
 
     devices: tuple[D, ...]
     by_name: dict[str, D] = field(default_factory=dict)
     missing: tuple[str, ...] = ()
     extra: tuple[D, ...] = ()
     doubles: tuple[tuple[str, D], ...] = ()
+    renamed: tuple[tuple[str, str], ...] = ()
 
-    @property
-    def name_of(self) -> dict[str, str]:
-        """Planned name by address."""
-        return {device.address: name for name, device in self.by_name.items()}
+    def name_of(self, device: D) -> str:
+        """Its name in the plan; empty where it has none."""
+        return next((name for name, found in self.by_name.items() if found is device), "")
 
-    def findings(self, plan: Plan, swept: Sequence[str]) -> Iterable[Finding]:
+    def as_planned(self, plan: Plan) -> dict[str, D]:
+        """Those found that speak what they are planned to speak: an ONVIF camera that shows only RTSP is not found."""
+        planned = planned_devices(plan)
+        return {n: d for n, d in self.by_name.items() if not _lacks_onvif(plan, planned[n], d)}
+
+    def findings(self, plan: Plan, swept: Sequence[str], in_vault: Collection[str] = ()) -> Iterable[Finding]:
         planned = planned_devices(plan)
         for name in self.missing:
             address = planned[name].address or "no planned address"
             where = f"probe, and sweep of {', '.join(swept)}" if swept else "probe"
             limit = f"an answer, planned at {address}"
             yield finding("DIS-1", _subject(planned[name]), f"no answer ({where})", limit, _source(planned[name]))
+        for old, new in self.renamed:
+            yield finding("DIS-8", _subject(planned[new]), f"it was called {old}", "the same device", "logbook")
         for name, device in self.by_name.items():
-            yield from _device_findings(plan, planned[name], device)
+            yield from _device_findings(plan, planned[name], device, in_vault)
         for name, device in self.doubles:
-            measured = f"{device.address} claims it too ({device.mac or 'no MAC address told'})"
+            told = ", ".join(sorted(device.identity.macs)) or "no MAC address told"
+            measured = f"{device.address} claims it too ({told})"
             yield finding("DIS-5", _subject(planned[name]), measured, "one device", _source(planned[name]))
         for device in self.extra:
-            who = " ".join(p for p in (device.maker, device.model, device.mac) if p) or device.state
-            yield finding("DIS-2", f"device at {device.address}", who, "a row in the plan", "cameras.csv")
-
-
-Planned = Camera | Recorder
-
-
-def planned_devices(plan: Plan) -> dict[str, Planned]:
-    devices: tuple[Planned, ...] = (*plan.cameras, *plan.recorders)
-    return {device.name: device for device in devices}
+            subject = str(Ref(Kind.DEVICE, device.address))
+            macs = sorted(device.identity.macs)
+            who = " ".join(p for p in (device.maker, device.model, *macs) if p) or device.state
+            yield finding("DIS-2", subject, who, "a row in the plan", "cameras.csv")
+            yield from _trouble(subject, device)
 
 
 def _subject(planned: Planned) -> str:
-    return f"{'camera' if isinstance(planned, Camera) else 'recorder'} {planned.name}"
+    return str(ref_of(planned))
 
 
 def _source(planned: Planned) -> str:
     return planned.source if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
 
 
-def match_devices(plan: Plan | None, known: Sequence[Known], devices: Sequence[D]) -> Matching[D]:
+def matched(plan: Plan | None, logbook: Logbook, devices: Sequence[D]) -> Matching[D]:
+    """As `match_devices`, with the bindings and the registered devices of the logbook."""
+    bindings = [Known(b.name, b.mac, b.address) for b in logbook.bindings()]
+    return match_devices(plan, bindings, devices, logbook.known())
+
+
+def match_devices(
+    plan: Plan | None, bindings: Sequence[Known], devices: Sequence[D], registered: Sequence[KnownDevice] = ()
+) -> Matching[D]:
     """A device that tells its MAC address is never matched to a row that names another one."""
     if plan is None:
         return Matching(tuple(devices), extra=tuple(devices))
-    planned = planned_devices(plan)
-    by_name: dict[str, D] = {}
-    doubles: list[tuple[str, D]] = []
-    left = list(devices)
+    match = _Match(planned_devices(plan), devices)
+    match.by_binding(bindings)
+    match.by_mac()
+    match.by_registration(registered)
+    match.by_address()
+    match.by_place(registered)
+    names = match.by_name
+    renamed = [
+        (k.name, name)
+        for k in registered
+        if k.name not in match.planned
+        for name, device in names.items()
+        if k.identity.same_device(device.identity)
+    ]
+    missing = tuple(n for n in match.planned if n not in names)
+    return Matching(tuple(devices), names, missing, tuple(match.left), tuple(match.doubles), tuple(renamed))
 
-    def take(name: str, device: D) -> None:
-        left.remove(device)
-        if name in by_name:
-            doubles.append((name, device))
+
+class _Match(Generic[D]):
+    """Rows and devices, as far as they have found each other."""
+
+    def __init__(self, planned: dict[str, Planned], devices: Sequence[D]) -> None:
+        self.planned = planned
+        self.left = list(devices)
+        self.by_name: dict[str, D] = {}
+        self.doubles: list[tuple[str, D]] = []
+
+    def take(self, name: str, device: D) -> None:
+        self.left = [d for d in self.left if d is not device]
+        if name in self.by_name:
+            self.doubles.append((name, device))
         else:
-            by_name[name] = device
+            self.by_name[name] = device
 
-    for binding in known:
-        if binding.name not in planned:
-            continue
-        for device in list(left):
-            same = device.mac == binding.mac if binding.mac and device.mac else device.address == binding.address
-            if same and binding.name not in by_name:
-                take(binding.name, device)
-    by_mac = {p.mac: name for name, p in planned.items() if p.mac}
-    for device in list(left):
-        if device.mac and device.mac in by_mac:
-            take(by_mac[device.mac], device)
-    for device in list(left):
-        for name, p in planned.items():
-            if p.address == device.address and name not in by_name and not (device.mac and p.mac):
-                take(name, device)
-                break
-    missing = tuple(name for name in planned if name not in by_name)
-    return Matching(tuple(devices), by_name, missing, tuple(left), tuple(doubles))
+    def by_binding(self, bindings: Sequence[Known]) -> None:
+        for binding in bindings:
+            if binding.name not in self.planned:
+                continue
+            for device in list(self.left):
+                macs = device.identity.macs
+                same = binding.mac in macs if binding.mac and macs else binding.address in device.addresses
+                if same and binding.name not in self.by_name:
+                    self.take(binding.name, device)
+
+    def by_mac(self) -> None:
+        by_mac = {p.mac: name for name, p in self.planned.items() if p.mac}
+        for device in list(self.left):
+            name = next((by_mac[m] for m in sorted(device.identity.macs) if m in by_mac), None)
+            if name is not None:
+                self.take(name, device)
+
+    def by_registration(self, registered: Sequence[KnownDevice]) -> None:
+        """A registered device is known again wherever it is; where its row names another MAC address, that counts more."""
+        for known in registered:
+            row = self.planned.get(known.name)
+            if row is None or known.name in self.by_name:
+                continue
+            for device in list(self.left):
+                if known.identity.same_device(device.identity) and not (row.mac and device.identity.macs):
+                    self.take(known.name, device)
+                    break
+
+    def by_address(self) -> None:
+        for device in list(self.left):
+            for name, row in self.planned.items():
+                here = row.address is not None and row.address in device.addresses
+                if here and name not in self.by_name and not (device.identity.macs and row.mac):
+                    self.take(name, device)
+                    break
+
+    def by_place(self, registered: Sequence[KnownDevice]) -> None:
+        """A row with neither address nor MAC address, whose name was changed: recorder and channel say which it was."""
+        names = {k.name for k in registered}
+        for known in registered:
+            if known.name in self.planned:
+                continue
+            for device in list(self.left):
+                row = next(
+                    (n for n, p in self.planned.items()
+                     if n not in self.by_name and n not in names and place_of(p) == known.place
+                     and not (p.mac and device.identity.macs)), None,
+                )  # fmt: skip
+                if row is not None and known.identity.same_device(device.identity):
+                    self.take(row, device)
 
 
-def _device_findings(plan: Plan, planned: Planned, device: Device) -> Iterable[Finding]:
+def _lacks_onvif(plan: Plan, planned: Planned, device: Device) -> bool:
+    wanted = isinstance(planned, Recorder) or plan.camera_type(planned).onvif
+    return wanted and device.state == State.RTSP_ONLY.value
+
+
+def _device_findings(plan: Plan, planned: Planned, device: Device, in_vault: Collection[str]) -> Iterable[Finding]:
     subject, source = _subject(planned), _source(planned)
-    if planned.address and device.address != planned.address:
+    if planned.address and planned.address not in device.addresses:
         yield finding("DIS-3", subject, device.address, planned.address, source)
-    kind = plan.camera_type(planned) if isinstance(planned, Camera) else plan.recorder_type(planned)
+    kind = plan.kind(planned)
     told = f"{device.maker} {device.model}".strip()
     if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
         yield finding("DIS-4", subject, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
@@ -142,11 +227,17 @@ def _device_findings(plan: Plan, planned: Planned, device: Device) -> Iterable[F
             "SEC-1", subject, f"{device.credentials_label} opens it", "a password of its own", "good practice"
         )
     if device.state == State.UNKNOWN_PASSWORD.value:
-        yield finding("SEC-3", subject, device.note or "refused", "a password in the vault opens it", "vault")
+        advice = _OWN_REFUSED if planned.name in in_vault else ""
+        yield finding("SEC-3", subject, device.note or "refused", "a password in the vault opens it", "vault", advice)
     if device.state == State.OPEN.value:
         yield finding("SEC-4", subject, "GetUsers answered without credentials", "refused", "ONVIF Core, access policy")
-    if device.state == State.NO_ANSWER.value:
+    if device.state == State.NO_ANSWER.value and not device.report:
         yield finding("DIS-6", subject, device.note or "open ports, but no ONVIF", "ONVIF or RTSP answers", source)
+    if _lacks_onvif(plan, planned, device):
+        yield finding(
+            "DIS-7", subject, device.note or "RTSP answers, ONVIF does not", "ONVIF", f"types.toml {kind.name}"
+        )
+    yield from _trouble(subject, device)
     tolerance = plan.policy.clock_tolerance_s
     if (
         device.clock_offset_s is not None
@@ -157,3 +248,27 @@ def _device_findings(plan: Plan, planned: Planned, device: Device) -> Iterable[F
             f"{quantities.seconds(abs(device.clock_offset_s))} {'ahead' if device.clock_offset_s > 0 else 'behind'}"
         )
         yield finding("CLK-1", subject, measured, f"within {tolerance:g} s", "site.toml [policy] clock_tolerance_s")
+
+
+# The vault holds the password of this device: resetting it would lose a camera that may only be restarting.
+_OWN_REFUSED = (
+    "the vault has a password for it, so do not reset it: was its password changed in its own page? Enter that with "
+    "`zentrale vault set`"
+)
+
+
+def _trouble(subject: str, device: Device) -> Iterable[Finding]:
+    """What is told of any device, planned or not."""
+    if device.state == State.NOT_ASKED.value:
+        yield finding("SEC-7", subject, device.note, "every password in the vault tried", "site.toml [policy]")
+    if device.state == State.LOCKED.value:
+        yield finding("SEC-8", subject, device.note, "an account that is open to us", "the device's own words")
+    if device.state == State.UNSAFE.value:
+        yield finding("SEC-9", subject, device.note, "a safe way to send the password", "good practice")
+    if device.state == State.FAILING.value:
+        yield finding("DIS-10", subject, device.note, "answers in time, without errors", "ONVIF Core")
+    if device.named_hosts:
+        told = ", ".join(device.named_hosts)
+        yield finding("DIS-9", subject, told, f"its own address, {device.address}", "its answers")
+    if device.report:
+        yield finding("ERR-1", subject, device.note, "an answer that is understood, or refused", "this program")

@@ -7,11 +7,13 @@ from collections.abc import Iterable
 from urllib.parse import quote
 
 from zentrale.errors import DeviceError
-from zentrale.field.onvif_client import OnvifClient
+from zentrale.field.device import Device
 from zentrale.jobs.steps import Step
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.site.model import Camera
 
 
 def with_credentials(url: str, credentials: Credentials) -> str:
@@ -20,10 +22,15 @@ def with_credentials(url: str, credentials: Credentials) -> str:
     return f"{scheme}://{quote(credentials.user, safe='')}:{quote(credentials.password, safe='')}@{rest}"
 
 
+def recorded_address(camera: Camera, address: StreamAddress) -> str:
+    """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
+    return address.at(camera.address) if camera.address else address.url
+
+
 class RecorderChannels:
     """The channels of one recorder. Cameras take turns: a recorder is asked and changed by one at a time."""
 
-    def __init__(self, client: OnvifClient) -> None:
+    def __init__(self, client: Device) -> None:
         self.client = client
         self.turn = asyncio.Lock()
 

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from zentrale.errors import DeviceError, RefusedError
+from dataclasses import replace
+
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
-from zentrale.field.rtsp_player import Access
-from zentrale.jobs.access import MAX_WRONG_PASSWORDS
-from zentrale.logbook.vault import Contents
+from zentrale.field.rtsp_player import Access, Visit
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.sightings import RTSP_PORTS
+from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Plan
 
-RTSP_PORTS = (554, 8554)
+PATIENCE_S = 8.0  # a stream server that restarts is back by then
 
 
 def stream_addresses(plan: Plan, camera: Camera, address: str, open_ports: tuple[int, ...]) -> dict[str, StreamAddress]:
@@ -29,17 +33,45 @@ def stream_addresses(plan: Plan, camera: Camera, address: str, open_ports: tuple
     return found
 
 
-async def find_credentials(vault: Contents, name: str, maker: str, main: StreamAddress) -> Credentials | None:
-    """The credentials with which the stream plays; None where it plays without any. Raises DeviceError, RefusedError."""
-    own = [vault.devices[name]] if name in vault.devices else []
-    ours = [c.credentials for c in vault.candidates if not c.factory_of]
-    defaults = [c.credentials for c in vault.candidates if c.factory_of.lower() == maker.lower()]
-    for credentials in [*own, *ours, *defaults][:MAX_WRONG_PASSWORDS]:
-        result = await rtsp_player.try_access(main, credentials)
-        if result.access is Access.PLAYS:
+async def find_credentials(
+    keyring: Keyring, camera: Camera, seen: FoundDevice, main: StreamAddress
+) -> Credentials | None:
+    """The credentials with which the stream plays; None where it plays without any.
+
+    Raises DeviceError; RefusedError where every password was refused, NotAskedError where not all could be tried.
+    """
+    assert keyring.plan is not None
+    rules = keyring.rules(camera)
+    visit = Visit(rules=rules, endpoint=seen.own_endpoint, patience_s=PATIENCE_S)
+    keys = keyring.keys(seen.identity, [camera.name], keyring.plan.maker(camera))
+    target = Target(main.host, main.port, seen.own_endpoint)
+    while True:
+        order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
+        until = None
+        for credentials, _ in order:
+            try:
+                await rtsp_player.measure(main, replace(visit, credentials=credentials), 0.0)
+            except LockedError:
+                raise
+            except NotAskedError as error:
+                until = error.until
+                break
+            except RefusedError:
+                continue
             return credentials
-        if result.access is Access.UNCLEAR:
-            raise DeviceError(result.detail)
-    if (await rtsp_player.try_access(main, None)).access is Access.PLAYS:
+        if until is None:
+            break
+        if not keyring.patience.patient:
+            raise NotAskedError(f"{len(order)} passwords, not all tried yet, so that it does not lock", until)
+        await keyring.wait(camera.name, until)
+    result = await rtsp_player.try_access(main, visit)
+    if result.access is Access.PLAYS:
         return None
+    if result.access is Access.UNCLEAR:
+        raise DeviceError(result.detail)
     raise RefusedError("no password in the vault opens it; add the right one with `zentrale vault add`")
+
+
+def is_rtsp_only(plan: Plan, camera: Camera) -> bool:
+    """Whether the plan takes it as RTSP only, whatever else it answers."""
+    return not plan.camera_type(camera).onvif

@@ -46,6 +46,7 @@ class DeviceResult:
 
     subject: str
     steps: tuple[StepResult, ...]
+    report: str = ""  # of a defect of ours, for whoever mends it
 
     @property
     def failed(self) -> bool:
@@ -53,23 +54,33 @@ class DeviceResult:
 
     def findings(self) -> list[Finding]:
         return [
-            finding("REG-1", self.subject, f"step {s.step}: {s.error}", s.after or "as planned", "the plan")
+            finding("ERR-1" if self.report and s is self.steps[-1] else "REG-1",
+                    self.subject, f"step {s.step}: {s.error}", s.after or "as planned", "the plan")
             for s in self.steps if s.outcome is Outcome.FAILED
         ]  # fmt: skip
 
 
 class StepRunner:
-    """Runs the steps of one device and journals each change before and after it is made."""
+    """Runs the steps of one device and journals each change before and after it is made.
 
-    def __init__(self, logbook: Logbook, run: int, subject: str, *, dry_run: bool) -> None:
+    ready: called before each step begins; raises what ends the run, such as a passphrase that was changed
+    """
+
+    def __init__(
+        self, logbook: Logbook, run: int, subject: str, ready: Callable[[], Awaitable[None]], *, dry_run: bool
+    ) -> None:
         self.subject = subject
         self.dry_run = dry_run
+        self._ready = ready
         self._logbook = logbook
         self._run = run
         self._results: list[StepResult] = []
+        self._current = ""
 
     async def run(self, name: str, prepare: Callable[[], Awaitable[Step]]) -> bool:
         """Run one step. Returns false where it failed: later steps are then not to be tried."""
+        await self._ready()
+        self._current = name
         try:
             step = await prepare()
         except DeviceError as error:
@@ -88,9 +99,22 @@ class StepRunner:
             self._logbook.end_change(change, str(error))
             self._results.append(StepResult(name, Outcome.FAILED, step.before, step.after, str(error)))
             return False
+        except Exception as error:
+            # Not this device's doing, or a defect of ours: the scheduler names it. The journal must not stay open.
+            self._logbook.end_change(change, f"ended by {type(error).__name__}")
+            raise
         self._logbook.end_change(change)
         self._results.append(StepResult(name, Outcome.CHANGED, step.before, step.after))
         return True
 
+    @property
+    def failed(self) -> bool:
+        return any(s.outcome is Outcome.FAILED for s in self._results)
+
     def result(self) -> DeviceResult:
         return DeviceResult(self.subject, tuple(self._results))
+
+    def ended_by(self, message: str, report: str = "") -> DeviceResult:
+        """The result where something else than a step ended the work: the step under way failed."""
+        last = StepResult(self._current or "begin", Outcome.FAILED, error=message)
+        return DeviceResult(self.subject, (*self._results, last), report)

@@ -4,30 +4,44 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zentrale.errors import DeviceError, NothingReachedError, RefusedError
-from zentrale.field import pictures, rtsp_player
-from zentrale.field.onvif_client import OnvifClient
-from zentrale.field.rtsp_player import Access, AccessResult
+from zentrale.errors import (
+    CertificateError,
+    ClearTextError,
+    DeviceError,
+    LockedError,
+    NotAskedError,
+    NothingReachedError,
+    RefusedError,
+    Whose,
+)
+from zentrale.field import pictures, rtsp_player, scheduler
+from zentrale.field.rtsp_player import Visit
+from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import State, enter
 from zentrale.jobs.checking_channels import ChannelResult, check_recorders, sample_recorders
-from zentrale.jobs.device_steps import pick_profiles
-from zentrale.jobs.discovering import FoundDevice, last_devices
+from zentrale.jobs.discovering import last_devices
 from zentrale.jobs.judging import judge_against_plan, judge_delivery
-from zentrale.jobs.rtsp_only import find_credentials, stream_addresses
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.recorder_steps import recorded_address
+from zentrale.jobs.resolving import Target, named_hosts_finding, resolve
+from zentrale.jobs.rtsp_only import PATIENCE_S
+from zentrale.jobs.strangers import AccessCheck, Attempt, access_findings, try_as_stranger
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Contents
-from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Camera, Plan, Policy
 
 COMMAND = "verify"
+AT_ONCE = 32
+# For one device; each request of which may take 12 s.
+RESOLVE_S, MEASURE_S, STRANGERS_S = 90.0, 60.0, 90.0
 
 Progress = Callable[[int, str], None]
 
@@ -51,16 +65,6 @@ class StreamResult:
 
 
 @dataclass(frozen=True)
-class AccessCheck:
-    """One stranger's attempt: on which door, with what, and what came of it."""
-
-    camera: str
-    door: str
-    attempt: str
-    result: AccessResult
-
-
-@dataclass(frozen=True)
 class Verification:
     vantage: str
     duration_s: float
@@ -68,16 +72,7 @@ class Verification:
     access: tuple[AccessCheck, ...]
     channels: tuple[ChannelResult, ...]
     findings: tuple[Finding, ...]
-
-
-@dataclass(frozen=True)
-class _Target:
-    """A camera that was got into: its stream addresses by name, and its ONVIF address (empty where it has none)."""
-
-    camera: Camera
-    url: str
-    credentials: Credentials | None
-    streams: Mapping[str, StreamAddress]
+    reports: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -88,28 +83,41 @@ class Request:
 
 
 async def verify_site(
-    plan: Plan, cameras: Sequence[Camera], vault: Contents, logbook: Logbook, request: Request, progress: Progress
+    plan: Plan, cameras: Sequence[Camera], keyring: Keyring, request: Request, progress: Progress
 ) -> Verification:
     """Raises NothingReachedError where not one stream played."""
-    found = last_devices(logbook)
+    found = last_devices(plan, keyring.logbook)
     progress(0, "asking for the stream addresses")
-    resolved = await asyncio.gather(*(_resolve(plan, c, found.get(c.name), vault) for c in cameras))
-    targets = [r for r in resolved if isinstance(r, _Target)]
-    before = await sample_recorders(plan, found, vault)
+    results = await scheduler.run(
+        cameras, lambda c: resolve(keyring, c, found.get(c.name)), at_once=AT_ONCE, budget_s=keyring.budget(RESOLVE_S)
+    )
+    resolved = [str(r.message) if isinstance(r, Failure) else r for r in results]
+    targets = [r for r in resolved if isinstance(r, Target)]
+    before = await sample_recorders(plan, found, keyring)
     progress(1, f"measuring for {request.duration_s:g} s")
     streams = [s for r, c in zip(resolved, cameras, strict=True) for s in _unresolved(plan, c, r)]
-    streams += await asyncio.gather(
-        *(_measure_planned(plan, t, stream, request) for t in targets for stream in plan.streams(t.camera))
-    )
+    wanted = [(t, stream) for t in targets for stream in plan.streams(t.camera) if stream in t.streams]
+    measured = await scheduler.run(
+        wanted, lambda w: _measure_planned(plan, *w, request), at_once=max(1, len(wanted)),
+        budget_s=request.duration_s + MEASURE_S,
+    )  # fmt: skip
+    streams += [_not_measured(m) if isinstance(m, Failure) else m for m in measured]
     progress(2, "trying to get in as a stranger")
-    checks = [c for part in await asyncio.gather(*(_strangers(plan, t, vault) for t in targets)) for c in part]
+    await keyring.ready()
+    tried = await scheduler.run(
+        targets, lambda t: try_as_stranger(keyring, t), at_once=AT_ONCE, budget_s=keyring.budget(STRANGERS_S)
+    )
+    checks = [c for part in tried if not isinstance(part, Failure) for c in part]
     progress(3, "asking the recorders")
-    addresses = {t.camera.name: t.streams["main"].url for t in targets if "main" in t.streams}
-    channels = await check_recorders(plan, cameras, found, vault, before, addresses)
+    addresses = {t.camera.name: recorded_address(t.camera, t.streams["main"]) for t in targets if "main" in t.streams}
+    channels = await check_recorders(plan, cameras, found, keyring, before, addresses)
     order = {c.name: i for i, c in enumerate(cameras)}
     streams.sort(key=lambda s: (order[s.camera], s.stream))
+    failures = [f for f in (*results, *measured, *tried) if isinstance(f, Failure) and f.report]
     findings = [f for s in streams for f in s.findings]
-    findings += [f for check in checks if (f := _access_finding(check)) is not None]
+    findings += [f for t in targets if (f := named_hosts_finding(t, streams)) is not None]
+    findings += access_findings(checks)
+    findings += [_stranger_failed(f) for f in tried if isinstance(f, Failure)]
     findings += [f for channel in channels for f in channel.findings]
     verification = Verification(
         f"{socket.gethostname()}",
@@ -118,8 +126,9 @@ async def verify_site(
         tuple(checks),
         tuple(channels),
         tuple(findings),
+        tuple(f.report for f in failures),
     )
-    _keep(logbook, verification, request.pictures_folder)
+    _keep(keyring.logbook, verification, request.pictures_folder)
     if not any(s.measured for s in streams):
         raise NothingReachedError(
             f"none of {len(streams)} streams played; the first said: {streams[0].error if streams else 'no camera is planned'}",
@@ -128,68 +137,59 @@ async def verify_site(
     return verification
 
 
-async def verify_address(
-    address: StreamAddress, credentials: Credentials | None, duration_s: float, transport: Transport | None
-) -> Verification:
-    """Measure one address without any site. Raises NothingReachedError where nothing answers there."""
-    result = await _measure("", "", address, credentials, duration_s, transport)
-    if result.measured is None and not isinstance(result.cause, RefusedError):
+async def verify_address(address: StreamAddress, visit: Visit, duration_s: float) -> Verification:
+    """Measure one address without any site. Raises NothingReachedError where nothing answers there, ClearTextError and
+    CertificateError where the password was not sent for that reason.
+    """
+    result = await _measure("", "", address, visit, duration_s)
+    if isinstance(result.cause, ClearTextError | CertificateError):
+        raise result.cause
+    if result.measured is None and not isinstance(result.cause, RefusedError | NotAskedError):
         raise NothingReachedError(
             result.error, "check the address, and that this machine reaches it (ping, VLAN, firewall)"
         )
     findings, checks = list(result.findings), []
-    if result.measured is not None and credentials is None:
+    if result.measured is not None and visit.credentials is None:
         subject = f"stream {address.url}"
         findings.append(finding("SEC-6", subject, "it plays without a password", "a password", "good practice"))
     elif result.measured is not None:
-        check = AccessCheck("", "RTSP", "without a password", await rtsp_player.try_access(address, None))
+        stranger = await rtsp_player.try_access(address, replace(visit, credentials=None, patience_s=0))
+        check = AccessCheck("", Door.RTSP, Attempt.NO_PASSWORD, "without a password", stranger)
         checks.append(check)
-        findings += [f for f in (_access_finding(check, address.url),) if f is not None]
+        findings += access_findings([check], address.url)
     stream = StreamResult("", "", address.url, result.measured, result.error, result.findings, result.picture)
     return Verification(socket.gethostname(), duration_s, (stream,), tuple(checks), (), tuple(findings))
 
 
-async def _resolve(plan: Plan, camera: Camera, seen: FoundDevice | None, vault: Contents) -> _Target | str:
-    """The camera's stream addresses, or the reason why there are none."""
-    if seen is None:
-        return "the last discovery did not find the camera"
-    if not seen.url and plan.camera_type(camera).onvif:
-        return f"the camera does not speak ONVIF: {seen.note or seen.state}"
-    if not seen.url:
-        try:
-            addresses = stream_addresses(plan, camera, seen.address, seen.open_ports)
-            maker = plan.camera_type(camera).maker
-            credentials = await find_credentials(vault, camera.name, maker, addresses["main"])
-        except DeviceError as error:
-            return str(error)
-        return _Target(camera, "", credentials, addresses)
-    async with OnvifClient(seen.url) as client:
-        try:
-            entry = await enter(client, vault, camera.name, plan.camera_type(camera).maker)
-            if entry.state is State.UNKNOWN_PASSWORD:
-                return "no password in the vault opens the camera"
-            profiles = pick_profiles(await client.profiles())
-            uris = {stream: await client.stream_uri(p.token) for stream, p in profiles.items()}
-        except DeviceError as error:
-            return str(error)
-    streams = {stream: StreamAddress.parse(uri) for stream, uri in uris.items() if uri.lower().startswith("rtsp://")}
-    return _Target(camera, seen.url, entry.credentials, streams)
-
-
-def _unresolved(plan: Plan, camera: Camera, resolved: _Target | str) -> list[StreamResult]:
+def _unresolved(plan: Plan, camera: Camera, resolved: Target | str) -> list[StreamResult]:
     """Results for planned streams that have no address."""
     results = []
     for stream in plan.streams(camera):
         if isinstance(resolved, str):
             reason = resolved
         elif stream not in resolved.streams:
-            reason = f"the camera offers no {stream} stream"
+            reason = resolved.failed.get(stream) or f"the camera offers no {stream} stream"
         else:
             continue
-        subject = f"camera {camera.name}, {stream} stream"
-        item = finding("STR-1", subject, reason, "a stream that plays", camera.source)
-        results.append(StreamResult(camera.name, stream, "", None, reason, (item,)))
+        results.append(_no_stream(camera, stream, "", reason))
     return results
+
+
+def _no_stream(camera: Camera, stream: str, url: str, reason: str, code: str = "STR-1") -> StreamResult:
+    subject = str(ref_of(camera, f"{stream} stream"))
+    item = finding(code, subject, reason, "a stream that plays", camera.source)
+    return StreamResult(camera.name, stream, url, None, reason, (item,))
+
+
+def _not_measured(failure: Failure[tuple[Target, str]]) -> StreamResult:
+    target, stream = failure.item
+    code = "ERR-1" if failure.whose is Whose.DEFECT else "STR-1"
+    return _no_stream(target.camera, stream, target.streams[stream].url, failure.message, code)
+
+
+def _stranger_failed(failure: Failure[Target]) -> Finding:
+    code = "ERR-1" if failure.whose is Whose.DEFECT else "SEC-5"
+    return finding(code, str(ref_of(failure.item.camera)), failure.message, "refused", "good practice")
 
 
 @dataclass(frozen=True)
@@ -201,15 +201,11 @@ class _Measured:
     cause: DeviceError | None = None
 
 
-async def _measure_planned(plan: Plan, target: _Target, stream: str, request: Request) -> StreamResult:
-    camera = target.camera
-    address = target.streams.get(stream)
-    if address is None:  # told in _unresolved
-        raise AssertionError("a stream without an address is not measured")
-    subject = f"camera {camera.name}, {stream} stream"
-    result = await _measure(
-        subject, camera.source, address, target.credentials, request.duration_s, request.transport, plan.policy
-    )
+async def _measure_planned(plan: Plan, target: Target, stream: str, request: Request) -> StreamResult:
+    camera, address = target.camera, target.streams[stream]
+    subject = str(ref_of(camera, f"{stream} stream"))
+    visit = replace(target.visit, transport=request.transport, patience_s=PATIENCE_S)
+    result = await _measure(subject, camera.source, address, visit, request.duration_s, plan.policy)
     findings = list(result.findings)
     if result.measured is not None:
         source = f"site.toml group {camera.group}"
@@ -220,20 +216,15 @@ async def _measure_planned(plan: Plan, target: _Target, stream: str, request: Re
 
 
 async def _measure(
-    subject: str,
-    source: str,
-    address: StreamAddress,
-    credentials: Credentials | None,
-    duration_s: float,
-    transport: Transport | None,
-    policy: Policy | None = None,
+    subject: str, source: str, address: StreamAddress, visit: Visit, duration_s: float, policy: Policy | None = None
 ) -> _Measured:
     policy = policy or Policy()
     subject = subject or f"stream {address.url}"
     try:
-        measured = await rtsp_player.measure(address, credentials, duration_s, transport)
+        measured = await rtsp_player.measure(address, visit, duration_s)
     except DeviceError as error:
-        item = finding("STR-1", subject, str(error), "a stream that plays", source or "the address given")
+        what = f"{error}; {error.advice}" if error.advice else str(error)
+        item = finding(_cause_code(error), subject, what, "a stream that plays", source or "the address given")
         return _Measured(None, str(error), (item,), cause=error)
     picture = None
     if measured.key_picture is not None:
@@ -244,57 +235,12 @@ async def _measure(
     )
 
 
-async def _strangers(plan: Plan, target: _Target, vault: Contents) -> list[AccessCheck]:
-    """Without a password, and with the maker's default one, nothing may be got."""
-    name = target.camera.name
-    maker = plan.camera_type(target.camera).maker
-    defaults = [c for c in vault.candidates if c.factory_of.lower() == maker.lower()]
-    checks = []
-    open_stream = False
-    if main := target.streams.get("main"):
-        result = await rtsp_player.try_access(main, None)
-        open_stream = result.access is Access.PLAYS
-        checks.append(AccessCheck(name, "RTSP", "without a password", result))
-        if not open_stream:
-            checks += [
-                AccessCheck(
-                    name, "RTSP", f"default password of {maker}", await rtsp_player.try_access(main, c.credentials)
-                )
-                for c in defaults
-            ]
-    if not target.url:
-        return checks
-    checks.append(AccessCheck(name, "ONVIF", "without a password", await _try_onvif(target.url, None)))
-    checks += [
-        AccessCheck(name, "ONVIF", f"default password of {maker}", await _try_onvif(target.url, c.credentials))
-        for c in defaults
-    ]
-    return checks
-
-
-async def _try_onvif(url: str, credentials: Credentials | None) -> AccessResult:
-    async with OnvifClient(url) as client:
-        try:
-            await client.system_time()
-            client.credentials = credentials
-            await client.users()
-        except RefusedError as error:
-            return AccessResult(Access.REFUSED, str(error))
-        except DeviceError as error:
-            return AccessResult(Access.UNCLEAR, str(error))
-    return AccessResult(Access.PLAYS, "GetUsers was answered")
-
-
-def _access_finding(check: AccessCheck, url: str = "") -> Finding | None:
-    subject = f"camera {check.camera}" if check.camera else f"stream {url}"
-    measured = f"{check.door} {check.attempt}: {check.result.detail}"
-    limit, source = "refused", "good practice; ONVIF Core, access policy"
-    if check.result.access is Access.UNCLEAR:
-        return finding("SEC-5", subject, measured, limit, source)
-    if check.result.access is Access.PLAYS:
-        code = "SEC-1" if "default" in check.attempt else "SEC-2" if check.door == "RTSP" else "SEC-4"
-        return finding(code, subject, measured, limit, source)
-    return None
+def _cause_code(error: DeviceError) -> str:
+    if isinstance(error, LockedError):
+        return "SEC-8"
+    if isinstance(error, NotAskedError):
+        return "SEC-7"
+    return "SEC-9" if isinstance(error, ClearTextError | CertificateError) else "STR-1"
 
 
 def _keep(logbook: Logbook, verification: Verification, folder: Path | None) -> None:
@@ -305,8 +251,8 @@ def _keep(logbook: Logbook, verification: Verification, folder: Path | None) -> 
             write_atomically(folder / f"{stream.camera}-{stream.stream}.jpg", stream.picture)
         logbook.add_seen(run, "stream", f"{stream.camera} {stream.stream}", "RTSP", stream_document(stream))
     for check in verification.access:
-        content = {"door": check.door, "attempt": check.attempt, "result": check.result.access.value}
-        logbook.add_seen(run, "access", check.camera, check.door, content)
+        content = {"door": check.door.value, "attempt": check.attempt, "result": check.result.access.value}
+        logbook.add_seen(run, "access", check.camera, check.door.value, content)
     for channel in verification.channels:
         logbook.add_seen(run, "channel", channel.camera, "ONVIF", channel.document())
     logbook.finish_run(run, verification.findings)

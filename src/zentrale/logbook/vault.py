@@ -2,25 +2,34 @@
 
 Key from a passphrase with scrypt (RFC 7914); content sealed with AES-256-GCM (NIST SP 800-38D), the file's header as
 associated data. A file that was changed, or a wrong passphrase, is told and nothing is read from it.
+
+Several processes may use one vault. It is read, changed and written under a lock held for that moment only; a copy read
+before is never written back. A password that is replaced is kept as a former one, so that none is ever lost.
 """
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import json
+import re
 import secrets
 import string
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
-from zentrale.errors import InputError
+from zentrale.errors import InputError, PassphraseChangedError, StorageError
+from zentrale.logbook.locks import vault_lock
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.folder import write_atomically
+from zentrale.site.folder import clear_leftovers, write_atomically
+from zentrale.site.identity import Identity
 
 _MAGIC = b"ZENTRALE-VAULT-1"
 _HEADER = struct.Struct("!16s16sBBB")  # magic, salt, log2 N, r, p
@@ -31,6 +40,7 @@ PASSWORD_LENGTH = 16
 # Without characters that look alike on paper, and without those that some devices refuse.
 _LETTERS = "".join(c for c in string.ascii_letters if c not in "IlOo")
 _DIGITS, _SIGNS = "23456789", "-_.+="
+SHORTEST_PASSPHRASE, SHORT_PASSPHRASE = 12, 16  # characters: refused below the first; below the second must be mixed
 
 
 @dataclass(frozen=True)
@@ -43,84 +53,210 @@ class Candidate:
 
 
 @dataclass(frozen=True)
+class DeviceEntry:
+    """The credentials of one device, and what it said of itself when they were kept: they follow the device."""
+
+    credentials: Credentials
+    identity: Identity = field(default_factory=Identity)
+
+
+@dataclass(frozen=True)
+class Former:
+    """Credentials that were once a device's: an earlier password, or those of a device that was replaced."""
+
+    name: str
+    entry: DeviceEntry
+
+
+@dataclass(frozen=True)
 class Contents:
+    """devices:      by the name in the plan under which each was last known
+    certificates: SHA-256 of the certificate each server was first seen with, by its host and port
+    key:          for fingerprints of credentials in the logbook, which nobody can turn back without the vault
+    """
+
     candidates: tuple[Candidate, ...] = ()
-    devices: dict[str, Credentials] = field(default_factory=dict)  # by the device's name in the plan
+    devices: dict[str, DeviceEntry] = field(default_factory=dict)
+    former: tuple[Former, ...] = ()
+    certificates: dict[str, str] = field(default_factory=dict)
+    key: bytes = field(default=b"", repr=False)
+
+    def fingerprint(self, credentials: Credentials) -> str:
+        """What the logbook may know of credentials: enough to tell that they are the same as before."""
+        content = f"{credentials.user}\0{credentials.password}".encode()
+        return hmac.new(self.key, content, hashlib.sha256).hexdigest()[:24]
+
+    def names_of(self, identity: Identity) -> list[str]:
+        """Names whose entry belongs to this device by its own identity."""
+        return [name for name, entry in self.devices.items() if entry.identity.same_device(identity)]
+
+    def with_device(self, name: str, entry: DeviceEntry) -> Contents:
+        """With these credentials for `name`; other ones kept before stay as former ones."""
+        old = self.devices.get(name)
+        former = self.former
+        if old is not None and old.credentials != entry.credentials:
+            former = (*former, Former(name, old))
+        return replace(self, devices={**self.devices, name: entry}, former=former)
 
 
 class Vault:
-    """An open vault. Every change is written at once, whole or not at all."""
+    """An open vault. Every change is written at once, whole or not at all.
 
-    def __init__(self, path: Path, header: bytes, key: bytes, contents: Contents) -> None:
+    Raises PassphraseChangedError from wherever the file is read or written after another process changed the
+    passphrase; `reopen` takes the new one.
+    """
+
+    def __init__(self, path: Path, header: bytes, key: bytes) -> None:
         self.path = path
         self._header = header
         self._key = key
-        self.contents = contents
+        self._read: tuple[tuple[int, int, int], Contents] | None = None
 
     @classmethod
     def create(cls, path: Path, passphrase: str) -> Vault:
         """Raises InputError where there is one already."""
-        if path.exists():
-            raise InputError(f"{path}: the vault exists already", "use it, or move it away; nothing was changed")
         header = _HEADER.pack(_MAGIC, secrets.token_bytes(16), SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P)
-        vault = cls(path, header, _derive(header, passphrase), Contents())
-        vault._write()
+        vault = cls(path, header, _derive(header, passphrase))
+        with vault_lock(path):
+            if path.exists():
+                raise InputError(f"{path}: the vault exists already", "use it, or move it away; nothing was changed")
+            clear_leftovers(path)
+            vault._write(Contents(key=secrets.token_bytes(32)))
         return vault
 
     @classmethod
     def open(cls, path: Path, passphrase: str) -> Vault:
         """Raises InputError for a missing, foreign or damaged file and for a wrong passphrase."""
-        try:
-            data = path.read_bytes()
-        except FileNotFoundError:
-            raise InputError(f"{path}: there is no vault", "make one with `zentrale vault init`") from None
-        except OSError as error:
-            raise InputError(f"{path}: cannot be read: {error.strerror}", "see the cause named") from None
+        data = _read_file(path)
         header = data[: _HEADER.size]
-        if len(data) < _HEADER.size + _NONCE_BYTES + 16 or not header.startswith(_MAGIC):
-            raise InputError(f"{path}: not a vault of this program, or cut short", "restore it from a copy")
-        key = _derive(header, passphrase)
-        nonce, sealed = data[_HEADER.size :][:_NONCE_BYTES], data[_HEADER.size + _NONCE_BYTES :]
-        try:
-            plain = AESGCM(key).decrypt(nonce, sealed, header)
-        except InvalidTag:
-            raise InputError(
-                f"{path}: wrong passphrase, or the file was changed", "try again with the right one"
-            ) from None
-        return cls(path, header, key, _from_json(plain))
+        vault = cls(path, header, _derive(header, passphrase))
+        _unseal(path, data, vault._key)
+        return vault
 
-    def _write(self) -> None:
+    def reopen(self, passphrase: str) -> None:
+        """Take the passphrase that another process gave the vault. Raises InputError where it is the wrong one."""
+        newer = Vault.open(self.path, passphrase)
+        self._header, self._key, self._read = newer._header, newer._key, None
+
+    @property
+    def contents(self) -> Contents:
+        """What the file holds now."""
+        try:
+            status = self.path.stat()
+        except OSError as error:
+            raise StorageError(f"{self.path}: cannot be read: {error.strerror}", "see the cause named") from None
+        stamp = (status.st_ino, status.st_mtime_ns, status.st_size)
+        if self._read is None or self._read[0] != stamp:
+            self._read = (stamp, self._from_file())
+        return self._read[1]
+
+    def _from_file(self) -> Contents:
+        data = _read_file(self.path)
+        if data[: _HEADER.size] != self._header:
+            raise PassphraseChangedError(
+                "the vault's passphrase was changed by another process", "run the command again with the new one"
+            )
+        return _from_json(_unseal(self.path, data, self._key))
+
+    def _write(self, contents: Contents) -> None:
         nonce = secrets.token_bytes(_NONCE_BYTES)
-        sealed = AESGCM(self._key).encrypt(nonce, _to_json(self.contents), self._header)
+        sealed = AESGCM(self._key).encrypt(nonce, _to_json(contents), self._header)
         write_atomically(self.path, self._header + nonce + sealed, mode=0o600)
 
+    def update(self, change: Callable[[Contents], Contents]) -> Contents:
+        """Read, change and write under the lock. What is written is on the disk when this returns."""
+        with vault_lock(self.path):
+            clear_leftovers(self.path)
+            before = self._from_file()
+            after = change(before)
+            if not after.key:  # a vault of an older version
+                after = replace(after, key=secrets.token_bytes(32))
+            if after != before:
+                self._write(after)
+            self._read = None
+            return after
+
     def change_passphrase(self, passphrase: str) -> None:
-        self._header = _HEADER.pack(_MAGIC, secrets.token_bytes(16), SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P)
-        self._key = _derive(self._header, passphrase)
-        self._write()
+        header = _HEADER.pack(_MAGIC, secrets.token_bytes(16), SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P)
+        key = _derive(header, passphrase)  # before the lock: it takes its time
+        with vault_lock(self.path):
+            clear_leftovers(self.path)
+            contents = self._from_file()
+            self._header, self._key, self._read = header, key, None
+            self._write(contents)
+
+    def ready(self) -> Contents:
+        """The contents, with a key for fingerprints: older vaults get one now."""
+        contents = self.contents
+        return contents if contents.key else self.update(lambda c: c)
 
     def add_candidate(self, candidate: Candidate) -> None:
         """A candidate of the same label replaces the older one."""
-        others = tuple(c for c in self.contents.candidates if c.label != candidate.label)
-        self.contents = replace(self.contents, candidates=(*others, candidate))
-        self._write()
+
+        def change(contents: Contents) -> Contents:
+            others = tuple(c for c in contents.candidates if c.label != candidate.label)
+            return replace(contents, candidates=(*others, candidate))
+
+        self.update(change)
 
     def remove(self, label: str) -> bool:
-        """Remove a candidate or a device's entry. Returns whether there was one."""
-        candidates = tuple(c for c in self.contents.candidates if c.label != label)
-        devices = {name: c for name, c in self.contents.devices.items() if name != label}
-        changed = len(candidates) < len(self.contents.candidates) or len(devices) < len(self.contents.devices)
-        if changed:
-            self.contents = Contents(candidates, devices)
-            self._write()
-        return changed
+        """Remove a candidate or a device's entry, with its former ones. Returns whether there was one."""
+        found = False
 
-    def set_device(self, name: str, credentials: Credentials) -> None:
-        self.contents = replace(self.contents, devices={**self.contents.devices, name: credentials})
-        self._write()
+        def change(contents: Contents) -> Contents:
+            nonlocal found
+            candidates = tuple(c for c in contents.candidates if c.label != label)
+            devices = {name: e for name, e in contents.devices.items() if name != label}
+            former = tuple(f for f in contents.former if f.name != label)
+            kept = replace(contents, candidates=candidates, devices=devices, former=former)
+            found = kept != contents
+            return kept
+
+        self.update(change)
+        return found
+
+    def set_device(self, name: str, credentials: Credentials, identity: Identity | None = None) -> None:
+        """Keep these credentials for `name`. `identity` None: that of its entry stays."""
+
+        def change(contents: Contents) -> Contents:
+            old = contents.devices.get(name)
+            known = identity if identity is not None else old.identity if old else Identity()
+            return contents.with_device(name, DeviceEntry(credentials, known))
+
+        self.update(change)
+
+    def rename_device(self, old: str, new: str) -> None:
+        """The device of the plan that was called `old` is called `new`. What stood under `new` becomes a former one."""
+
+        def change(contents: Contents) -> Contents:
+            entry = contents.devices.get(old)
+            if entry is None:
+                return contents
+            rest = {name: e for name, e in contents.devices.items() if name != old}
+            former = tuple(replace(f, name=new) if f.name == old else f for f in contents.former)
+            return replace(contents, devices=rest, former=former).with_device(new, entry)
+
+        self.update(change)
+
+    def pin_certificate(self, where: str, fingerprint: str) -> None:
+        self.update(lambda c: replace(c, certificates={**c.certificates, where: fingerprint}))
 
     def device(self, name: str) -> Credentials | None:
-        return self.contents.devices.get(name)
+        entry = self.contents.devices.get(name)
+        return entry.credentials if entry else None
+
+
+def weakness(passphrase: str) -> str:
+    """Why a passphrase is too easily guessed; empty where it is not. A word is a run of letters and digits."""
+    if len(passphrase) < SHORTEST_PASSPHRASE:
+        return f"it has {len(passphrase)} characters; at least {SHORTEST_PASSPHRASE} are wanted"
+    if len(passphrase) < SHORT_PASSPHRASE:
+        kinds = (str.islower, str.isupper, str.isdigit, lambda c: not c.isalnum())
+        if sum(any(kind(c) for c in passphrase) for kind in kinds) < 2:
+            return f"it is of one kind of character, and under {SHORT_PASSPHRASE} long"
+        if len(re.findall(r"[^\W_]+", passphrase)) < 2:
+            return f"it is one word, and under {SHORT_PASSPHRASE} characters long"
+    return ""
 
 
 def generate_password(choose: Callable[[str], str] = secrets.choice) -> str:
@@ -139,16 +275,50 @@ def _derive(header: bytes, passphrase: str) -> bytes:
     return Scrypt(salt=salt, length=32, n=1 << log2_n, r=r, p=p).derive(passphrase.encode())
 
 
-def _pair(credentials: Credentials) -> dict[str, str]:
-    return {"user": credentials.user, "password": credentials.password}
+def _read_file(path: Path) -> bytes:
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError:
+        raise InputError(f"{path}: there is no vault", "make one with `zentrale vault init`") from None
+    except OSError as error:
+        raise StorageError(f"{path}: cannot be read: {error.strerror}", "see the cause named") from None
+    if len(data) < _HEADER.size + _NONCE_BYTES + 16 or not data.startswith(_MAGIC):
+        raise InputError(f"{path}: not a vault of this program, or cut short", "restore it from a copy")
+    return data
+
+
+def _unseal(path: Path, data: bytes, key: bytes) -> bytes:
+    nonce, sealed = data[_HEADER.size :][:_NONCE_BYTES], data[_HEADER.size + _NONCE_BYTES :]
+    try:
+        return AESGCM(key).decrypt(nonce, sealed, data[: _HEADER.size])
+    except InvalidTag:
+        raise InputError(f"{path}: wrong passphrase, or the file was changed", "try again with the right one") from None
+
+
+def _entry_json(entry: DeviceEntry) -> dict[str, Any]:
+    identity = entry.identity
+    return {
+        "user": entry.credentials.user, "password": entry.credentials.password,
+        "macs": sorted(identity.macs), "serial": identity.serial, "endpoint": identity.endpoint,
+    }  # fmt: skip
+
+
+def _entry(raw: dict[str, Any]) -> DeviceEntry:
+    """From its JSON; entries of the first version hold a user and a password only."""
+    identity = Identity(frozenset(raw.get("macs", ())), raw.get("serial", ""), raw.get("endpoint", ""))
+    return DeviceEntry(Credentials(raw["user"], raw["password"]), identity)
 
 
 def _to_json(contents: Contents) -> bytes:
     return json.dumps({
         "candidates": [
-            {**_pair(c.credentials), "label": c.label, "factory_of": c.factory_of} for c in contents.candidates
+            {"user": c.credentials.user, "password": c.credentials.password, "label": c.label, "factory_of": c.factory_of}
+            for c in contents.candidates
         ],
-        "devices": {name: _pair(c) for name, c in contents.devices.items()},
+        "devices": {name: _entry_json(e) for name, e in contents.devices.items()},
+        "former": [{"name": f.name, **_entry_json(f.entry)} for f in contents.former],
+        "certificates": contents.certificates,
+        "key": contents.key.hex(),
     }).encode()  # fmt: skip
 
 
@@ -156,5 +326,8 @@ def _from_json(data: bytes) -> Contents:
     raw = json.loads(data)
     return Contents(
         tuple(Candidate(Credentials(c["user"], c["password"]), c["label"], c["factory_of"]) for c in raw["candidates"]),
-        {name: Credentials(c["user"], c["password"]) for name, c in raw["devices"].items()},
+        {name: _entry(e) for name, e in raw["devices"].items()},
+        tuple(Former(f["name"], _entry(f)) for f in raw.get("former", ())),
+        dict(raw.get("certificates", {})),
+        bytes.fromhex(raw.get("key", "")),
     )

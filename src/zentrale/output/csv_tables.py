@@ -7,6 +7,8 @@ import io
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from zentrale.words import clean_lines
+
 
 def csv_tables(document: Mapping[str, object]) -> dict[str, bytes]:
     """Every list of rows by name. A row's own rows become a table too, with the parent's first column before them."""
@@ -58,6 +60,7 @@ def _cell(value: Any) -> str:
 
 def safe_cell(cell: str) -> str:
     """What a device or a plan tells must not become a formula in somebody's spreadsheet; a number stays one."""
-    if cell[:1] in ("=", "+", "-", "@") and not cell[1:].replace(".", "", 1).isdigit():
+    cell = clean_lines(cell)
+    if cell.lstrip()[:1] in ("=", "+", "-", "@") and not cell[1:].replace(".", "", 1).isdigit():
         return f"'{cell}"
     return cell

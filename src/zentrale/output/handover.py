@@ -25,6 +25,7 @@ from zentrale.planning.reach import ReachPlan
 from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.model import Plan
+from zentrale.words import clean_lines
 
 
 @dataclass(frozen=True)
@@ -141,13 +142,21 @@ def _ports_csv(ports: PortTables) -> bytes:
     return text.getvalue().encode("utf-8-sig")
 
 
+def _harmless(value: object) -> object:
+    """Text of the page without control and direction characters, wherever it came from; markup of ours stays."""
+    return clean_lines(value) if type(value) is str else value
+
+
 def _data_uri(png: bytes) -> str:
     return "data:image/png;base64," + base64.b64encode(png).decode()
 
 
 def _page(content: PackContent, images: dict[str, str]) -> bytes:
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("zentrale.output", "templates"), autoescape=True, undefined=jinja2.StrictUndefined
+        loader=jinja2.PackageLoader("zentrale.output", "templates"),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        finalize=_harmless,
     )
     environment.filters["moment"] = lambda m: "not yet" if m is None else quantities.timestamp(m).replace("T", " ")
     findings = worst_first(content.open_findings)

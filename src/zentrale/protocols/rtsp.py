@@ -9,11 +9,13 @@ import re
 from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.words import clean
 
 VERSION = "RTSP/1.0"
 MAX_HEADER_BYTES = 16 * 1024  # the longest real ones, with two digest challenges, stay below 2 kB
 MAX_BODY_BYTES = 256 * 1024  # session descriptions and parameter texts
 MAX_HEADERS = 100
+MAX_REASON = 120
 INTERLEAVED_MARK = 0x24  # "$"
 
 REASONS = {
@@ -159,7 +161,7 @@ class Reader:
 def _first_line(line: str) -> Request | Response:
     status = _STATUS_LINE.fullmatch(line)
     if status:
-        return Response(int(status[1]), reason=status[2] or "")
+        return Response(int(status[1]), reason=clean(status[2] or "", MAX_REASON))
     request = _REQUEST_LINE.fullmatch(line)
     if request:
         return Request(request[1], request[2])

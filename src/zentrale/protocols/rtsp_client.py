@@ -12,14 +12,15 @@ from enum import Enum
 from urllib.parse import unquote, urlsplit
 
 from zentrale.errors import InputError, LocalProtocolError, RemoteProtocolError
-from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_challenges
+from zentrale.protocols.addresses import RTSP_SCHEMES, bracketed, pin, without_user
+from zentrale.protocols.http_auth import Answering, Challenge, Offers, parse_offers
 from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
 from zentrale.protocols.sdp import Media, SessionDescription
 
 DEFAULT_PORT = 554
+DEFAULT_SECURE_PORT = 322  # RTSP over TLS (RFC 7826 clause 4.2)
 DEFAULT_TIMEOUT_S = 60  # RFC 2326 clause 12.37
 USER_AGENT = "zentrale"
-_MAX_CHALLENGES = 2  # the first, and one for a stale nonce
 
 
 class Transport(Enum):
@@ -31,40 +32,59 @@ class Transport(Enum):
 
 @dataclass(frozen=True)
 class StreamAddress:
-    """A stream address taken apart. `url` carries no user and no password."""
+    """A stream address taken apart. `url` carries no user and no password; `named` is another host that a device told
+    in place of this one.
+    """
 
     url: str
     host: str
     port: int
     user: str = ""
     password: str = ""
+    named: str = ""
+
+    @property
+    def secure(self) -> bool:
+        return self.url.startswith("rtsps:")
 
     def __repr__(self) -> str:
         return f"StreamAddress({self.url!r})"
 
     @classmethod
     def parse(cls, text: str) -> StreamAddress:
-        """Raises InputError where `text` is not an rtsp:// address."""
-        shown = _without_password(text)
+        """What a person typed. Raises InputError where `text` is not an rtsp:// address."""
+        shown = without_user(text)
         try:
             parts = urlsplit(text)
-            port = parts.port or DEFAULT_PORT
+            port = parts.port
         except ValueError as error:
             raise InputError(f"{shown}: not a stream address ({error})", _ADDRESS_ADVICE) from None
-        if parts.scheme.lower() != "rtsp" or not parts.hostname or any(c.isspace() for c in text):
+        scheme = parts.scheme.lower()
+        if scheme not in RTSP_SCHEMES or not parts.hostname or any(c.isspace() for c in text) or port == 0:
             raise InputError(f"{shown}: not a stream address", _ADDRESS_ADVICE)
-        host = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname
-        where = host if parts.port is None else f"{host}:{parts.port}"
-        url = f"rtsp://{where}{parts.path or '/'}" + (f"?{parts.query}" if parts.query else "")
-        return cls(url, parts.hostname, port, unquote(parts.username or ""), unquote(parts.password or ""))
+        host = bracketed(parts.hostname)
+        where = host if port is None else f"{host}:{port}"
+        url = f"{scheme}://{where}{parts.path or '/'}" + (f"?{parts.query}" if parts.query else "")
+        user, password = unquote(parts.username or ""), unquote(parts.password or "")
+        return cls(url, parts.hostname, port or _default_port(scheme), user, password)
+
+    @classmethod
+    def told(cls, text: str, host: str) -> StreamAddress:
+        """What a device told, at the `host` that was reached. Raises RemoteProtocolError where it is no stream address."""
+        pinned = pin(text, host, RTSP_SCHEMES)
+        parts = urlsplit(pinned.url)
+        return cls(pinned.url, host, parts.port or _default_port(parts.scheme), named=pinned.named)
+
+    def at(self, host: str) -> str:
+        """The same address at another host: the one where the plan puts the camera."""
+        return pin(self.url, host, RTSP_SCHEMES).url
+
+
+def _default_port(scheme: str) -> int:
+    return DEFAULT_SECURE_PORT if scheme == "rtsps" else DEFAULT_PORT
 
 
 _ADDRESS_ADVICE = "expected rtsp://[USER@]HOST[:PORT]/PATH, such as rtsp://viewer@10.20.0.11/live/main"
-
-
-def _without_password(text: str) -> str:
-    scheme, mark, rest = text.partition("://")
-    return f"{scheme}{mark}{rest.rpartition('@')[2]}" if mark else text
 
 
 @dataclass(frozen=True)
@@ -99,37 +119,43 @@ class Refused:
     reason: str
 
 
-Event = Described | Playing | MediaPacket | Refused
+@dataclass(frozen=True)
+class Challenged:
+    """The server asks for credentials. Nothing is sent until `authenticate` is called."""
+
+    offers: Offers
+    refused: Refused
+
+
+@dataclass(frozen=True)
+class Redirected:
+    """The server says that the stream is at another address."""
+
+    location: str
+
+
+Event = Described | Playing | MediaPacket | Refused | Challenged | Redirected
 
 
 class PlayerSession:
     """One playing of one address. Feed `receive`, send what `data_to_send` gives.
 
     udp_ports: the even RTP port and the RTCP port beside it that the caller has opened; None plays over TCP.
-    cnonce:    a fresh random text, for digest authentication.
     """
 
-    def __init__(
-        self,
-        address: StreamAddress,
-        credentials: Credentials | None,
-        cnonce: str,
-        udp_ports: tuple[int, int] | None = None,
-    ) -> None:
+    def __init__(self, address: StreamAddress, udp_ports: tuple[int, int] | None = None) -> None:
         self.address = address
         self.session_timeout_s = DEFAULT_TIMEOUT_S
         self.playing = False
         self.server = ""
-        self._credentials = credentials
-        self._cnonce = cnonce
+        self.named_hosts: set[str] = set()
+        self._answering: Answering | None = None
+        self._unanswered: Request | None = None
         self._udp_ports = udp_ports
         self._reader = Reader()
         self._out = bytearray()
         self._waiting: deque[tuple[int, Request]] = deque()
         self._cseq = 0
-        self._challenge: Challenge | None = None
-        self._challenges_answered = 0
-        self._request_count = 0
         self._session_id = ""
         self._base = address.url
         self._aggregate = address.url
@@ -187,9 +213,8 @@ class PlayerSession:
         fields = [("CSeq", str(self._cseq)), ("User-Agent", USER_AGENT), *extra]
         if self._session_id:
             fields.append(("Session", self._session_id))
-        if self._challenge is not None and self._credentials is not None:
-            self._request_count += 1
-            text = answer(self._challenge, self._credentials, method, uri, self._cnonce, self._request_count)
+        text = self._answering.header(method, uri) if self._answering else None
+        if text is not None:
             fields.append(("Authorization", text))
         request = Request(method, uri, Headers(fields))
         self._waiting.append((self._cseq, request))
@@ -201,8 +226,10 @@ class PlayerSession:
             raise RemoteProtocolError("RTSP answer to a question that was not asked")
         _, request = self._waiting.popleft()
         self.server = response.headers.get("Server", self.server)
-        if response.status == 401 and self._answer_challenge(request, response):
-            return []
+        if response.status == 401 and not self._closed:
+            return self._on_challenge(request, response)
+        if self._answering is not None and response.status < 300:
+            self._answering.accepted()
         if request.method == "OPTIONS" and not self.playing:
             # Some servers refuse OPTIONS though they serve DESCRIBE; the answer to that decides.
             self._public = response.headers.get("Public").upper()
@@ -210,6 +237,8 @@ class PlayerSession:
             return []
         if self.playing or self._closed:
             return []
+        if 300 <= response.status < 400 and response.headers.get("Location"):
+            return [Redirected(response.headers.get("Location"))]
         if response.status != 200:
             return [Refused(request.method, response.status, response.reason)]
         if request.method == "DESCRIBE":
@@ -219,28 +248,36 @@ class PlayerSession:
         self.playing = True
         return [Playing(self._server_ports)]
 
-    def _answer_challenge(self, request: Request, response: Response) -> bool:
-        offers = parse_challenges(response.headers.all("WWW-Authenticate"))
-        if self._credentials is None or not offers:
-            return False
-        again = self._challenge is not None and not offers[0].stale
-        if again or self._challenges_answered >= _MAX_CHALLENGES:
-            return False
-        self._challenge = offers[0]
-        self._challenges_answered += 1
-        self._request_count = 0
+    def _on_challenge(self, request: Request, response: Response) -> list[Event]:
+        offers = parse_offers(response.headers.all("WWW-Authenticate"))
+        refused = Refused(request.method, response.status, response.reason)
+        if self._answering is None:
+            self._unanswered = request
+            return [Challenged(offers, refused)]
+        if not self._answering.challenged(offers):
+            return [] if self.playing else [refused]
+        self._send_again(request)
+        return []
+
+    def authenticate(self, answering: Answering, challenge: Challenge) -> None:
+        """Answer the challenge that `Challenged` brought, one of its offers, and those that follow."""
+        if self._unanswered is None:
+            raise LocalProtocolError("the server asked for no credentials")
+        answering.take(challenge)
+        self._answering = answering
+        self._send_again(self._unanswered)
+
+    def _send_again(self, request: Request) -> None:
         kept = [f for f in request.headers.fields if f[0] in ("Accept", "Transport", "Range")]
         self._send(request.method, request.uri, *kept)
-        return True
 
     def _on_described(self, response: Response) -> list[Event]:
         description = SessionDescription.parse(response.body)
         media = description.video()
         if media is None:
             raise RemoteProtocolError("the address delivers no video")
-        self._base = (
-            response.headers.get("Content-Base") or response.headers.get("Content-Location") or self.address.url
-        )
+        told = response.headers.get("Content-Base") or response.headers.get("Content-Location")
+        self._base = self._here(told) if told else self.address.url
         self._aggregate = self._control(description.control) if description.control else self.address.url
         if self._udp_ports is None:
             transport = "RTP/AVP/TCP;unicast;interleaved=0-1"
@@ -253,9 +290,18 @@ class PlayerSession:
         """The address a control attribute stands for (RFC 2326 appendix C.1.1)."""
         if not control or control == "*":
             return self._base if control else self.address.url
-        if control.lower().startswith("rtsp://"):
-            return control
+        if control.lower().startswith(("rtsp://", "rtsps://")):
+            return self._here(control)
         return f"{self._base.rstrip('/')}/{control.lstrip('/')}"
+
+    def _here(self, told: str) -> str:
+        """An address that the server told, at the host that was reached; what else it named is kept for telling."""
+        if "://" not in told:
+            return f"{self.address.url.rstrip('/')}/{told.lstrip('/')}"
+        pinned = pin(told, self.address.host, RTSP_SCHEMES)
+        if pinned.named:
+            self.named_hosts.add(pinned.named)
+        return pinned.url
 
     def _on_setup(self, response: Response) -> list[Event]:
         identifier, _, rest = response.headers.get("Session").partition(";")

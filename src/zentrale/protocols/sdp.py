@@ -7,6 +7,7 @@ import binascii
 from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.words import clean
 
 MAX_BYTES = 64 * 1024
 MAX_MEDIA = 32
@@ -59,7 +60,7 @@ class SessionDescription:
                 continue
             media = session.media[-1] if session.media else None
             if kind == "s":
-                session.name = value
+                session.name = clean(value, 200)
             elif kind == "m":
                 if len(session.media) >= MAX_MEDIA:
                     raise RemoteProtocolError(f"session description with more than {MAX_MEDIA} media")
@@ -101,7 +102,7 @@ def _number(text: str, default: int) -> int:
 
 def _parse_media(value: str) -> Media:
     parts = value.split()
-    media = Media(kind=parts[0].lower() if parts else "")
+    media = Media(kind=clean(parts[0].lower(), 40) if parts else "")
     if len(parts) >= 4:
         media.port = _number(parts[1].partition("/")[0], 0)
         media.payload_type = _number(parts[3], -1)
@@ -125,7 +126,8 @@ def _parse_attribute(media: Media, value: str) -> None:
             return
         if name == "rtpmap":
             codec, _, clock = rest.strip().partition("/")
-            media.codec = _NAMES.get(codec.upper(), codec.upper())
+            codec = clean(codec.upper(), 40)
+            media.codec = _NAMES.get(codec, codec)
             media.clock_hz = _number(clock.partition("/")[0], 90_000) or 90_000
         else:
             for item in rest.split(";"):

@@ -48,6 +48,10 @@ TRC = Maker(NS["trc"], NS)
 TSE = Maker(NS["tse"], NS)
 
 
+# ONVIF Core, access policy; WS-Security 1.1 clause 12.
+_NOT_AUTHORIZED = frozenset({"NotAuthorized", "SenderNotAuthorized", "FailedAuthentication", "FailedCheck"})
+
+
 def name_of(element: Element) -> str:
     """The local name: {http://...}GetUsers gives GetUsers."""
     return etree.QName(element).localname
@@ -63,7 +67,7 @@ class Fault:
 
     @property
     def not_authorized(self) -> bool:
-        return "NotAuthorized" in self.subcodes or "FailedAuthentication" in self.subcodes
+        return bool(_NOT_AUTHORIZED & set(self.subcodes))
 
     def __str__(self) -> str:
         names = "/".join(self.subcodes) or self.code

@@ -36,6 +36,7 @@ class StreamMeasurement:
     bitrate_by_second:   the same for each second of arrival, in bits
     keyframe_interval_s: mean time between key frames
     first_picture_s:     from connecting to the last packet of the first whole key frame
+    named_hosts:         other hosts that the server named in its addresses; none was asked
     """
 
     transport: str
@@ -58,6 +59,7 @@ class StreamMeasurement:
     measured_s: float = 0.0
     ended_early: bool = False
     key_picture: KeyPicture | None = field(default=None, repr=False)
+    named_hosts: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -156,7 +158,7 @@ class StreamMeter:
         jitter = int(reception.jitter_ms * reception.clock_hz / 1000)
         return rtcp.ReceiverReport(own_ssrc, self._ssrc, fraction, reception.lost, reception.extended_highest, jitter)
 
-    def result(self, transport: str) -> StreamMeasurement:
+    def result(self, transport: str, named_hosts: tuple[str, ...] = ()) -> StreamMeasurement:
         picture = self._format or self._format_from_description()
         reception = self._reception
         fps, bitrate, interval = self._rates()
@@ -181,6 +183,7 @@ class StreamMeter:
             measured_s=self._last_arrival_s - self._first_arrival_s,
             ended_early=self.ended_early,
             key_picture=self._key,
+            named_hosts=named_hosts,
         )
 
     def _format_from_description(self) -> PictureFormat | None:

@@ -12,6 +12,7 @@ from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, xml
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Maker
+from zentrale.words import clean
 
 MULTICAST_ADDRESS, PORT = "239.255.255.250", 3702
 MAX_ADDRESSES = 16
@@ -56,7 +57,7 @@ class Match:
 
 def scope_value(scopes: tuple[str, ...] | list[str], category: str) -> str:
     prefix = f"{_SCOPE}{category}/"
-    return next((unquote(s[len(prefix) :]) for s in scopes if s.lower().startswith(prefix.lower())), "")
+    return next((clean(unquote(s[len(prefix) :]), 200) for s in scopes if s.lower().startswith(prefix.lower())), "")
 
 
 def serialize_probe(probe: Probe) -> bytes:

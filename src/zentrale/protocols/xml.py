@@ -9,8 +9,11 @@ from lxml import etree
 from lxml.builder import ElementMaker
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.words import clean
 
 Element = etree._Element
+_TO_SPACES = str.maketrans("\t\r\n", "   ")  # white space separates in lists of scopes and addresses
+_SENSIBLE = 1e12  # no count, size or rate in an answer is larger
 MAX_BYTES = 2 * 1024 * 1024  # the longest real answers, recorder listings, stay below 500 kB
 
 
@@ -24,7 +27,7 @@ def parse(data: bytes) -> Element:
     try:
         root = etree.fromstring(data, parser)
     except (etree.XMLSyntaxError, ValueError) as error:
-        raise RemoteProtocolError(f"not well-formed XML ({str(error)[:80]})") from None
+        raise RemoteProtocolError(f"not well-formed XML ({clean(str(error), 80)})") from None
     if root is None or root.getroottree().docinfo.doctype:
         raise RemoteProtocolError("XML with a document type, which no device may send")
     return root
@@ -45,22 +48,20 @@ class Maker:
 
 
 def text(parent: Element | None, path: str, namespaces: dict[str, str], default: str = "") -> str:
-    """The stripped text of the first element at `path`, or `default`."""
+    """The stripped text of the first element at `path`, or `default`; without what could harm where it is shown."""
     found = None if parent is None else parent.find(path, namespaces)
-    return (found.text or "").strip() if found is not None else default
+    return clean((found.text or "").translate(_TO_SPACES).strip()) if found is not None else default
 
 
 def integer(parent: Element | None, path: str, namespaces: dict[str, str], default: int = 0) -> int:
     """A number, also where a device writes 25.0; `default` where there is none or it is not a number."""
-    value = text(parent, path, namespaces)
-    try:
-        return round(float(value))
-    except (ValueError, OverflowError):
-        return default
+    return round(number(parent, path, namespaces, default))
 
 
 def number(parent: Element | None, path: str, namespaces: dict[str, str], default: float = 0.0) -> float:
+    """A number; `default` where there is none, or none that could be meant."""
     try:
-        return float(text(parent, path, namespaces))
+        value = float(text(parent, path, namespaces))
     except ValueError:
         return default
+    return value if abs(value) < _SENSIBLE else default  # nan is not less either

@@ -15,10 +15,10 @@ from datetime import UTC, datetime
 
 from zentrale.errors import DeviceError, InputError
 from zentrale.protocols import soap
-from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.http_auth import Answering, Credentials
 from zentrale.protocols.onvif import device, recording
 from zentrale.protocols.rtp import RtpPacket
-from zentrale.protocols.rtsp_client import Described, MediaPacket, PlayerSession, Refused, StreamAddress
+from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused, StreamAddress
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
@@ -223,7 +223,7 @@ class SimulatedRecorder(OnvifDevice):
 
     async def _pull(self, address: StreamAddress, storage: Storage) -> None:
         credentials = Credentials(address.user, address.password) if address.user else None
-        session = PlayerSession(address, credentials, secrets.token_hex(8))
+        session = PlayerSession(address)
         async with asyncio.timeout(10):
             reader, writer = await asyncio.open_connection(address.host, address.port)
         codec, next_keep_alive = "", time.monotonic() + KEEP_ALIVE_S
@@ -236,6 +236,10 @@ class SimulatedRecorder(OnvifDevice):
                 if not data:
                     raise ConnectionError("the camera closed the connection")
                 for event in session.receive(data):
+                    if isinstance(event, Challenged):
+                        if credentials is None or not event.offers.challenges:
+                            raise DeviceError(f"{event.refused.method} was refused: 401 {event.refused.reason}")
+                        session.authenticate(Answering(credentials, secrets.token_hex(8)), event.offers.challenges[0])
                     if isinstance(event, Refused):
                         raise DeviceError(f"{event.method} was refused: {event.status} {event.reason}")
                     if isinstance(event, Described):

@@ -15,6 +15,7 @@ class CameraType(Part):
 
     The lens: `view_deg` is the horizontal angle of view; where it is not given it follows from `sensor_width_mm` and
     `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
+    `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS.
     """
 
     name: Text
@@ -31,6 +32,7 @@ class CameraType(Part):
     default_address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     port_rate_mbps: Annotated[int, Field(gt=0)] = 100
     onvif: bool = True
+    basic_in_clear: bool = False
     main_path: str = ""
     sub_path: str = ""
     view_deg: Annotated[float, Field(gt=0, le=360)] | None = None
@@ -95,3 +97,4 @@ class RecorderType(Part):
     bays: Annotated[int, Field(ge=0, le=256)] = 0
     licences_included: Annotated[int, Field(ge=0)] | None = None
     channel_limits: tuple[ChannelLimit, ...] = ()
+    basic_in_clear: bool = False

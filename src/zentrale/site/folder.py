@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import os
 import tempfile
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
-from zentrale.errors import InputError
+from zentrale.errors import InputError, StorageError
 
 PLAN_FILES = ("site.toml", "cameras.csv", "types.toml")
 OUTLINE_FILE = "outline.geojson"
@@ -76,19 +78,60 @@ def find_site(given: str | None, start: Path | None = None) -> SiteFolder:
 
 
 def write_atomically(path: Path, content: bytes, mode: int = 0o644) -> None:
-    """Write `content` to `path` whole or not at all: a temporary neighbour, flushed, then renamed over it."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    """Write `content` to `path` whole or not at all: a temporary neighbour, flushed, then renamed over it.
+
+    Raises StorageError where this machine does not let it be written; the old content is then still there.
+    """
+    temporary: Path | None = None
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=_temporary_prefix(path))
+        temporary = Path(name)
         with os.fdopen(handle, "wb") as file:
             file.write(content)
             file.flush()
             os.fsync(file.fileno())
-        Path(temporary).chmod(mode)
-        Path(temporary).replace(path)
-    except BaseException:
-        Path(temporary).unlink(missing_ok=True)
-        raise
+        temporary.chmod(mode)
+        temporary.replace(path)
+        temporary = None
+        _flush_folder(path.parent)
+    except OSError as error:
+        raise cannot_write(path, error) from None
+    finally:
+        if temporary is not None:
+            temporary.unlink(missing_ok=True)
+
+
+def cannot_write(path: Path, error: OSError) -> StorageError:
+    """What to say, and what to do, where `path` cannot be written."""
+    advice = {
+        errno.ENOSPC: "free some space on this disk, then run the command again",
+        errno.EDQUOT: "free some space on this disk, then run the command again",
+        errno.EROFS: "the disk is read-only: use a copy of the site folder on another disk",
+        errno.EACCES: "give yourself the right to write there, or use a copy of the site folder",
+        errno.EPERM: "give yourself the right to write there, or use a copy of the site folder",
+    }.get(error.errno or 0, "see the cause named")
+    return StorageError(f"{path}: cannot be written: {error.strerror or error}", f"{advice}; its old content is kept")
+
+
+def clear_leftovers(path: Path) -> None:
+    """Remove what a crash left while `path` was written. Only for whoever holds the lock on writing it."""
+    for left in path.parent.glob(f"{_temporary_prefix(path)}*"):
+        left.unlink(missing_ok=True)
+
+
+def _temporary_prefix(path: Path) -> str:
+    return f".{path.name}.new-"
+
+
+def _flush_folder(folder: Path) -> None:
+    """The new name, too, must survive a power cut. Some network disks have no such call: the file is in place then."""
+    with contextlib.suppress(OSError):
+        handle = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
 
 
 def create_site(path: Path, sample: str) -> list[Path]:

@@ -39,6 +39,7 @@ __all__ = [
 
 # IEC 62676-4: how much of the scene a picture must resolve.
 Wanted = Literal["monitor", "detect", "observe", "recognise", "identify"]
+SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
 _OptionalNumber = Annotated[float | None, BeforeValidator(empty_is_none)]
 
 
@@ -95,6 +96,7 @@ class Policy(Part):
     """Limits that are the customer's or the installer's choice.
 
     keyframe_ratio: how many times as large a key frame is as one of the frames between
+    refusal_window_min: at most two wrong passwords are tried on one device within this time
     authentication: what camera ports ask for before they let a device in
     """
 
@@ -112,7 +114,8 @@ class Policy(Part):
     keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
     multicast_block: GroupBlock = "239.192.0.0/16"
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
-    sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = (80, 554, 8080, 8554)
+    sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
+    refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
 
 
 class Site(Part):
@@ -242,6 +245,13 @@ class Plan(Part):
 
     def recorder_type(self, recorder: Recorder) -> RecorderType:
         return self._recorder_types[recorder.type]
+
+    def maker(self, planned: Camera | Recorder) -> str:
+        """Who made it, by its data sheet."""
+        return self.kind(planned).maker
+
+    def kind(self, planned: Camera | Recorder) -> CameraType | RecorderType:
+        return self.camera_type(planned) if isinstance(planned, Camera) else self.recorder_type(planned)
 
     def recorder(self, name: str) -> Recorder:
         return self._recorders[name]

@@ -1,0 +1,381 @@
+"""One device over ONVIF, opened from where it was found: its host pinned, its credentials bound to it.
+
+Everything a device says of addresses passes through here and comes out at its own host. Credentials go out only with a
+ticket of the ledger. What a request may cost (time, bytes, repeats) is bounded here, and nowhere else.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import secrets
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime, timedelta
+from types import TracebackType
+from urllib.parse import urlsplit
+
+from zentrale.errors import (
+    DeviceError,
+    LateError,
+    RefusedError,
+    RemoteProtocolError,
+    UnreachableError,
+)
+from zentrale.field.http import ANSWER_TIMEOUT_S, Answer, HttpClient, LostError, place_of
+from zentrale.field.rules import Rules, Try
+from zentrale.protocols import soap
+from zentrale.protocols.addresses import HTTP_SCHEMES, pin, same_host
+from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering, Credentials, Offers, parse_offers
+from zentrale.protocols.onvif import device, media
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.soap import NS, Envelope
+from zentrale.protocols.xml import Element
+
+log = logging.getLogger(__name__)
+GONE_PATIENCE_S = 15.0  # a device that restarts its web server is back by then
+PAUSE_S = 1.0
+REPEATS = 3  # of a request that may be repeated, where the server fails or the connection breaks
+MAX_REDIRECTS = 3
+TOKEN = "usernametoken"  # of WS-Security; beside the schemes of HTTP
+# ONVIF Core, access classes: answered before authentication, so no credentials are sent along.
+_PRE_AUTH = {
+    "GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname",
+    "GetWsdlUrl", "GetEndpointReference",
+}  # fmt: skip
+
+
+class TroubleError(DeviceError):
+    """The server fails by its own account (HTTP 5xx), more than once."""
+
+
+class Device:
+    """Use as an async context manager. Every call raises RefusedError, UnreachableError or another DeviceError.
+
+    credentials: those that are used; None asks as a stranger. Set by `login`, or by hand where they are known to fit.
+    named_hosts: other hosts that it told in addresses of its own; none of them was asked
+    """
+
+    def __init__(
+        self,
+        url: str,
+        rules: Rules | None = None,
+        *,
+        endpoint: str = "",
+        timeout_s: float = ANSWER_TIMEOUT_S,
+        patience_s: float = 0.0,
+    ) -> None:
+        self.url = url
+        self.host = urlsplit(url).hostname or ""
+        self.target = Target(self.host, int(place_of(url).rpartition(":")[2]), endpoint)
+        self.rules = rules or Rules()
+        self.clock_offset = timedelta()
+        self.purpose = Purpose.ENTER
+        self.named_hosts: dict[str, str] = {}
+        self._patience_s = patience_s
+        self._credentials: Credentials | None = None
+        self._answering: Answering | None = None
+        self._schemes: tuple[str, ...] | None = None  # what it asked for; None: it was not asked yet
+        self._offers = Offers()
+        self._scheme = ""
+        self._proven = False
+        self._services: dict[str, str] = {}
+        self._http = HttpClient(self.rules.check_certificate, timeout_s)
+
+    async def __aenter__(self) -> Device:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        await self._http.close()
+
+    @property
+    def credentials(self) -> Credentials | None:
+        return self._credentials
+
+    @credentials.setter
+    def credentials(self, credentials: Credentials | None) -> None:
+        if credentials != self._credentials:
+            self._credentials, self._answering, self._scheme, self._proven = credentials, None, "", False
+
+    # The way of one request
+
+    async def call(self, prefix: str, request: Element) -> Element:
+        """Send `request` to the service with the namespace prefix `prefix`; the answer's body element."""
+        name = soap.name_of(request)
+        url = self.url if prefix == "tds" else await self._service_address(prefix)
+        if self._credentials is None or name in _PRE_AUTH:
+            envelope = await self._plain(url, name, request)
+        elif self._proven:
+            envelope = await self._signed(url, name, request)
+        else:
+            envelope = await self._first_signed(url, name, request)
+        if envelope.fault is not None:
+            raise DeviceError(f"{name} failed: {envelope.fault}")
+        if envelope.body is None or soap.name_of(envelope.body) != f"{name}Response":
+            raise RemoteProtocolError(f"{name}: answered with something else")
+        return envelope.body
+
+    async def _plain(self, url: str, name: str, request: Element) -> Envelope:
+        """Without credentials; what a refusal asks for is remembered. Raises RefusedError, which counts nowhere."""
+        answer = await self._send(url, name, request, [])
+        envelope = self._read(name, answer)
+        if envelope is None or (envelope.fault and envelope.fault.not_authorized):
+            self._learn(answer)
+            told = str(envelope.fault) if envelope and envelope.fault else f"HTTP {answer.status}"
+            if tells_of_a_lock(told):
+                self.rules.ledger.lock(self.target, wait_told(told, answer.get("retry-after")))
+            raise RefusedError(f"{name} refused: credentials are needed")
+        return envelope
+
+    def _learn(self, answer: Answer) -> None:
+        """Which schemes the device takes, the safest first. A digest asks for no clock, so it goes before the token."""
+        self._offers = parse_offers(answer.all("www-authenticate"))
+        digest = ["digest"] if self._offers.digest else []
+        basic = ["basic"] if self._offers.challenges and not digest and not self.unsafe() else []
+        self._schemes = (*digest, TOKEN, *basic)
+
+    async def _first_signed(self, url: str, name: str, request: Element) -> Envelope:
+        """With credentials that are not proven yet: asked of the ledger, in turn, and settled there."""
+        assert self._credentials is not None
+        if self._schemes is None:
+            try:
+                return await self._plain(url, name, request)
+            except RefusedError:
+                pass
+        assert self._schemes
+        self._scheme = self._scheme or self._schemes[0]
+        attempt = await Try.begin(self.rules, self.target, Door.ONVIF, self._scheme, self._credentials, self.purpose)
+        try:
+            envelope = await self._signed(url, name, request)
+            attempt.settle(Outcome.ACCEPTED)
+        except RefusedError as error:
+            text = str(error)
+            if tells_of_a_lock(text):
+                attempt.locked(wait_told(text, self._retry_after))
+            attempt.settle(Outcome.REFUSED)
+            raise
+        except UnreachableError:
+            attempt.settle(Outcome.UNCLEAR)
+            raise
+        except DeviceError:
+            attempt.settle(Outcome.VOID)
+            raise
+        finally:
+            attempt.settle(Outcome.UNCLEAR)  # where it was cancelled: the device may have counted it
+        self._proven = True
+        return envelope
+
+    async def _signed(self, url: str, name: str, request: Element) -> Envelope:
+        """One request with the credentials. Raises RefusedError where they are not taken."""
+        credentials = self._credentials
+        assert credentials is not None
+        if self._scheme == TOKEN:
+            created = datetime.now(UTC) + self.clock_offset
+            token = soap.security_header(credentials, secrets.token_bytes(16), created)
+            envelope = self._judge(name, await self._send(url, name, request, [], token))
+        else:
+            envelope = await self._with_http_authentication(url, name, request)
+        if self._answering is not None:
+            self._answering.accepted()
+        return envelope
+
+    async def _with_http_authentication(self, url: str, name: str, request: Element) -> Envelope:
+        assert self._credentials is not None
+        if self._answering is None:
+            self._answering = Answering(self._credentials, secrets.token_hex(8))
+            challenge = self.rules.choose(self._offers, secure=url.startswith("https:"))
+            if challenge is not None:
+                self._answering.take(challenge)
+        content = soap.serialize(request)
+        target = urlsplit(url)
+        uri = target.path + (f"?{target.query}" if target.query else "")
+        while True:
+            header = self._answering.header("POST", uri, content)
+            answer = await self._send(url, name, request, [("Authorization", header)] if header else [])
+            if answer.status == 401 and self._answering.challenged(parse_offers(answer.all("www-authenticate"))):
+                continue
+            return self._judge(name, answer)
+
+    def _judge(self, name: str, answer: Answer) -> Envelope:
+        """Raises RefusedError with the device's own words where credentials were not taken."""
+        envelope = self._read(name, answer)
+        if envelope is not None and not (envelope.fault and envelope.fault.not_authorized):
+            return envelope
+        self._retry_after = answer.get("retry-after")
+        self._proven = False
+        fault = f": {envelope.fault}" if envelope and envelope.fault else ""
+        raise RefusedError(f"{name} refused (HTTP {answer.status}{fault})")
+
+    _retry_after = ""
+
+    def _read(self, name: str, answer: Answer) -> Envelope | None:
+        """The envelope; None where the answer refuses by its HTTP status. Raises RemoteProtocolError."""
+        try:
+            envelope = soap.parse(answer.body)
+        except RemoteProtocolError as error:
+            if answer.status in (401, 403, 423, 429):
+                return None
+            raise RemoteProtocolError(f"{name}: HTTP {answer.status}: {error}") from None
+        refused = answer.status in (401, 403, 423, 429)
+        return Envelope(envelope.body, envelope.header, envelope.fault or _AS_FAULT) if refused else envelope
+
+    async def _send(
+        self, url: str, name: str, request: Element, headers: list[tuple[str, str]], *security: Element
+    ) -> Answer:
+        """Post it, repeat what may be repeated, and follow a redirection on this host."""
+        content = soap.serialize(request, *security)
+        fields = [("Content-Type", "application/soap+xml; charset=utf-8"), ("Accept-Encoding", "identity"), *headers]
+        for _ in range(MAX_REDIRECTS + 1):
+            answer = await self._repeated(name, lambda u=url: self._http.post(u, fields, content))  # type: ignore[misc]
+            log.debug("%s %s: HTTP %s, %d bytes", url, name, answer.status, len(answer.body))
+            if answer.status not in (301, 302, 303, 307, 308) or not answer.get("location"):
+                return answer
+            there = answer.get("location")
+            there = (
+                there if "://" in there else f"{url.partition('://')[0]}://{urlsplit(url).netloc}/{there.lstrip('/')}"
+            )
+            newer = self._here(there, "redirection")
+            if url.startswith("https:") and not newer.startswith("https:"):
+                raise RemoteProtocolError(f"{name}: it sends us from HTTPS to HTTP")
+            if url == self.url:
+                self.url = newer
+            url = newer
+            if any(field == "Authorization" for field, _ in headers):
+                raise RemoteProtocolError(f"{name}: it sends us elsewhere after it was given credentials")
+        raise RemoteProtocolError(f"{name}: it sends us round and round")
+
+    async def _repeated(self, name: str, post: Callable[[], Awaitable[Answer]]) -> Answer:
+        """A request that creates something, or sets a password, is never sent twice: its answer may only be late."""
+        may_repeat = not name.startswith(("Create", "Delete", "Add")) and name != "SetUser"
+        loop = asyncio.get_running_loop()
+        end, failures = loop.time() + self._patience_s, 0
+        while True:
+            try:
+                answer = await post()
+            except LateError:
+                raise
+            except LostError:
+                failures += 1
+                if failures >= REPEATS or not may_repeat:
+                    raise
+            except UnreachableError:
+                if loop.time() + PAUSE_S > end:  # nothing was sent: any request may be tried again
+                    raise
+            else:
+                if not _server_trouble(answer):
+                    return answer
+                failures += 1
+                if failures >= REPEATS or not may_repeat:
+                    raise TroubleError(f"{name}: its server fails (HTTP {answer.status}), asked {failures} times")
+            await asyncio.sleep(PAUSE_S)
+
+    def _here(self, told: str, what: str) -> str:
+        """An address as told, at the host that was reached."""
+        pinned = pin(told, self.host, HTTP_SCHEMES)
+        if pinned.named:
+            self.named_hosts.setdefault(pinned.named, what)
+        return pinned.url
+
+    async def _service_address(self, prefix: str) -> str:
+        if not self._services:
+            try:
+                answer = device.parse_services(await self.call("tds", device.get_services()))
+            except (RefusedError, RemoteProtocolError, UnreachableError):
+                raise
+            except DeviceError:  # older than GetServices
+                answer = device.parse_capabilities(await self.call("tds", device.ask("GetCapabilities")))
+            self._services = {s.namespace: s.address for s in answer}
+        address = self._services.get(NS[prefix])
+        if address is None:
+            raise DeviceError(f"the device has no service {NS[prefix]}")
+        return self._here(address, "service address")
+
+    # Getting in
+
+    async def login(self, credentials: Credentials, scheme: str = "") -> None:
+        """Use these from now on, proven by a request for administrators. Raises RefusedError, NotAskedError..."""
+        self.credentials = None
+        self.credentials = credentials
+        self._scheme = scheme
+        await self.users()
+
+    def unsafe(self) -> str:
+        """Why a password cannot be sent by what it offers in HTTP: in clear only, or in no known way; empty otherwise."""
+        try:
+            self.rules.choose(self._offers, secure=self.url.startswith("https:"))
+        except DeviceError as error:
+            return f"{error.what}; {error.advice}" if error.advice else error.what
+        return ""
+
+    @property
+    def schemes(self) -> tuple[str, ...]:
+        """What it takes credentials by, as far as it was asked."""
+        return self._schemes or ()
+
+    # What is asked
+
+    async def system_time(self) -> device.SystemTime:
+        """The device's clock; from then on requests are signed in its time."""
+        before = datetime.now(UTC)
+        answer = device.parse_system_time(await self.call("tds", device.ask("GetSystemDateAndTime")))
+        middle = before + (datetime.now(UTC) - before) / 2
+        self.clock_offset = answer.utc - middle + timedelta(seconds=0.5)  # the device tells whole seconds
+        try:
+            datetime.now(UTC) + self.clock_offset + timedelta(days=1)
+        except OverflowError:
+            raise RemoteProtocolError(f"device tells an impossible date: year {answer.utc.year}") from None
+        return answer
+
+    async def information(self) -> device.DeviceInformation:
+        return device.parse_information(await self.call("tds", device.ask("GetDeviceInformation")))
+
+    async def interfaces(self) -> list[device.NetworkInterface]:
+        return device.parse_interfaces(await self.call("tds", device.ask("GetNetworkInterfaces")))
+
+    async def users(self) -> list[device.Account]:
+        return device.parse_users(await self.call("tds", device.ask("GetUsers")))
+
+    async def hostname(self) -> str:
+        return device.parse_hostname(await self.call("tds", device.ask("GetHostname")))
+
+    async def scopes(self) -> list[tuple[str, str]]:
+        return device.parse_scopes(await self.call("tds", device.ask("GetScopes")))
+
+    async def profiles(self) -> list[media.Profile]:
+        return media.parse_profiles(await self.call("trt", media.ask("GetProfiles")))
+
+    async def stream_address(self, profile_token: str) -> StreamAddress:
+        """Where a profile's stream is, at the host that was reached."""
+        address = StreamAddress.told(
+            media.parse_uri(await self.call("trt", media.get_stream_uri(profile_token))), self.host
+        )
+        if address.named:
+            self.named_hosts.setdefault(address.named, "stream address")
+        return address
+
+
+_AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")
+
+
+def _server_trouble(answer: Answer) -> bool:
+    """HTTP 5xx without a SOAP fault that says more: the server itself is in trouble, perhaps only for this moment."""
+    if answer.status < 500:
+        return False
+    try:
+        fault = soap.parse(answer.body).fault
+    except RemoteProtocolError:
+        return True
+    return fault is not None and fault.code == "Receiver" and not fault.subcodes
+
+
+def found_at(url: str, host: str) -> bool:
+    """Whether `url` is at `host`."""
+    return same_host(urlsplit(url).hostname or "", host)
+
+
+__all__ = ["TOKEN", "Device", "TroubleError", "found_at", "place_of"]

@@ -1,0 +1,85 @@
+"""The only place that works on many devices at once. What goes wrong with one, of whatever kind, ends only that one.
+
+An error of this machine (a full disk) or of the person (the vault's passphrase was changed) concerns all: it ends the run.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import traceback
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
+from zentrale.errors import DeviceError, PassphraseChangedError, StorageError, Whose, ZentraleError
+
+log = logging.getLogger(__name__)
+T = TypeVar("T")
+R = TypeVar("R")
+
+
+@dataclass(frozen=True)
+class Failure(Generic[T]):
+    """What ended the work on one item. `report` is for whoever mends the program: only where it is a defect of ours."""
+
+    item: T
+    whose: Whose
+    message: str
+    advice: str = ""
+    report: str = ""
+    error: Exception | None = None
+
+
+async def run(
+    items: Sequence[T],
+    work: Callable[[T], Awaitable[R]],
+    *,
+    at_once: int,
+    budget_s: float | None,
+    done: Callable[[T], None] = lambda item: None,
+) -> list[R | Failure[T]]:
+    """`work` on all `items`, `at_once` of them at a time, each for `budget_s` at the most (None: as long as it takes).
+
+    Returns each one's result or its failure, in the order of `items`. Raises what concerns all of them.
+    """
+    gate = asyncio.Semaphore(at_once)
+
+    async def one(item: T) -> R | Failure[T]:
+        async with gate:
+            try:
+                async with asyncio.timeout(budget_s):
+                    return await work(item)
+            except (StorageError, PassphraseChangedError):
+                raise
+            except Exception as error:  # noqa: BLE001 - this is the place
+                return failure(item, error, budget_s)
+            finally:
+                done(item)
+
+    tasks = [asyncio.create_task(one(item)) for item in items]
+    try:
+        return await asyncio.gather(*tasks)
+    except BaseException:
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        raise
+
+
+def failure(item: T, error: Exception, budget_s: float | None = None) -> Failure[T]:
+    """An exception as that item's failure, with whose fault it is."""
+    if isinstance(error, ZentraleError):
+        # What is about a device is never what the person typed.
+        whose = Whose.DEVICE if error.whose is Whose.INPUT and not isinstance(error, DeviceError) else error.whose
+        return Failure(item, whose, error.what, error.advice, error=error)
+    if isinstance(error, TimeoutError):
+        message = f"not done within {budget_s:g} s, the time given to one device" if budget_s else "no answer in time"
+        return Failure(item, Whose.DEVICE, message, error=error)
+    if isinstance(error, OSError):
+        return Failure(item, Whose.NETWORK, f"connection failed: {error.strerror or error}", error=error)
+    report = "".join(traceback.format_exception(error))
+    log.debug("defect: %s", report)
+    return Failure(
+        item, Whose.DEFECT, f"this program failed on it ({type(error).__name__})", report=report, error=error
+    )

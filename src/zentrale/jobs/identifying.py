@@ -1,0 +1,153 @@
+"""Asking one device who it is: its identity, its state, and which credentials open it. Nothing is changed on it."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from zentrale.errors import CertificateError, DeviceError, LockedError, RemoteProtocolError, UnreachableError
+from zentrale.field.device import Device, TroubleError
+from zentrale.field.http import LostError
+from zentrale.field.sweep import speaks_rtsp
+from zentrale.jobs.access import device_maker, find_entry
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.sightings import RTSP_PORTS
+from zentrale.jobs.states import State
+from zentrale.logbook.store import Logbook
+from zentrale.site.identity import Identity
+from zentrale.site.model import Camera, Plan, Recorder
+
+log = logging.getLogger(__name__)
+_MAX_NOTE = 300
+
+
+@dataclass(frozen=True)
+class Expected:
+    """Which names of the plan a device may have, before it lets anybody in: by address, binding, and what was known."""
+
+    plan: Plan | None
+    bindings: Sequence[tuple[str, str, str]]
+    known: Sequence[tuple[str, Identity, str]]
+    neighbours: Mapping[str, str]
+
+    @classmethod
+    def of(cls, plan: Plan | None, logbook: Logbook, neighbours: Mapping[str, str]) -> Expected:
+        bindings = [(b.name, b.mac, b.address) for b in logbook.bindings()]
+        known = [(k.name, k.identity, k.host) for k in logbook.known()]
+        return cls(plan, bindings, known, neighbours)
+
+    def identity(self, device: FoundDevice) -> Identity:
+        """What is known of it from outside."""
+        mac = self.neighbours.get(device.address, "")
+        return device.identity.joined(Identity.of([mac] if mac else []))
+
+    def names(self, device: FoundDevice) -> list[str]:
+        """The likeliest first."""
+        identity = self.identity(device)
+        planned = planned_devices(self.plan) if self.plan else {}
+        names = [n for n, mac, _ in self.bindings if mac and mac in identity.macs]
+        names += [n for n, p in planned.items() if p.mac and p.mac in identity.macs]
+        names += [n for n, known, _ in self.known if known.same_device(identity)]
+        names += [n for n, _, address in self.bindings if address == device.address]
+        names += [n for n, p in planned.items() if p.address == device.address]
+        names += [n for n, known, host in self.known if host == device.address and known.same_device(identity) is None]
+        return list(dict.fromkeys(names))
+
+    def planned(self, device: FoundDevice) -> Camera | Recorder | None:
+        """The planned device that this one most likely is."""
+        planned = planned_devices(self.plan) if self.plan else {}
+        return next((planned[n] for n in self.names(device) if n in planned), None)
+
+
+async def identify(
+    device: FoundDevice, expected: Expected, keyring: Keyring, orphans: Sequence[str] = ()
+) -> FoundDevice:
+    """Ask it who it is. What it does wrong becomes its state and a note."""
+    await keyring.ready()
+    notes: list[str] = []
+    failing = unsafe = False
+    for url in _urls(device):
+        patience_s = _PATIENCE_S if url == device.url and device.method != "planned" else 0.0
+        try:
+            return await _ask_who(replace(device, url=url), expected, keyring, orphans, patience_s)
+        except LockedError as error:
+            again = error.until.isoformat()
+            return replace(device, url=url, state=State.LOCKED.value, note=error.what, again_at=again)
+        except CertificateError as error:
+            unsafe = True
+            notes.append(f"{error.what}; {error.advice}")
+        except UnreachableError as error:
+            # The other scheme is only a guess; and what breaks every connection off is no slow device.
+            failing = failing or (url == device.url and not isinstance(error, LostError))
+            notes.append(error.what)
+        except TroubleError as error:
+            failing = True
+            notes.append(error.what)
+            break
+        except RemoteProtocolError as error:
+            notes.append(error.what)
+        except DeviceError as error:
+            notes.append(error.what)
+            break  # it answered as ONVIF does: the scheme was right
+        log.info("%s: %s", url, notes[-1])
+    ports = [p for p in device.open_ports if p in RTSP_PORTS]
+    rtsp = [p for p in ports if await speaks_rtsp(device.address, p)]
+    state = State.UNSAFE if unsafe else State.FAILING if failing else State.RTSP_ONLY if rtsp else State.NO_ANSWER
+    if ports and not rtsp:
+        notes.append(f"port {ports[0]} is open, but does not answer as RTSP")
+    keep = unsafe or device.method.startswith("probe")
+    return replace(device, url=device.url if keep else "", state=state.value, note="; ".join(notes)[:_MAX_NOTE])
+
+
+def _urls(device: FoundDevice) -> list[str]:
+    """The address told by the probe; a port found by the sweep is tried with TLS too, since some devices do no other."""
+    if not device.url:
+        return []
+    if device.method.startswith("probe"):
+        return [device.url]
+    scheme, _, rest = device.url.partition("://")
+    return [device.url, f"{'http' if scheme == 'https' else 'https'}://{rest}"]
+
+
+async def _ask_who(
+    device: FoundDevice, expected: Expected, keyring: Keyring, orphans: Sequence[str], patience_s: float
+) -> FoundDevice:
+    planned = expected.planned(device)
+    async with Device(
+        device.url, keyring.rules(planned), endpoint=device.own_endpoint, patience_s=patience_s
+    ) as client:
+        await client.system_time()
+        device = replace(device, url=client.url, clock_offset_s=round(client.clock_offset.total_seconds(), 1))
+        maker = await device_maker(client) or _maker_of_model(expected.plan, device.model)
+        if isinstance(planned, Camera) and expected.plan and not expected.plan.camera_type(planned).onvif:
+            note = "planned as RTSP only, so no password was tried over ONVIF"
+            return replace(device, maker=maker, state=State.RTSP_ONLY.value, note=note)
+        names = expected.names(device)
+        keys = keyring.keys(expected.identity(device), names, maker, orphans)
+        entry = await find_entry(client, keyring, keys, names[0] if names else device.address)
+        device = replace(
+            device, maker=maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
+            again_at=entry.until.isoformat() if entry.until else "",
+        )  # fmt: skip
+        if not entry.closed:
+            information = await client.information()
+            macs = Identity.of([i.mac for i in await client.interfaces()]).macs
+            device = replace(
+                device, maker=information.maker, model=information.model, firmware=information.firmware,
+                serial=information.serial, mac=min(macs, default=""), macs=tuple(sorted(macs)),
+            )  # fmt: skip
+        named = (f"{host} ({what})" for host, what in client.named_hosts.items())
+        return replace(device, named_hosts=tuple(dict.fromkeys((*device.named_hosts, *named))))
+
+
+_PATIENCE_S = 15.0  # one that answered a moment ago, and is gone: it restarts its web server
+
+
+def _maker_of_model(plan: Plan | None, model: str) -> str:
+    if plan is None or not model:
+        return ""
+    makers = {t.model: t.maker for t in plan.recorder_types} | {t.model: t.maker for t in plan.camera_types}
+    return makers.get(model, "")

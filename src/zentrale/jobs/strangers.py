@@ -1,0 +1,134 @@
+"""Trying to get in as a stranger: without a password, and with the maker's default one. Neither may work.
+
+A default password is tried at one door a window, so that the test locks no device; the doors take turns.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from enum import Enum
+
+from zentrale import quantities
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
+from zentrale.field import rtsp_player
+from zentrale.field.device import Device
+from zentrale.field.rtsp_player import Access, AccessResult
+from zentrale.findings import Finding, finding
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.resolving import Target
+from zentrale.protocols import doors
+from zentrale.protocols.doors import Door, Purpose
+from zentrale.protocols.http_auth import Credentials
+
+
+class Attempt(Enum):
+    """With what a stranger tries."""
+
+    NO_PASSWORD = "no password"
+    DEFAULT_PASSWORD = "default password"
+
+
+@dataclass(frozen=True)
+class AccessCheck:
+    """One stranger's attempt: on which door, with what (`attempt` says it in words), and what came of it."""
+
+    camera: str
+    door: Door
+    kind: Attempt
+    attempt: str
+    result: AccessResult
+
+
+async def try_as_stranger(keyring: Keyring, target: Target) -> list[AccessCheck]:
+    """All attempts on one camera. In a patient run those that have to wait are waited for."""
+    assert keyring.plan is not None
+    camera, maker = target.camera, keyring.plan.maker(target.camera)
+    checks = []
+    for door in _doors(target):
+        result = await _try(target, door, None)
+        checks.append(AccessCheck(camera.name, door, Attempt.NO_PASSWORD, "without a password", result))
+    open_doors = {c.door for c in checks if c.result.access is Access.PLAYS}
+    for candidate in keyring.contents.candidates:
+        if candidate.factory_of.lower() != maker.lower():
+            continue
+        for door in _in_turn(keyring, target, candidate.credentials, open_doors):
+            result = await _try(target, door, candidate.credentials)
+            while keyring.patience.patient and result.access is Access.NOT_ASKED and result.again:
+                await keyring.wait(camera.name, result.again)
+                result = await _try(target, door, candidate.credentials)
+            words = f"default password of {maker}"
+            checks.append(AccessCheck(camera.name, door, Attempt.DEFAULT_PASSWORD, words, result))
+    return checks
+
+
+def _doors(target: Target) -> list[Door]:
+    doors_there = [Door.RTSP] if "main" in target.streams else []
+    return [*doors_there, Door.ONVIF] if target.url else doors_there
+
+
+def _in_turn(keyring: Keyring, target: Target, credentials: Credentials, open_doors: set[Door]) -> list[Door]:
+    """The doors that are closed to strangers, that which was tried longest ago first."""
+    host = target.streams["main"].host if "main" in target.streams else ""
+    where = doors.Target(host, 0, target.visit.endpoint)
+    left = [d for d in _doors(target) if d not in open_doors]
+    return sorted(left, key=lambda d: keyring.ledger.last_asked(where, d, credentials))
+
+
+async def _try(target: Target, door: Door, credentials: Credentials | None) -> AccessResult:
+    if door is Door.RTSP:
+        visit = replace(target.visit, credentials=credentials, purpose=Purpose.STRANGER, patience_s=0.0)
+        return await rtsp_player.try_access(target.streams["main"], visit)
+    async with Device(target.url, target.visit.rules, endpoint=target.visit.endpoint) as client:
+        client.purpose = Purpose.STRANGER
+        try:
+            await client.system_time()
+            if credentials is None:
+                await client.users()
+            else:
+                await client.login(credentials)
+        except (NotAskedError, LockedError) as error:
+            return AccessResult(Access.NOT_ASKED, str(error), error.until)
+        except RefusedError as error:
+            return AccessResult(Access.REFUSED, str(error))
+        except DeviceError as error:
+            return AccessResult(Access.UNCLEAR, str(error))
+    return AccessResult(Access.PLAYS, "GetUsers was answered")
+
+
+def access_findings(checks: Sequence[AccessCheck], url: str = "") -> list[Finding]:
+    """One for each door that is open or gave no clear answer; what was not asked is told once for a camera."""
+    findings = [f for c in checks if (f := _finding(c, url)) is not None]
+    waiting: dict[str, list[AccessCheck]] = {}
+    for check in checks:
+        if check.result.access is Access.NOT_ASKED:
+            waiting.setdefault(check.camera, []).append(check)
+    for camera, left in waiting.items():
+        until = max((c.result.again for c in left if c.result.again), default=None)
+        told = ", ".join(dict.fromkeys(f"{c.door.value} {c.attempt}" for c in left))
+        findings.append(
+            finding("SEC-10", _subject(camera, url), f"not asked: {told}{_from(until)}", "refused", "good practice")
+        )
+    return findings
+
+
+def _from(until: datetime | None) -> str:
+    return f"; from {quantities.clock_time(until)} on" if until else ""
+
+
+def _subject(camera: str, url: str) -> str:
+    return f"camera {camera}" if camera else f"stream {url}"
+
+
+def _finding(check: AccessCheck, url: str) -> Finding | None:
+    subject = _subject(check.camera, url)
+    measured = f"{check.door.value} {check.attempt}: {check.result.detail}"
+    limit, source = "refused", "good practice; ONVIF Core, access policy"
+    if check.result.access is Access.UNCLEAR:
+        return finding("SEC-5", subject, measured, limit, source)
+    if check.result.access is not Access.PLAYS:
+        return None
+    if check.kind is Attempt.DEFAULT_PASSWORD:
+        return finding("SEC-1", subject, measured, limit, source)
+    return finding("SEC-2" if check.door is Door.RTSP else "SEC-4", subject, measured, limit, source)

@@ -1,0 +1,178 @@
+"""The ledger of refused credentials: one for all doors of a device and all commands, so that none locks it.
+
+Devices lock an account after some wrong passwords, the strictest at the third. So at most two are tried within a window.
+What was sent and not answered counts as refused: whoever died in between leaves it so. Credentials stand here as
+fingerprints only, made with a key that lies in the vault.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from zentrale.errors import LockedError, NotAskedError
+from zentrale.logbook.store import Logbook
+from zentrale.protocols.doors import Door, Outcome, Purpose, Target, Ticket
+from zentrale.protocols.http_auth import Credentials
+from zentrale.quantities import clock_time, count
+
+TRIES = 2  # one less than the strictest device bears
+MAX_LOCK_S = 24 * 3600.0  # what a device may ask us to wait; a longer time is nonsense
+_UNDER_WAY_S = 60.0  # longer than any answer is waited for: who died in between leaves it pending
+_COUNTED = ("pending", "refused", "unclear")
+
+
+@dataclass(frozen=True)
+class Patience:
+    """How often a device may refuse within a window, as the person asks for it. `patient`: wait the windows out."""
+
+    window_s: float
+    tries: int = TRIES
+    patient: bool = False
+
+
+class RefusalLedger:
+    """The ledger of one site. `fingerprint` makes of credentials what the logbook may know."""
+
+    def __init__(
+        self,
+        logbook: Logbook,
+        patience: Patience,
+        fingerprint: Callable[[Credentials], str],
+        now_s: Callable[[], float] = time.time,
+    ) -> None:
+        self._log = logbook
+        self.patience = patience
+        self._fingerprint = fingerprint
+        self._now_s = now_s
+        self.started_s = now_s()
+
+    # What field/ asks
+
+    def admit(self, target: Target, door: Door, scheme: str, credentials: Credentials, purpose: Purpose) -> Ticket:
+        """Leave to send `credentials` once. Raises NotAskedError, or LockedError where the device said so."""
+        ticket = Ticket(target, door, scheme, self._fingerprint(credentials), purpose)
+        with self._log.transaction():  # counting and writing are one: another process may ask at this moment
+            now = self._now_s()
+            self._check_lock(target, now)
+            if purpose is Purpose.ENTER and self._opened(target, door) == (ticket.fingerprint, scheme):
+                return ticket
+            self._check_window(ticket, now)
+            number = self._write(ticket, "pending", now)
+        return Ticket(target, door, scheme, ticket.fingerprint, purpose, number)
+
+    def settle(self, ticket: Ticket, outcome: Outcome) -> None:
+        target = ticket.target
+        with self._log.transaction():
+            if outcome in (Outcome.ACCEPTED, Outcome.VOID):
+                self._log.execute("DELETE FROM attempt WHERE id = ?", (ticket.id,))
+            elif ticket.id is not None:
+                self._log.execute("UPDATE attempt SET state = ? WHERE id = ?", (outcome.value, ticket.id))
+            elif outcome is Outcome.REFUSED:
+                # They opened this door before, and do no more: from now on they count as all others do.
+                self._write(ticket, outcome.value, self._now_s())
+            if outcome is Outcome.REFUSED:
+                self._log.execute(
+                    "DELETE FROM opened WHERE fingerprint = ? AND door = ? AND "
+                    "((host = ? AND port = ?) OR (endpoint != '' AND endpoint = ?))",
+                    (ticket.fingerprint, ticket.door.value, target.host, target.port, target.endpoint),
+                )
+            if outcome is Outcome.ACCEPTED and ticket.purpose is Purpose.ENTER:
+                self._log.execute(
+                    "INSERT OR REPLACE INTO opened VALUES (?, ?, ?, ?, ?, ?, ?)",
+                    (target.host, target.port, target.endpoint, ticket.door.value, ticket.scheme, ticket.fingerprint,
+                     self._now_s()),
+                )  # fmt: skip
+
+    def lock(self, target: Target, wait_s: float | None) -> None:
+        """The device says that it is locked. Raises LockedError, always."""
+        now = self._now_s()
+        until = now + min(wait_s or self.patience.window_s, MAX_LOCK_S)
+        self._write(Ticket(target, Door.ONVIF, "", "", Purpose.ENTER), "locked", now, until)
+        self._check_lock(target, now)
+
+    # What jobs/ ask
+
+    def in_turn(
+        self, target: Target, door: Door, tries: Sequence[Credentials], schemes: Sequence[str]
+    ) -> list[tuple[Credentials, str]]:
+        """`tries` by each of `schemes`, in the order in which they should be tried: what opened the door last, then what
+        never failed there, then what failed, longest ago first. In a patient run, what it has tried is left out.
+        """
+        opened = self._opened(target, door)
+        order = []
+        for rank, scheme in enumerate(schemes):
+            for index, credentials in enumerate(dict.fromkeys(tries)):
+                mark = self._fingerprint(credentials)
+                failed_s = self._last_failure(target, door, mark, scheme)
+                if not (self.patience.patient and failed_s >= self.started_s):
+                    order.append((opened != (mark, scheme), failed_s, rank, index, credentials, scheme))
+        return [(item[4], item[5]) for item in sorted(order, key=lambda item: item[:4])]
+
+    def last_asked(self, target: Target, door: Door, credentials: Credentials) -> float:
+        """When these were last tried at this door [s since 1970]; 0 where never."""
+        return self._last_failure(target, door, self._fingerprint(credentials))
+
+    # The rows
+
+    def _write(self, ticket: Ticket, state: str, at: float, until: float = 0.0) -> int | None:
+        target = ticket.target
+        cursor = self._log.execute(
+            "INSERT INTO attempt (at, host, port, endpoint, door, scheme, fingerprint, purpose, state, until) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (at, target.host, target.port, target.endpoint, ticket.door.value, ticket.scheme, ticket.fingerprint,
+             ticket.purpose.value, state, until),
+        )  # fmt: skip
+        return cursor.lastrowid
+
+    def _opened(self, target: Target, door: Door) -> tuple[str, str] | None:
+        row = self._log.execute(
+            "SELECT fingerprint, scheme FROM opened WHERE door = ? AND "
+            "((host = ? AND port = ?) OR (endpoint != '' AND endpoint = ?)) ORDER BY at DESC LIMIT 1",
+            (door.value, target.host, target.port, target.endpoint),
+        ).fetchone()
+        return None if row is None else (row[0], row[1])
+
+    def _last_failure(self, target: Target, door: Door, fingerprint: str, scheme: str = "") -> float:
+        """When these last failed there; a port of 0 stands for any. What is under way just now has not failed."""
+        row = self._log.execute(
+            "SELECT max(at) FROM attempt WHERE door = ? AND fingerprint = ? AND (? = '' OR scheme = ?) AND "
+            "((host = ? AND (? = 0 OR port = ?)) OR (endpoint != '' AND endpoint = ?)) AND "
+            "(state IN ('refused', 'unclear') OR (state = 'pending' AND at < ?))",
+            (door.value, fingerprint, scheme, scheme, target.host, target.port, target.port, target.endpoint,
+             self._now_s() - _UNDER_WAY_S),
+        ).fetchone()  # fmt: skip
+        return float(row[0] or 0)
+
+    def _check_lock(self, target: Target, now: float) -> None:
+        row = self._log.execute(
+            "SELECT max(until) FROM attempt WHERE state = 'locked' AND (host = ? OR (endpoint != '' AND endpoint = ?))",
+            (target.host, target.endpoint),
+        ).fetchone()
+        if row[0] and row[0] > now:
+            until = datetime.fromtimestamp(row[0], UTC)
+            raise LockedError(f"the device says that it is locked; it is left alone until {clock_time(until)}", until)
+
+    def _check_window(self, ticket: Ticket, now: float) -> None:
+        target, patience = ticket.target, self.patience
+        rows = self._log.execute(
+            "SELECT at, door, fingerprint, purpose FROM attempt WHERE state IN (?, ?, ?) AND at > ? AND "
+            "(host = ? OR (endpoint != '' AND endpoint = ?)) ORDER BY at",
+            (*_COUNTED, now - patience.window_s, target.host, target.endpoint),
+        ).fetchall()
+        if len(rows) >= patience.tries:
+            until = datetime.fromtimestamp(rows[len(rows) - patience.tries][0] + patience.window_s, UTC)
+            since = datetime.fromtimestamp(rows[0][0], UTC)
+            refused = count(len(rows), "password was", "passwords were")
+            raise NotAskedError(
+                f"not asked: {refused} refused since {clock_time(since)}; it can be from {clock_time(until)} on", until
+            )
+        same = [r for r in rows if r[2] == ticket.fingerprint]
+        if ticket.purpose is Purpose.STRANGER and same and patience.tries <= TRIES:
+            until = datetime.fromtimestamp(same[-1][0] + patience.window_s, UTC)
+            raise NotAskedError(
+                f"not asked: the same password was tried at its {same[-1][1]} door; it can be from "
+                f"{clock_time(until)} on", until,
+            )  # fmt: skip

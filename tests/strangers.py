@@ -1,0 +1,244 @@
+"""Devices that are not ours, made of plain text and hashlib: what they say and count is written from the standards, not
+with the code that is tested. Each lies, stalls or breaks in its own way, and remembers what it was given.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+import hashlib
+import re
+import ssl
+import threading
+import time
+from collections.abc import Awaitable, Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+PORT, RTSP_PORT = 8080, 8554
+SOAP = (
+    '<?xml version="1.0"?><SOAP-ENV:Envelope xmlns:SOAP-ENV="http://www.w3.org/2003/05/soap-envelope" '
+    'xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:trt="http://www.onvif.org/ver10/media/wsdl" '
+    'xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:ter="http://www.onvif.org/ver10/error">'
+    "<SOAP-ENV:Body>{}</SOAP-ENV:Body></SOAP-ENV:Envelope>"
+)
+FAULT = (
+    "<SOAP-ENV:Fault><SOAP-ENV:Code><SOAP-ENV:Value>SOAP-ENV:Sender</SOAP-ENV:Value><SOAP-ENV:Subcode><SOAP-ENV:Value>"
+    "ter:NotAuthorized</SOAP-ENV:Value></SOAP-ENV:Subcode></SOAP-ENV:Code><SOAP-ENV:Reason><SOAP-ENV:Text>{}"
+    "</SOAP-ENV:Text></SOAP-ENV:Reason></SOAP-ENV:Fault>"
+)
+FREE = {"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetHostname"}
+
+
+@dataclass
+class Camera:
+    """An ONVIF camera behind HTTP digest. What is odd about one is set by its fields, or by a subclass."""
+
+    host: str
+    password: str = "installer-1"
+    serial: str = ""
+    maker: str = "Pallas Yard"
+    model: str = "Larch 2"
+    stream: str = ""  # what it tells as its stream address; empty: the right one
+    service: str = ""  # what it tells as the address of its services
+    challenge: str = 'Digest realm="r", nonce="{nonce}", qop="auth"'
+    year: int = 0
+    profiles: int = 2
+    locks_at: int = 0  # refusals, within `forgets_s`
+    forgets_s: float = 1e9
+    fails_every: int = 0
+    port: int = PORT
+    tls: ssl.SSLContext | None = None
+    refused: list[float] = field(default_factory=list)
+    requests: int = 0
+    seen: list[str] = field(default_factory=list)
+    users: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def mac(self) -> str:
+        return f"02:5a:77:00:{self.port % 100:02d}:{int(self.host.rpartition('.')[2]):02x}"
+
+    @property
+    def where(self) -> str:
+        return f"{'https' if self.tls else 'http'}://{self.host}:{self.port}"
+
+    @property
+    def refusals(self) -> int:
+        return len(self.refused)
+
+    # HTTP
+
+    async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        while True:
+            head = (await reader.readuntil(b"\r\n\r\n")).decode("latin-1")
+            length = re.search(r"content-length: *(\d+)", head, re.IGNORECASE)
+            body = (await reader.readexactly(int(length[1]) if length else 0)).decode()
+            self.requests += 1
+            await self.answer(writer, head, body)
+
+    async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
+        if self.fails_every and self.requests % self.fails_every == 0:
+            await self.send(writer, "500 Internal Server Error", b"busy")
+            return
+        found = re.search(r"Body[^>]*>\s*<(?:\w+:)?(\w+)", body)
+        name = found[1] if found else ""
+        self.seen.append(f"{name} {'with' if 'uthorization:' in head else 'without'}")
+        lately = [at for at in self.refused if time.monotonic() - at < self.forgets_s]
+        if self.locks_at and len(lately) >= self.locks_at:
+            await self.send(writer, "400 Bad Request", SOAP.format(FAULT.format("account is locked")).encode())
+            return
+        if name not in FREE and not self.proves(head, body):
+            offer = self.challenge.format(nonce="n0nce")
+            await self.send(writer, "401 Unauthorized", b"", f"WWW-Authenticate: {offer}\r\n")
+            return
+        content = self.content(name, body)
+        if content is None:
+            refusal = FAULT.replace("ter:NotAuthorized", "ter:ActionNotSupported").format("no")
+            await self.send(writer, "500 Internal Server Error", SOAP.format(refusal).encode())
+            return
+        await self.send(writer, "200 OK", SOAP.format(content).encode())
+
+    async def send(self, writer: asyncio.StreamWriter, status: str, body: bytes, more: str = "") -> None:
+        head = f"HTTP/1.1 {status}\r\nContent-Type: application/soap+xml\r\nContent-Length: {len(body)}\r\n{more}\r\n"
+        writer.write(head.encode() + body)
+        await writer.drain()
+
+    def proves(self, head: str, body: str) -> bool:
+        """RFC 7616 clause 3.4.1, worked out here; a UsernameToken is not looked at, but counted as refused."""
+        given = re.search(r"authorization: *(\w+) (.*?)\r\n", head, re.IGNORECASE)
+        if given is None:
+            if "UsernameToken" in body:
+                self.refused.append(time.monotonic())
+            return False
+        if given[1].lower() == "basic":
+            right = base64.b64decode(given[2]).decode() == f"admin:{self.password}"
+        else:
+            fields = dict(re.findall(r'(\w+)="?([^",]*)"?', given[2]))
+            method = head.split()[0]
+
+            def h(text: str) -> str:
+                return hashlib.md5(text.encode()).hexdigest()
+
+            a2 = f"{method}:{fields['uri']}" + (f":{h(body)}" if fields.get("qop") == "auth-int" else "")
+            middle = f":{fields['nc']}:{fields['cnonce']}:{fields['qop']}" if "qop" in fields else ""
+            wanted = h(f"{h(f'admin:r:{self.password}')}:n0nce{middle}:{h(a2)}")
+            right = fields.get("username") == "admin" and fields.get("response") == wanted
+        if not right:
+            self.refused.append(time.monotonic())
+        return right
+
+    # ONVIF
+
+    def content(self, name: str, body: str) -> str | None:
+        now = datetime.now(UTC)
+        stream = self.stream or f"rtsp://{self.host}:{RTSP_PORT}/v"
+        encoder = (
+            "<tt:VideoEncoderConfiguration token='{0}'><tt:Name>{0}</tt:Name><tt:Encoding>H264</tt:Encoding><tt:Resolution>"
+            "<tt:Width>{1}</tt:Width><tt:Height>{2}</tt:Height></tt:Resolution><tt:RateControl><tt:FrameRateLimit>{3}"
+            "</tt:FrameRateLimit><tt:BitrateLimit>{4}</tt:BitrateLimit></tt:RateControl><tt:H264><tt:GovLength>{3}"
+            "</tt:GovLength></tt:H264></tt:VideoEncoderConfiguration>"
+        )
+        profiles = [("main", 320, 180, 10, 300), ("sub", 160, 96, 5, 64)][: self.profiles]
+        answers = {
+            "GetSystemDateAndTime": "<tds:SystemDateAndTime><tt:DateTimeType>Manual</tt:DateTimeType><tt:TimeZone><tt:TZ>"
+            f"GMT0BST,M3.5.0/1,M10.5.0</tt:TZ></tt:TimeZone><tt:UTCDateTime><tt:Time><tt:Hour>{now.hour}</tt:Hour><tt:Minute>"
+            f"{now.minute}</tt:Minute><tt:Second>{now.second}</tt:Second></tt:Time><tt:Date><tt:Year>{self.year or now.year}"
+            f"</tt:Year><tt:Month>{now.month}</tt:Month><tt:Day>{now.day}</tt:Day></tt:Date></tt:UTCDateTime>"
+            "</tds:SystemDateAndTime>",
+            "GetDeviceInformation": f"<tds:Manufacturer>{self.maker}</tds:Manufacturer><tds:Model>{self.model}</tds:Model>"
+            f"<tds:FirmwareVersion>1</tds:FirmwareVersion><tds:SerialNumber>{self.serial or self.mac}</tds:SerialNumber>",
+            "GetUsers": "<tds:User><tt:Username>admin</tt:Username><tt:UserLevel>Administrator</tt:UserLevel></tds:User>",
+            "GetNetworkInterfaces": f"<tds:NetworkInterfaces token='e'><tt:Info><tt:HwAddress>{self.mac}</tt:HwAddress>"
+            "</tt:Info></tds:NetworkInterfaces>",
+            "GetServices": "".join(
+                f"<tds:Service><tds:Namespace>http://www.onvif.org/ver10/{part}/wsdl</tds:Namespace><tds:XAddr>"
+                f"{self.service or self.where}/onvif/{part}</tds:XAddr></tds:Service>" for part in ("device", "media")
+            ),
+            "GetScopes": "<tds:Scopes><tt:ScopeDef>Configurable</tt:ScopeDef><tt:ScopeItem>onvif://www.onvif.org/name/x"
+            "</tt:ScopeItem></tds:Scopes>",
+            "GetHostname": "<tds:HostnameInformation><tt:Name>x</tt:Name></tds:HostnameInformation>",
+            "SetScopes": "", "SetHostname": "", "SetSystemDateAndTime": "",
+            "GetProfiles": "".join(
+                f"<trt:Profiles token='{p[0]}'><tt:Name>{p[0]}</tt:Name>{encoder.format(*p)}</trt:Profiles>"
+                for p in profiles
+            ),
+            "GetStreamUri": f"<trt:MediaUri><tt:Uri>{stream}</tt:Uri></trt:MediaUri>",
+        }  # fmt: skip
+        if name not in answers:
+            return None
+        prefix = "trt" if "Profile" in name or "Stream" in name else "tds"
+        return f"<{prefix}:{name}Response>{answers[name]}</{prefix}:{name}Response>"
+
+
+class Drips(Camera):
+    """Its headers come a byte a second, and never end."""
+
+    async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
+        for byte in b"HTTP/1.1 200 OK\r\nX-Slow: " + b"z" * 600:
+            writer.write(bytes([byte]))
+            await writer.drain()
+            await asyncio.sleep(1)
+
+
+class Floods(Camera):
+    """Behind its refusal comes a body without an end."""
+
+    async def send(self, writer: asyncio.StreamWriter, status: str, body: bytes, more: str = "") -> None:
+        if not status.startswith("401"):
+            await super().send(writer, status, body, more)
+            return
+        writer.write(f"HTTP/1.1 {status}\r\nTransfer-Encoding: chunked\r\n{more}\r\n".encode())
+        for _ in range(30_000):  # 2 GB; the other side is to have enough long before
+            writer.write(b"10000\r\n" + b"x" * 65536 + b"\r\n")
+            await writer.drain()
+
+
+@dataclass
+class Thief:
+    """A host that somebody names in place of a camera. It asks for a password in clear, and keeps all it gets."""
+
+    host: str
+    heard: list[bytes] = field(default_factory=list)
+
+    async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        while data := await reader.read(4096):
+            self.heard.append(data)
+            writer.write(b'RTSP/1.0 401 Unauthorized\r\nCSeq: 1\r\nWWW-Authenticate: Basic realm="x"\r\n\r\n')
+            await writer.drain()
+
+
+Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
+
+
+@contextlib.contextmanager
+def listening(*servers: tuple[Serve, str, int, ssl.SSLContext | None]) -> Iterator[None]:
+    """Serve them all in a thread of their own."""
+    ready, stop = threading.Event(), threading.Event()
+
+    async def guarded(serve: Serve, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError, asyncio.IncompleteReadError, asyncio.LimitOverrunError, UnicodeDecodeError):
+            await serve(reader, writer)
+        writer.close()
+
+    async def run() -> None:
+        bound = [
+            await asyncio.start_server(lambda r, w, s=serve: guarded(s, r, w), host, port, ssl=tls)  # type: ignore[misc]
+            for serve, host, port, tls in servers
+        ]
+        ready.set()
+        while not stop.is_set():  # noqa: ASYNC110 - it is set in another thread
+            await asyncio.sleep(0.05)
+        for server in bound:
+            server.close()
+        for task in asyncio.all_tasks() - {asyncio.current_task()}:
+            task.cancel()
+
+    thread = threading.Thread(target=lambda: asyncio.run(run()), daemon=True)
+    thread.start()
+    assert ready.wait(10)
+    try:
+        yield
+    finally:
+        stop.set()
+        thread.join(10)
