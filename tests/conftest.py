@@ -169,7 +169,8 @@ class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tel
     """Those in one process, one after the other; all others wherever there is time, each on its own."""
 
     def _split_scope(self, nodeid: str) -> str:
-        return "wire" if Path(nodeid.partition("::")[0]).name in ON_THE_WIRE else nodeid
+        file = Path(nodeid.partition("::")[0]).name
+        return "wire" if file in ON_THE_WIRE else file if file == "test_hostile.py" else nodeid
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScopeScheduling:

@@ -40,7 +40,7 @@ A site folder holds site.toml, cameras.csv and types.toml; commands find it from
 Start with `zentrale demo`, or with `zentrale new FOLDER`.
 
 exit codes: 0 all is as planned, 1 it ran and there are faults, 2 wrong usage or bad input,
-            3 nothing could be reached, 130 interrupted
+            3 nothing could be reached, 70 the program itself failed, 130 interrupted
 """
 
 

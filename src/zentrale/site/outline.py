@@ -84,7 +84,7 @@ def _outline(name: str, features: list[Any], origin: tuple[float, float]) -> Out
         properties = feature.get("properties") if isinstance(feature, dict) else None
         properties = properties if isinstance(properties, dict) else {}
         kind = properties.get("kind")
-        if kind not in _KINDS:
+        if not isinstance(kind, str) or kind not in _KINDS:
             problems.append(f"{where}: field kind: found {kind!r}; expected one of: {', '.join(_KINDS)}")
             continue
         drawn = _shape(feature.get("geometry"), origin)

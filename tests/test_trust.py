@@ -1,0 +1,479 @@
+"""The parts that keep passwords, count refusals and say which device is which, each on its own."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import sqlite3
+import threading
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import CAMERAS, SITE, make_site, zentrale
+from zentrale.errors import (
+    ClearTextError,
+    InputError,
+    LateError,
+    LockedError,
+    NotAskedError,
+    PassphraseChangedError,
+    RemoteProtocolError,
+    StorageError,
+    Whose,
+)
+from zentrale.field import scheduler
+from zentrale.field.rules import Rules
+from zentrale.field.scheduler import Failure
+from zentrale.jobs.found import FoundDevice, one_row_each
+from zentrale.jobs.keyring import Keyring, Manner
+from zentrale.jobs.matching import match_devices
+from zentrale.jobs.states import State
+from zentrale.logbook.ledger import Patience, RefusalLedger
+from zentrale.logbook.locks import site_lock
+from zentrale.logbook.store import SCHEMA_VERSION, KnownDevice, Logbook
+from zentrale.logbook.vault import Candidate, Vault, weakness
+from zentrale.output.csv_tables import safe_cell
+from zentrale.protocols.addresses import pin
+from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering, Credentials, parse_offers
+from zentrale.site.folder import SiteFolder
+from zentrale.site.identity import Identity, Kind, Ref
+from zentrale.site.reading import read_plan
+from zentrale.words import clean
+
+ONE, TWO, MAC, OTHER = (
+    Credentials("admin", "one"),
+    Credentials("admin", "two"),
+    "02:5a:00:00:00:01",
+    "02:5a:00:00:00:02",
+)
+
+
+# The vault
+
+
+def test_what_another_process_wrote_is_never_written_over(tmp_path: Path) -> None:
+    mine = Vault.create(tmp_path / "vault.bin", "p")
+    theirs = Vault.open(tmp_path / "vault.bin", "p")
+    assert mine.contents.devices == {}
+    theirs.set_device("north", ONE, Identity.of([MAC]))
+    mine.set_device("south", TWO)
+    mine.add_candidate(Candidate(ONE, "c"))
+    assert {n: e.credentials for n, e in theirs.contents.devices.items()} == {"north": ONE, "south": TWO}
+    theirs.set_device("north", TWO)
+    assert [(f.name, f.entry.credentials) for f in mine.contents.former] == [("north", ONE)], "none is ever lost"
+    assert mine.contents.names_of(Identity.of([MAC, OTHER])) == ["north"], "the identity stays with the entry"
+    mine.rename_device("north", "gate")
+    assert theirs.device("gate") == TWO and theirs.contents.former[0].name == "gate"
+
+
+def test_many_writers_at_once_lose_nothing(tmp_path: Path) -> None:
+    Vault.create(tmp_path / "vault.bin", "p")
+    vaults = [Vault.open(tmp_path / "vault.bin", "p") for _ in range(4)]
+    threads = [
+        threading.Thread(target=lambda v=v, n=n: [v.set_device(f"c{n}-{i}", ONE) for i in range(10)])
+        for n, v in enumerate(vaults)
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(vaults[0].contents.devices) == 40
+
+
+def test_a_passphrase_changed_meanwhile_is_asked_for_before_the_next_step(tmp_path: Path) -> None:
+    folder = SiteFolder(make_site(tmp_path))
+    vault, told, answers = Vault.create(folder.vault_file, "old"), list[str](), iter(["wrong", "newer"])
+    Vault.open(folder.vault_file, "old").change_passphrase("newer")
+    with pytest.raises(PassphraseChangedError):
+        vault.set_device("north", ONE)
+    with Logbook(folder.logbook_file) as logbook:
+        held = Vault.open(folder.vault_file, "newer")
+        for manner, good in ((Manner(), False), (Manner(told.append, lambda: next(answers)), True)):
+            keyring = Keyring(read_plan(folder), held, logbook, Patience(1800), manner=manner)
+            Vault.open(folder.vault_file, "newer").change_passphrase("newer")
+            if not good:
+                with pytest.raises(PassphraseChangedError):
+                    asyncio.run(keyring.ready())
+                held.reopen("newer")
+            else:
+                asyncio.run(keyring.ready())
+    assert any("changed by another process" in line for line in told) and any("wrong passphrase" in t for t in told)
+
+
+def test_leftovers_of_a_crash_are_cleared_and_an_older_vault_is_taken(tmp_path: Path) -> None:
+    path = tmp_path / "vault.bin"
+    vault = Vault.create(path, "p")
+    (tmp_path / ".vault.bin.new-dead").write_bytes(b"half")
+    vault._write(replace(vault.contents, key=b""))
+    assert Vault.open(path, "p").ready().key and not list(tmp_path.glob(".vault.bin.new-*"))
+
+
+@pytest.mark.parametrize(
+    ("passphrase", "weak"),
+    [("short one", True), ("Correcthorse1", True), ("aaaaaaaaaaaaa", True), ("twowordsinone16x", False),
+     ("lock gate 77", False), ("kR7#vv9!Qx2z", False), ("test passphrase", False)],
+)  # fmt: skip
+def test_a_weak_passphrase_is_told(passphrase: str, weak: bool) -> None:
+    assert bool(weakness(passphrase)) is weak
+
+
+def test_a_weak_passphrase_is_taken_only_when_asked_for(site: Path) -> None:
+    refused = zentrale("vault", "init", cwd=site, ZENTRALE_PASSPHRASE="geheim")
+    assert refused.code == 2 and "at least 12" in refused.err and "geheim" not in refused.err
+    assert zentrale("vault", "init", "--weak", cwd=site, ZENTRALE_PASSPHRASE="geheim").code == 0
+
+
+# The ledger
+
+
+class Clock:
+    now_s = 1e9
+
+    def __call__(self) -> float:
+        return self.now_s
+
+
+def ledger(tmp_path: Path, clock: Clock, tries: int = 2) -> RefusalLedger:
+    log = Logbook(tmp_path / "log.sqlite")
+    return RefusalLedger(log, Patience(1800, tries), lambda c: f"{c.user}/{c.password}"[::-1], clock)
+
+
+def refuse(book: RefusalLedger, target: Target, door: Door, word: str, purpose: Purpose = Purpose.ENTER) -> None:
+    book.settle(book.admit(target, door, "digest", Credentials("a", word), purpose), Outcome.REFUSED)
+
+
+def test_two_refusals_a_window_over_all_doors_processes_and_addresses(tmp_path: Path) -> None:
+    clock = Clock()
+    book, other = ledger(tmp_path, clock), ledger(tmp_path, clock)
+    here, moved = Target("10.0.0.1", 80, "urn:1"), Target("10.0.0.2", 80, "urn:1")
+    refuse(book, here, Door.ONVIF, "one")
+    other.admit(here, Door.RTSP, "digest", Credentials("a", "two"), Purpose.ENTER)  # and dies before its answer
+    for target, door in ((here, Door.ONVIF), (replace(here, port=554), Door.RTSP), (moved, Door.ONVIF)):
+        with pytest.raises(NotAskedError) as error:
+            book.admit(target, door, "digest", Credentials("a", "three"), Purpose.ENTER)
+        assert error.value.until.timestamp() == clock.now_s + 1800
+    refuse(book, Target("10.0.0.9", 80), Door.ONVIF, "one")  # another device is not held back
+    clock.now_s += 1801
+    refuse(book, here, Door.ONVIF, "three")
+
+
+def test_what_opened_goes_first_and_is_not_counted_and_what_failed_waits(tmp_path: Path) -> None:
+    clock = Clock()
+    book = ledger(tmp_path, clock)
+    here, words = Target("10.0.0.1", 80), [Credentials("a", w) for w in ("one", "two", "three")]
+    refuse(book, here, Door.ONVIF, "one")
+    assert [c.password for c, _ in book.in_turn(here, Door.ONVIF, words, ["digest"])] == ["two", "three", "one"]
+    book.settle(book.admit(here, Door.ONVIF, "digest", words[2], Purpose.ENTER), Outcome.ACCEPTED)
+    assert next(iter(book.in_turn(here, Door.ONVIF, words, ["digest"])))[0].password == "three"
+    refuse(book, here, Door.ONVIF, "two")
+    for _ in range(5):
+        ticket = book.admit(here, Door.ONVIF, "digest", words[2], Purpose.ENTER)
+        assert ticket.id is None
+    book.settle(ticket, Outcome.REFUSED)  # changed on the device: from now on it counts
+    with pytest.raises(NotAskedError):
+        book.admit(here, Door.ONVIF, "digest", words[2], Purpose.ENTER)
+
+
+def test_answers_that_say_nothing_of_credentials_are_no_refusals(tmp_path: Path) -> None:
+    book = ledger(tmp_path, Clock())
+    for _ in range(5):
+        book.settle(book.admit(Target("h"), Door.RTSP, "digest", ONE, Purpose.ENTER), Outcome.VOID)
+
+
+def test_the_makers_default_is_tried_at_one_door_a_window(tmp_path: Path) -> None:
+    clock = Clock()
+    book = ledger(tmp_path, clock)
+    refuse(book, Target("h", 554), Door.RTSP, "default", Purpose.STRANGER)
+    with pytest.raises(NotAskedError, match="RTSP door"):
+        refuse(book, Target("h", 80), Door.ONVIF, "default", Purpose.STRANGER)
+    asked = {d: book.last_asked(Target("h"), d, Credentials("a", "default")) for d in Door}
+    assert min(Door, key=lambda d: asked[d]) is Door.ONVIF, "its turn is next"
+    refuse(ledger(tmp_path, clock, tries=4), Target("h", 80), Door.ONVIF, "default", Purpose.STRANGER)
+
+
+def test_a_lock_is_respected_for_as_long_as_told(tmp_path: Path) -> None:
+    clock = Clock()
+    book = ledger(tmp_path, clock)
+    with pytest.raises(LockedError):
+        book.lock(Target("h"), 90.0)
+    for seconds, locked in ((0, True), (89, True), (91, False)):
+        clock.now_s = 1e9 + seconds
+        if locked:
+            with pytest.raises(LockedError):
+                book.admit(Target("h", 554), Door.RTSP, "digest", ONE, Purpose.ENTER)
+        else:
+            book.admit(Target("h", 554), Door.RTSP, "digest", ONE, Purpose.ENTER)
+    assert tells_of_a_lock("NotAuthorized: AccountLocked") and tells_of_a_lock("Too many login attempts")
+    assert not tells_of_a_lock("NotAuthorized: wrong user or password") and not tells_of_a_lock("Blocksize is wrong")
+    assert (wait_told("try again in 5 minutes"), wait_told("x", "120"), wait_told("x")) == (300, 120, None)
+
+
+# HTTP authentication (RFC 7616): the server's moods
+
+
+def test_a_fresh_nonce_is_no_refusal_and_a_wrong_password_is() -> None:
+    def offer(nonce: str, more: str = "") -> list[str]:
+        return [f'Digest realm="r", nonce="{nonce}", qop="auth"{more}']
+
+    me = Answering(ONE, "c")
+    assert me.header("GET", "/") is None and me.challenged(parse_offers(offer("n1")))
+    assert "nc=00000001" in str(me.header("GET", "/"))
+    assert not me.challenged(parse_offers(offer("n2"))), "not accepted yet: the password is wrong"
+    me = Answering(ONE, "c")
+    assert me.challenged(parse_offers(offer("n1"))) and me.header("GET", "/")
+    assert me.challenged(parse_offers(offer("n2", ", stale=true"))), "RFC 7616 clause 3.3"
+    assert me.header("GET", "/")
+    me.accepted()
+    assert "nc=00000002" in str(me.header("GET", "/"))
+    assert me.challenged(parse_offers(offer("n3"))), "a server that takes no nonce twice"
+    assert me.header("GET", "/")
+    me.accepted()
+    assert me.header("GET", "/") is None, "from now on a challenge is fetched first"
+
+
+def test_what_cannot_be_answered_is_named_and_basic_in_clear_is_not_sent() -> None:
+    offers = parse_offers(['Digest realm="r", nonce="n", algorithm=WHIRL', 'Digest nonce="n", qop="odd"', "Negotiate"])
+    assert offers.challenges == () and len(offers.unknown) == 3
+    with pytest.raises(RemoteProtocolError, match="WHIRL"):
+        Rules().choose(offers, secure=False)
+    basic = parse_offers(['Basic realm="x"'])
+    with pytest.raises(ClearTextError):
+        Rules().choose(basic, secure=False)
+    assert Rules().choose(basic, secure=True) and Rules(basic_in_clear=True).choose(basic, secure=False)
+
+
+@given(st.text(max_size=400), st.sampled_from(['Digest realm="', "Digest ", "Basic ", 'Digest nonce="n",', ""]))
+def test_any_challenge_is_read_or_passed_over(text: str, start: str) -> None:
+    for challenge in parse_offers([start + text]).challenges:
+        assert challenge.scheme in ("digest", "basic")
+
+
+# Addresses and words of devices
+
+
+@pytest.mark.parametrize(
+    ("told", "url", "named"),
+    [
+        ("http://10.0.0.5:81/onvif?x=1", "http://10.0.0.5:81/onvif?x=1", ""),
+        ("http://10.0.0.66:81/a b".replace(" ", "%20"), "http://10.0.0.5:81/a%20b", "10.0.0.66"),
+        ("https://user:pw@evil.example/x", "https://10.0.0.5/x", "evil.example"),
+        ("http://[fe80::1]:8080/", "http://10.0.0.5:8080/", "fe80::1"),
+    ],
+)
+def test_an_address_told_is_pinned_to_the_host_that_was_reached(told: str, url: str, named: str) -> None:
+    pinned = pin(told, "10.0.0.5", ("http", "https"))
+    assert (pinned.url, pinned.named) == (url, named)
+
+
+@given(st.text(max_size=80))
+def test_no_address_leads_elsewhere(text: str) -> None:
+    for told in (text, f"http://{text}", f"http://10.0.0.5@{text}/", f"http://10.0.0.5:80{text}"):
+        try:
+            pinned = pin(told, "10.0.0.5", ("http",))
+        except RemoteProtocolError as error:
+            assert clean(str(error)) == str(error)
+        else:
+            assert pinned.url.startswith(("http://10.0.0.5/", "http://10.0.0.5:"))
+
+
+def test_what_harms_a_terminal_or_a_spreadsheet_is_made_harmless() -> None:
+    assert (
+        clean("a\x1b[2Jb\u202ec\x9bd\u2028\r\n") == "a�[2Jb�c�d���"
+        and clean("Schlüssel 北 \u200c") == "Schlüssel 北 \u200c"
+    )
+    for cell in ("=1+1", "+cmd", "-2+3", "@x", " =x", "\t=x"):
+        assert safe_cell(cell).startswith("'"), cell
+    assert safe_cell("-5.5") == "-5.5"
+
+
+# Which device is which
+
+
+def seen(address: str, *macs: str, url: str = "", **more: object) -> FoundDevice:
+    device = FoundDevice(address, url or f"http://{address}/", "probe", state=State.KNOWN_PASSWORD.value, macs=macs)
+    return replace(device, **more)  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(
+    ("devices", "rows"),
+    [
+        ([seen("10.0.0.1", MAC), seen("10.0.0.2", OTHER)], 2),
+        ([seen("10.0.0.1", MAC, OTHER), seen("10.0.0.2", OTHER, MAC)], 1),  # two legs of one recorder
+        ([seen("10.0.0.1", MAC, serial="T-100"), seen("10.0.0.2", MAC, serial="T-200")], 2),  # a cloned MAC address
+        ([seen("10.0.0.1", endpoint="urn:1"), seen("10.0.0.2", endpoint="urn:1")], 2),  # a cloned endpoint
+        ([seen("10.0.0.1", MAC), seen("10.0.0.1", OTHER, url="http://10.0.0.1:81/")], 2),  # behind one address
+        ([seen("10.0.0.1", MAC), seen("10.0.0.1", MAC, url="http://10.0.0.1:81/")], 1),
+        ([seen("10.0.0.1", MAC), seen("10.0.0.1", state=State.NO_ANSWER.value, method="sweep")], 1),
+    ],
+)
+def test_each_physical_device_is_one_row(devices: list[FoundDevice], rows: int) -> None:
+    for order in (devices, devices[::-1]):
+        assert len(one_row_each(order)) == rows
+
+
+def test_an_identity_tells_only_what_identifies() -> None:
+    assert not Identity.of(["00:00:00:00:00:00", "ff:ff:ff:ff:ff:ff", "01:00:5e:00:00:01", "x"], serial="0000")
+    assert Identity.of([MAC]).same_device(Identity.of(["02-5A-00-00-00-01"])) is True
+    assert Identity(endpoint="urn:1").same_device(Identity.of([MAC])) is None
+    assert [str(Ref(Kind.CAMERA, "a", "main stream")), str(Ref(Kind.RECORDER, "r", "channel 3"))] == [
+        "camera a, main stream", "channel 3 of r",
+    ]  # fmt: skip
+
+
+def test_a_registered_device_is_known_again_wherever_it_is_and_whatever_its_row_is_called(tmp_path: Path) -> None:
+    plan = read_plan(SiteFolder(make_site(tmp_path)))
+    moved = seen("127.0.71.29", OTHER)
+    known = KnownDevice("south", Identity.of([OTHER]), "127.0.71.12", "recorder channel 3")
+    assert match_devices(plan, [], [moved], [known]).by_name == {"south": moved}
+    rows = CAMERAS.replace("south,", "yard,").replace("127.0.71.12", "")
+    renamed = match_devices(read_plan(SiteFolder(make_site(tmp_path, cameras=rows))), [], [moved], [known])
+    assert renamed.by_name == {"yard": moved} and renamed.renamed == (("south", "yard"),)
+    with Logbook(tmp_path / "log.sqlite") as log:
+        run = log.begin_run("register", "")
+        log.begin_change(run, "camera south", "password", "a", "b")
+        log.begin_change(run, "channel 3 of recorder", "x", "a", "b")
+        log.rename("south", "yard")
+        assert [c.subject for c in log.changes()] == ["camera yard", "channel 3 of recorder"]
+
+
+# One device ends only itself
+
+
+@pytest.mark.parametrize(
+    ("error", "whose"),
+    [(ValueError("x"), Whose.DEFECT), (RecursionError(), Whose.DEFECT), (LateError("x"), Whose.NETWORK),
+     (RemoteProtocolError("x"), Whose.DEVICE), (InputError("x"), Whose.DEVICE), (OSError(111, "refused"), Whose.NETWORK)],
+)  # fmt: skip
+def test_every_exception_is_that_devices_failure(error: Exception, whose: Whose) -> None:
+    async def work(item: int) -> int:
+        if item == 1:
+            raise error
+        if item == 2:
+            await asyncio.sleep(60)
+        return item
+
+    results = asyncio.run(scheduler.run([0, 1, 2, 3], work, at_once=4, budget_s=0.2))
+    assert [results[0], results[3]] == [0, 3]
+    failed, late = results[1], results[2]
+    assert isinstance(failed, Failure) and failed.whose is whose and bool(failed.report) == (whose is Whose.DEFECT)
+    assert isinstance(late, Failure) and "0.2 s" in late.message
+
+
+@pytest.mark.parametrize("error", [StorageError("full"), PassphraseChangedError("changed")])
+def test_what_concerns_all_ends_the_run(error: Exception) -> None:
+    async def work(item: int) -> None:
+        raise error
+
+    with pytest.raises(type(error)):
+        asyncio.run(scheduler.run([0, 1], work, at_once=2, budget_s=None))
+
+
+# This machine
+
+
+def _newer(path: Path) -> None:
+    sqlite3.connect(path).execute(f"PRAGMA user_version = {SCHEMA_VERSION + 1}")
+
+
+def _folder(path: Path) -> None:
+    path.unlink()
+    path.mkdir()
+
+
+def _garbage(path: Path) -> None:
+    path.write_bytes(b"no database at all, and long enough to be looked at" * 30)
+
+
+@pytest.mark.parametrize(("spoil", "words"), [(_newer, "newer version"), (_folder, ""), (_garbage, "not a usable")])
+def test_a_logbook_that_cannot_be_used_is_told(site: Path, spoil: Callable[[Path], None], words: str) -> None:
+    Logbook(site / "logbook.sqlite").close()
+    assert (site / "logbook.sqlite").stat().st_mode & 0o777 == 0o600
+    spoil(site / "logbook.sqlite")
+    for command in (("handover",), ("assign", "north", "--remove")):
+        result = zentrale(*command, cwd=site)
+        assert result.code == 2 and words in result.err and len(result.err.splitlines()) >= 2
+
+
+def test_a_logbook_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -> None:
+    from zentrale.logbook.store import _VERSION_1
+
+    old = sqlite3.connect(tmp_path / "log")
+    old.executescript(
+        _VERSION_1 + "PRAGMA user_version = 1; INSERT INTO run VALUES (1, 'verify', 'v', '2026-01-01', NULL);"
+    )
+    old.close()
+    with Logbook(tmp_path / "log") as log:
+        log.rename("a", "b")
+        assert log.execute("SELECT count(*) FROM run").fetchone() == (1,)
+
+
+def test_a_full_disk_is_told_and_nothing_is_half_written(ready_site: Path) -> None:
+    """A limit on the size of files stands for a disk without room: the vault cannot grow, the logbook not be made."""
+    import resource
+    import subprocess
+
+    from conftest import PROGRAM, environment
+
+    before = (ready_site / "vault.bin").read_bytes()
+    for command in (["vault", "add", "x", "--label", "y"], ["assign", "north", "--remove"]):
+        done = subprocess.run(
+            [PROGRAM, *command], cwd=ready_site, env=environment(ZENTRALE_PASSWORD="long" * 20), capture_output=True,
+            text=True, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (300, 300)),
+        )  # fmt: skip
+        assert done.returncode == 2 and "Traceback" not in done.stderr and str(ready_site) in done.stderr, done.stderr
+    assert (ready_site / "vault.bin").read_bytes() == before and not list(ready_site.glob(".*new-*"))
+
+
+def test_the_second_run_on_a_site_says_for_whom_it_waits(ready_site: Path) -> None:
+    folder = SiteFolder(ready_site)
+    with site_lock(folder, "register", wait=True, waiting=lambda holder: None):
+        refused = zentrale("assign", "north", "10.0.0.1", "--no-wait", cwd=ready_site)
+    assert refused.code == 2 and "`zentrale register` (process" in refused.err
+    with site_lock(folder, "register", wait=True, waiting=lambda holder: None):
+        import subprocess
+
+        from conftest import PROGRAM, environment
+
+        second = subprocess.Popen(
+            [PROGRAM, "assign", "north", "10.0.0.1"],
+            cwd=ready_site,
+            env=environment(),
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        assert second.stderr is not None and "waiting for `zentrale register`" in second.stderr.readline()
+    assert second.wait(20) == 2
+
+
+def test_a_defect_of_ours_is_a_report_without_secrets(ready_site: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (ready_site / "site.toml").write_text(SITE)
+    broken = ready_site / "sitecustomize.py"
+    broken.write_text(
+        "import zentrale.logbook.store as s\ndef no(*a):\n    raise KeyError('installer-1 rtsp://u:geheim@h/')\n"
+        "s.Logbook.bindings = no\n"
+    )
+    result = zentrale("discover", "--wait", "0.1", "--no-sweep", cwd=ready_site, PYTHONPATH=str(ready_site))
+    assert result.code == 70 and len(result.err.strip().splitlines()) <= 3 and "installer-1" not in result.err
+    (report,) = (ready_site / "output" / "reports").iterdir()
+    text = report.read_text()
+    assert (
+        "KeyError" in text and "geheim" not in text and "installer-1" not in text and report.stat().st_mode & 0o77 == 0
+    )
+
+
+def test_vault_entries_show_in_json_without_passwords(ready_site: Path) -> None:
+    make = ("vault", "set", "north", "admin")
+    for word in ("first-one", "second-one"):
+        assert zentrale(*make, cwd=ready_site, ZENTRALE_PASSWORD=word).code == 0
+    listed = json.loads(zentrale("vault", "list", "--json", cwd=ready_site).out)["entries"]
+    assert [(e["kind"], e["name"]) for e in listed if e["name"] == "north"] == [
+        ("device", "north"),
+        ("earlier", "north"),
+    ]
+    assert not any("one" in json.dumps(e) for e in listed if e["name"] == "north")
