@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import json
 import os
+import ssl
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from hypothesis import settings
 from xdist.scheduler import LoadScopeScheduling
 
@@ -141,6 +147,23 @@ def make_vault(folder: Path) -> None:
 def everything_below(folder: Path) -> bytes:
     """All that lies in a site folder but the vault."""
     return b"".join(p.read_bytes() for p in folder.rglob("*") if p.is_file() and p.name != "vault.bin")
+
+
+def certificate(folder: Path, name: str) -> ssl.SSLContext:
+    """A server's context with a certificate of its own making, as devices have them."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
+    start = datetime(1970, 1, 1)  # made before its clock was set
+    made = (
+        x509.CertificateBuilder().subject_name(subject).issuer_name(subject).public_key(key.public_key())
+        .serial_number(x509.random_serial_number()).not_valid_before(start).not_valid_after(start + timedelta(days=1))
+        .sign(key, hashes.SHA256())
+    )  # fmt: skip
+    pem = made.public_bytes(Encoding.PEM) + key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+    (folder / f"{name}.pem").write_bytes(pem)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(folder / f"{name}.pem")
+    return context
 
 
 @pytest.fixture

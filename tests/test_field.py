@@ -8,15 +8,25 @@ import resource
 import struct
 import time
 from collections.abc import Awaitable, Callable
+from pathlib import Path
 
 import pytest
 
-from zentrale.errors import DeviceError, InputError, RefusedError, RemoteProtocolError, UnreachableError
+from conftest import certificate
+from zentrale.errors import (
+    CertificateError,
+    DeviceError,
+    InputError,
+    RefusedError,
+    RemoteProtocolError,
+    UnreachableError,
+)
 from zentrale.field import rtsp_player
 from zentrale.field.adapters import Adapter, choose
 from zentrale.field.device import Device
 from zentrale.field.probe import probe
 from zentrale.field.rtsp_player import Access, Visit
+from zentrale.field.rules import Rules
 from zentrale.field.sweep import hosts, sweep
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
@@ -198,6 +208,60 @@ def test_a_server_without_tcp_is_asked_again_for_udp() -> None:
 
     asyncio.run(with_server(serve, use))
     assert len(setups) == 2
+
+
+def test_a_server_that_names_other_hosts_is_asked_at_its_own() -> None:
+    """It sends us on, and names another host in Content-Base and in its controls: all requests come to where we were."""
+    asked: list[bytes] = []
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        port = writer.get_extra_info("sockname")[1]
+        while request := await reader.readuntil(b"\r\n\r\n"):
+            asked.append(request.split(b" ")[0] + b" " + request.split(b" ")[1])
+            cseq = next(line[6:] for line in request.split(b"\r\n") if line.startswith(b"CSeq: "))
+            ok = OK.replace(b"{}", cseq)
+            answer = ok + b"Session: 1\r\nTransport: RTP/AVP/TCP;interleaved=0-1\r\n\r\n"
+            if request.startswith(b"DESCRIBE") and b"/x " in request:
+                answer = b"RTSP/1.0 302 Found\r\nCSeq: %s\r\nLocation: rtsp://10.9.9.9:%d/y\r\n\r\n" % (cseq, port)
+            elif request.startswith(b"DESCRIBE"):
+                sdp = SDP.replace(b"control:v", b"control:rtsp://10.9.9.8/y/v")
+                base = b"Content-Base: rtsp://10.9.9.9/y/\r\nContent-Length: %d\r\n\r\n" % len(sdp)
+                answer = ok + base + sdp
+            writer.write(answer)
+            if request.startswith(b"PLAY"):
+                packet = struct.pack("!BBHII", 0x80, 0xE0, 1, 0, 7) + b"\x65data"
+                writer.write(b"$\x00" + struct.pack("!H", len(packet)) + packet)
+
+    async def use(port: int) -> None:
+        found = await rtsp_player.measure(address(port), Visit(), 0.3)
+        assert found.packets_received == 1 and found.named_hosts == ("10.9.9.8", "10.9.9.9")
+        assert not any(b"10.9.9" in line for line in asked) and b"SETUP rtsp://127.0.0.1/y/v" in asked
+
+    asyncio.run(with_server(serve, use))
+
+
+def test_over_tls_the_certificate_is_looked_at_before_anything_is_sent(tmp_path: Path) -> None:
+    seen: list[bytes] = []
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        seen.append(await reader.read(1000))
+
+    def refuse(host: str, port: int, certificate: bytes) -> None:
+        raise CertificateError(f"{len(certificate)} bytes that nobody has looked at")
+
+    async def run() -> None:
+        server = await asyncio.start_server(serve, HOST, 0, ssl=certificate(tmp_path, "camera"))
+        port = server.sockets[0].getsockname()[1]
+        stream = StreamAddress.parse(f"rtsps://admin@{HOST}:{port}/x")
+        with pytest.raises(CertificateError):
+            await rtsp_player.measure(stream, Visit(Credentials("u", "secret"), Rules(check_certificate=refuse)), 0.3)
+        async with Device(f"https://{HOST}:{port}/x", Rules(check_certificate=refuse)) as client:
+            with pytest.raises(CertificateError):
+                await client.system_time()
+        server.close()
+        assert not any(seen)
+
+    asyncio.run(run())
 
 
 def test_a_sweep_finds_open_ports_only() -> None:

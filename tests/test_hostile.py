@@ -5,17 +5,12 @@ from __future__ import annotations
 import re
 import ssl
 import time
-from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 import conftest
-from conftest import DATA, TYPES, Result, StartStandIn, everything_below, make_site, make_vault, zentrale
+from conftest import DATA, TYPES, Result, StartStandIn, certificate, everything_below, make_site, make_vault, zentrale
 from strangers import PORT, RTSP_PORT, Camera, Drips, Floods, Serve, Thief, listening
 
 # Addresses of their own, and none that answers probes: these tests run beside those on the small site.
@@ -162,23 +157,6 @@ def test_a_device_that_says_it_is_locked_is_left_alone(tmp_path: Path) -> None:
         assert not any(seen == "GetUsers with" for seen in camera.seen[before:])
     assert [d["state"] for d in again.json["devices"] if d["address"] == camera.host] == ["says it is locked"]
     assert "SEC-8" in {f["code"] for f in again.json["findings"]}
-
-
-def certificate(folder: Path, name: str) -> ssl.SSLContext:
-    """A server's context with a certificate of its own making, as devices have them."""
-    key = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
-    start = datetime(1970, 1, 1)  # made before its clock was set
-    made = (
-        x509.CertificateBuilder().subject_name(subject).issuer_name(subject).public_key(key.public_key())
-        .serial_number(x509.random_serial_number()).not_valid_before(start).not_valid_after(start + timedelta(days=1))
-        .sign(key, hashes.SHA256())
-    )  # fmt: skip
-    pem = made.public_bytes(Encoding.PEM) + key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
-    (folder / f"{name}.pem").write_bytes(pem)
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    context.load_cert_chain(folder / f"{name}.pem")
-    return context
 
 
 def north(result: Result) -> dict[str, str]:

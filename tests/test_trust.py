@@ -27,8 +27,10 @@ from zentrale.errors import (
     Whose,
 )
 from zentrale.field import scheduler
+from zentrale.field.probe import MAX_MATCHES_OF_ONE, _Collector
 from zentrale.field.rules import Rules
 from zentrale.field.scheduler import Failure
+from zentrale.jobs import sightings
 from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.keyring import Keyring, Manner
 from zentrale.jobs.matching import match_devices
@@ -41,6 +43,7 @@ from zentrale.output.csv_tables import safe_cell
 from zentrale.protocols.addresses import pin
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
 from zentrale.protocols.http_auth import Answering, Credentials, parse_offers
+from zentrale.protocols.ws_discovery import Match, serialize_matches
 from zentrale.site.folder import SiteFolder
 from zentrale.site.identity import Identity, Kind, Ref
 from zentrale.site.reading import read_plan
@@ -315,6 +318,38 @@ def seen(address: str, *macs: str, url: str = "", **more: object) -> FoundDevice
 def test_each_physical_device_is_one_row(devices: list[FoundDevice], rows: int) -> None:
     for order in (devices, devices[::-1]):
         assert len(one_row_each(order)) == rows
+
+
+def test_a_device_that_a_proxy_tells_of_is_asked_itself_and_a_stale_address_is_not_believed(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """10.0.0.7 answers for itself; at 10.0.0.8 is somebody else, at 10.0.0.9 nobody."""
+    there = {"10.0.0.7": "urn:7", "10.0.0.8": "urn:other"}
+
+    async def directly(host: str) -> list[Match]:
+        return [Match(there[host], (), (), (f"http://{host}/",))] if host in there else []
+
+    monkeypatch.setattr(sightings, "probe_directly", directly)
+    heard = [(Match(f"urn:{n}", (), (), (f"http://10.0.0.{n}/",)), "10.0.0.2") for n in (7, 8, 9)]
+    asked = asyncio.run(
+        sightings.ask_those_told_of([*heard, (Match("urn:2", (), (), ("http://10.0.0.2/",)), "10.0.0.2")])
+    )
+    assert [host for _, host in asked] == ["10.0.0.7", "10.0.0.2", "10.0.0.2", "10.0.0.2"]
+    assert {d.address for d in sightings.gather(asked, {})} == {"10.0.0.7", "10.0.0.2"}
+
+
+def test_a_host_that_answers_without_end_is_cut_short() -> None:
+    collector = _Collector("urn:me")
+    for number in range(20_000):
+        match = Match(f"urn:{number}", (), (), ("http://10.0.0.9/",), "urn:me")
+        if number < 70:
+            collector.datagram_received(serialize_matches(match, "urn:x"), ("10.0.0.9", 3702))
+        else:  # not even looked at
+            collector.datagram_received(b"", ("10.0.0.9", 3702))
+    collector.datagram_received(
+        serialize_matches(Match("urn:good", (), (), ("http://10.0.0.1/",), "urn:me"), "urn:y"), ("10.0.0.1", 3702)
+    )
+    assert len(collector.matches) == MAX_MATCHES_OF_ONE + 1 and ("urn:good", "10.0.0.1") in collector.matches
 
 
 def test_an_identity_tells_only_what_identifies() -> None:
