@@ -33,6 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="sweep this network instead, such as 192.168.1.0/24",
     )
     parser.add_argument("--no-sweep", action="store_true", help="only the multicast probe")
+    parser.add_argument("--no-probe", action="store_true", help="only the sweep of addresses")
     parser.add_argument(
         "--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)"
     )
@@ -59,7 +60,7 @@ def run(args: argparse.Namespace) -> int:
     folder = options.site_folder(args)
     plan = read_plan(folder)
     vault = options.vault_or_none(args, folder)
-    request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep)
+    request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
     with (
         Logbook(folder.logbook_file) as logbook,
         output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,

@@ -19,7 +19,7 @@ from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.identifying import Expected, identify
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import Matching, matched
-from zentrale.jobs.sightings import add_planned_addresses, ask_those_told_of, gather
+from zentrale.jobs.sightings import Heard, add_planned_addresses, ask_those_told_of, gather
 from zentrale.jobs.states import State
 from zentrale.logbook.store import Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan
@@ -48,6 +48,7 @@ class Request:
     ranges: tuple[str, ...] = ()
     wait_s: float = DEFAULT_WAIT_S
     sweep: bool = True
+    probe: bool = True
 
 
 def ranges_to_sweep(plan: Plan | None, adapter: Adapter, given: Sequence[str]) -> list[ipaddress.IPv4Network]:
@@ -79,7 +80,7 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     source = None if choice.adapter.loopback else choice.adapter.address
     progress(0, "probe and sweep")
     heard, swept = await asyncio.gather(
-        probe(choice.adapter.address, request.wait_s),
+        probe(choice.adapter.address, request.wait_s) if request.probe else _nobody(),
         sweep(hosts(networks), ports, source, lambda done: None),
     )
     sightings = gather(await ask_those_told_of(heard), swept)
@@ -91,6 +92,10 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     discovery = Discovery(choice, tuple(str(n) for n in networks), matching, findings)
     keep(keyring, discovery)
     return discovery
+
+
+async def _nobody() -> list[Heard]:
+    return []
 
 
 async def _identify_all(
