@@ -151,7 +151,7 @@ def test_a_device_that_locks_at_the_third_refusal_is_never_locked_and_is_entered
 
 def test_a_device_that_says_it_is_locked_is_left_alone(tmp_path: Path) -> None:
     camera = Camera("127.0.76.11", password="other", locks_at=1)
-    site = make_site(tmp_path / "site", cameras=CAMERAS.replace("02:5a:71:00:00:11", camera.mac))
+    site = make_site(tmp_path / "site", SITE, cameras=CAMERAS.replace("02:5a:71:00:00:11", camera.mac))
     make_vault(site)
     add = ("vault", "add", "admin", "--label", "second")
     assert zentrale(*add, cwd=site, ZENTRALE_PASSWORD="second-try-1").code == 0
@@ -168,7 +168,7 @@ def test_a_device_that_says_it_is_locked_is_left_alone(tmp_path: Path) -> None:
 def test_https_only_devices_are_found_and_their_certificates_pinned(tmp_path: Path) -> None:
     first, second = certificate(tmp_path, "first"), certificate(tmp_path, "second")
     camera = Camera("127.0.76.11", tls=first)
-    site = make_site(tmp_path / "site", cameras=CAMERAS.replace("02:5a:71:00:00:11", camera.mac))
+    site = make_site(tmp_path / "site", SITE, cameras=CAMERAS.replace("02:5a:71:00:00:11", camera.mac))
     make_vault(site)
     with listening((camera.serve, camera.host, PORT, first)):
         assert north(zentrale("discover", "--no-probe", "--json", cwd=site))["state"] == "known password"

@@ -88,7 +88,9 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         sightings = add_planned_addresses(sightings, plan)
     devices = await _identify_all(sightings, plan, keyring, progress)
     matching = matched(plan, keyring.logbook, one_row_each(devices))
-    findings = tuple(matching.findings(plan, [str(n) for n in networks], keyring.contents.devices)) if plan else ()
+    probed, where = request.probe, [str(n) for n in networks]
+    in_vault = keyring.contents.devices
+    findings = tuple(matching.findings(plan, where, in_vault, probed=probed)) if plan else ()
     discovery = Discovery(choice, tuple(str(n) for n in networks), matching, findings)
     keep(keyring, discovery)
     return discovery

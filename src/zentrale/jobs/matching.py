@@ -80,11 +80,14 @@ class Matching(Generic[D]):
         planned = planned_devices(plan)
         return {n: d for n, d in self.by_name.items() if not _lacks_onvif(plan, planned[n], d)}
 
-    def findings(self, plan: Plan, swept: Sequence[str], in_vault: Collection[str] = ()) -> Iterable[Finding]:
+    def findings(
+        self, plan: Plan, swept: Sequence[str], in_vault: Collection[str] = (), *, probed: bool = True
+    ) -> Iterable[Finding]:
         planned = planned_devices(plan)
         for name in self.missing:
             address = planned[name].address or "no planned address"
-            where = f"probe, and sweep of {', '.join(swept)}" if swept else "probe"
+            ways = (["probe"] if probed else []) + ([f"sweep of {', '.join(swept)}"] if swept else [])
+            where = " and ".join(ways) or "its planned address"
             limit = f"an answer, planned at {address}"
             yield finding("DIS-1", _subject(planned[name]), f"no answer ({where})", limit, _source(planned[name]))
         for old, new in self.renamed:
