@@ -28,7 +28,7 @@ from zentrale.errors import (
 )
 from zentrale.field import scheduler
 from zentrale.field.probe import MAX_MATCHES_OF_ONE, _Collector
-from zentrale.field.rules import Rules
+from zentrale.field.rules import Rules, Try
 from zentrale.field.scheduler import Failure
 from zentrale.jobs import sightings
 from zentrale.jobs.found import FoundDevice, one_row_each
@@ -181,6 +181,21 @@ def test_what_opened_goes_first_and_is_not_counted_and_what_failed_waits(tmp_pat
     book.settle(ticket, Outcome.REFUSED)  # changed on the device: from now on it counts
     with pytest.raises(NotAskedError):
         book.admit(here, Door.ONVIF, "digest", words[2], Purpose.ENTER)
+
+
+def test_what_was_accepted_and_is_refused_later_counts(tmp_path: Path) -> None:
+    book, here = ledger(tmp_path, Clock()), Target("h", 80)
+
+    async def use() -> None:
+        for _ in range(2):
+            attempt = await Try.begin(Rules(book), here, Door.ONVIF, "digest", ONE, Purpose.ENTER)
+            attempt.settle(Outcome.ACCEPTED)
+            attempt.settle(Outcome.REFUSED)
+            attempt.settle(Outcome.REFUSED)
+        with pytest.raises(NotAskedError):
+            await Try.begin(Rules(book), here, Door.ONVIF, "digest", ONE, Purpose.ENTER)
+
+    asyncio.run(use())
 
 
 def test_answers_that_say_nothing_of_credentials_are_no_refusals(tmp_path: Path) -> None:

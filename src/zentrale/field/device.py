@@ -24,7 +24,7 @@ from zentrale.errors import (
 from zentrale.field.http import ANSWER_TIMEOUT_S, Answer, HttpClient, LostError, place_of
 from zentrale.field.rules import Rules, Try
 from zentrale.protocols import soap
-from zentrale.protocols.addresses import HTTP_SCHEMES, pin, same_host
+from zentrale.protocols.addresses import HTTP_SCHEMES, pin
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
 from zentrale.protocols.http_auth import Answering, Credentials, Offers, parse_offers
 from zentrale.protocols.onvif import device, media
@@ -79,6 +79,8 @@ class Device:
         self._offers = Offers()
         self._scheme = ""
         self._proven = False
+        self._attempt: Try | None = None
+        self._retry_after = ""
         self._services: dict[str, str] = {}
         self._http = HttpClient(self.rules.check_certificate, timeout_s)
 
@@ -110,8 +112,12 @@ class Device:
         url = self.url if prefix == "tds" else await self._service_address(prefix)
         if self._credentials is None or name in _PRE_AUTH:
             envelope = await self._plain(url, name, request)
-        elif self._proven:
-            envelope = await self._signed(url, name, request)
+        elif self._proven and self._attempt is not None:
+            try:
+                envelope = await self._signed(url, name, request)
+            except RefusedError as error:
+                self._refused(self._attempt, error)
+                raise
         else:
             envelope = await self._first_signed(url, name, request)
         if envelope.fault is not None:
@@ -154,10 +160,7 @@ class Device:
             envelope = await self._signed(url, name, request)
             attempt.settle(Outcome.ACCEPTED)
         except RefusedError as error:
-            text = str(error)
-            if tells_of_a_lock(text):
-                attempt.locked(wait_told(text, self._retry_after))
-            attempt.settle(Outcome.REFUSED)
+            self._refused(attempt, error)
             raise
         except UnreachableError:
             attempt.settle(Outcome.UNCLEAR)
@@ -167,8 +170,15 @@ class Device:
             raise
         finally:
             attempt.settle(Outcome.UNCLEAR)  # where it was cancelled: the device may have counted it
-        self._proven = True
+        self._proven, self._attempt = True, attempt
         return envelope
+
+    def _refused(self, attempt: Try, error: RefusedError) -> None:
+        """Into the ledger. Raises LockedError where the device says that it is locked."""
+        text = str(error)
+        if tells_of_a_lock(text):
+            attempt.locked(wait_told(text, self._retry_after))
+        attempt.settle(Outcome.REFUSED)
 
     async def _signed(self, url: str, name: str, request: Element) -> Envelope:
         """One request with the credentials. Raises RefusedError where they are not taken."""
@@ -210,8 +220,6 @@ class Device:
         self._proven = False
         fault = f": {envelope.fault}" if envelope and envelope.fault else ""
         raise RefusedError(f"{name} refused (HTTP {answer.status}{fault})")
-
-    _retry_after = ""
 
     def _read(self, name: str, answer: Answer) -> Envelope | None:
         """The envelope; None where the answer refuses by its HTTP status. Raises RemoteProtocolError."""
@@ -371,11 +379,3 @@ def _server_trouble(answer: Answer) -> bool:
     except RemoteProtocolError:
         return True
     return fault is not None and fault.code == "Receiver" and not fault.subcodes
-
-
-def found_at(url: str, host: str) -> bool:
-    """Whether `url` is at `host`."""
-    return same_host(urlsplit(url).hostname or "", host)
-
-
-__all__ = ["TOKEN", "Device", "TroubleError", "found_at", "place_of"]

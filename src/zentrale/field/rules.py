@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from weakref import WeakValueDictionary
 
-from zentrale.errors import ClearTextError, NotAskedError, RemoteProtocolError
+from zentrale.errors import ClearTextError, RemoteProtocolError
 from zentrale.protocols.doors import Door, Ledger, OpenLedger, Outcome, Purpose, Target, Ticket
 from zentrale.protocols.http_auth import BASIC, Challenge, Credentials, Offers
 
@@ -60,13 +60,15 @@ class Rules:
 
 
 class Try:
-    """Credentials under way: a ticket of the ledger, settled once, whatever happens."""
+    """Credentials under way: a ticket of the ledger, settled once, whatever happens. Those that were accepted and are
+    refused later (changed meanwhile, or not good for all) count from then on, as all others do.
+    """
 
     def __init__(self, rules: Rules, ticket: Ticket, lock: asyncio.Lock | None) -> None:
         self._rules = rules
         self._ticket = ticket
         self._lock = lock
-        self._settled = False
+        self._outcome: Outcome | None = None
 
     @classmethod
     async def begin(
@@ -83,9 +85,13 @@ class Try:
         return cls(rules, ticket, lock)
 
     def settle(self, outcome: Outcome) -> None:
-        if self._settled:
+        if self._outcome is Outcome.ACCEPTED and outcome is Outcome.REFUSED:
+            self._outcome = outcome
+            self._rules.ledger.settle(replace(self._ticket, id=None), outcome)
             return
-        self._settled = True
+        if self._outcome is not None:
+            return
+        self._outcome = outcome
         try:
             self._rules.ledger.settle(self._ticket, outcome)
         finally:
@@ -97,6 +103,3 @@ class Try:
         """The device said that it is locked. Raises LockedError where a ledger is kept."""
         self.settle(Outcome.REFUSED)
         self._rules.ledger.lock(self._ticket.target, wait_s)
-
-
-__all__ = ["CheckCertificate", "NotAskedError", "Rules", "Try", "any_certificate"]

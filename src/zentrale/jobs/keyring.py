@@ -62,7 +62,7 @@ class Keyring:
         self.patience = patience
         self.manner = manner or Manner()
         self.dry_run = dry_run
-        contents = self.contents
+        contents = self.vault.ready() if self.vault is not None and not dry_run else self.contents
         key = contents if contents.key else Contents(key=secrets.token_bytes(32))
         self.ledger = RefusalLedger(logbook, patience, key.fingerprint)
         self.certificates = PinnedCertificates(vault, self._hosts_of(trusted), keep=not dry_run)
