@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import ssl
@@ -20,6 +22,9 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from hypothesis import settings
 from xdist.scheduler import LoadScopeScheduling
+
+from zentrale.cli.main import main
+from zentrale.errors import EXIT_DEFECT
 
 DATA = Path(__file__).parent / "data"
 PROGRAM = str(Path(sys.executable).with_name("zentrale"))
@@ -127,6 +132,28 @@ def zentrale(*arguments: str, cwd: Path | None = None, timeout_s: float = 120, *
     )  # fmt: skip
     assert "Traceback" not in done.stderr, done.stderr
     return Result(done.returncode, done.stdout, done.stderr)
+
+
+def inside(*arguments: str, cwd: Path | None = None, **extra: str) -> Result:
+    """The same program in this process, for commands that neither ask, wait nor speak with devices: starting a process
+    costs more than most of them do. It must never end by an exception.
+    """
+    out, err = io.StringIO(), io.StringIO()
+    with (
+        pytest.MonkeyPatch.context() as patch,
+        contextlib.chdir(cwd or Path.cwd()),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+        Path(os.devnull).open() as nobody,
+    ):
+        patch.setattr(os, "environ", environment(**extra))
+        patch.setattr(sys, "stdin", nobody)
+        try:
+            code = main(arguments)
+        except SystemExit as end:  # how argparse ends
+            code = end.code if isinstance(end.code, int) else 2
+    assert code != EXIT_DEFECT and "Traceback" not in err.getvalue(), err.getvalue()
+    return Result(code, out.getvalue(), err.getvalue())
 
 
 def make_site(folder: Path, site: str = SITE, cameras: str = CAMERAS, types: str = TYPES) -> Path:
