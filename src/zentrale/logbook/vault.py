@@ -28,7 +28,7 @@ from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 from zentrale.errors import InputError, PassphraseChangedError, StorageError
 from zentrale.logbook.locks import vault_lock
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.folder import clear_leftovers, write_atomically
+from zentrale.site.folder import cannot_read, clear_leftovers, write_atomically
 from zentrale.site.identity import Identity
 
 _MAGIC = b"ZENTRALE-VAULT-1"
@@ -144,7 +144,7 @@ class Vault:
         try:
             status = self.path.stat()
         except OSError as error:
-            raise StorageError(f"{self.path}: cannot be read: {error.strerror}", "see the cause named") from None
+            raise cannot_read(self.path, error) from None
         stamp = (status.st_ino, status.st_mtime_ns, status.st_size)
         if self._read is None or self._read[0] != stamp:
             self._read = (stamp, self._from_file())
@@ -281,7 +281,7 @@ def _read_file(path: Path) -> bytes:
     except FileNotFoundError:
         raise InputError(f"{path}: there is no vault", "make one with `zentrale vault init`") from None
     except OSError as error:
-        raise StorageError(f"{path}: cannot be read: {error.strerror}", "see the cause named") from None
+        raise cannot_read(path, error) from None
     if len(data) < _HEADER.size + _NONCE_BYTES + 16 or not data.startswith(_MAGIC):
         raise InputError(f"{path}: not a vault of this program, or cut short", "restore it from a copy")
     return data

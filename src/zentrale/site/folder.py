@@ -110,8 +110,15 @@ def cannot_write(path: Path, error: OSError) -> StorageError:
         errno.EROFS: "the disk is read-only: use a copy of the site folder on another disk",
         errno.EACCES: "give yourself the right to write there, or use a copy of the site folder",
         errno.EPERM: "give yourself the right to write there, or use a copy of the site folder",
-    }.get(error.errno or 0, "see the cause named")
+    }.get(error.errno or 0, "use a copy of the site folder on another disk")
     return StorageError(f"{path}: cannot be written: {error.strerror or error}", f"{advice}; its old content is kept")
+
+
+def cannot_read(path: Path, error: OSError) -> StorageError:
+    """What to say, and what to do, where `path` cannot be read."""
+    denied = error.errno in (errno.EACCES, errno.EPERM)
+    advice = "give yourself the right to read it" if denied else "look at the disk; copy the site folder away"
+    return StorageError(f"{path}: cannot be read: {error.strerror or error}", advice)
 
 
 def clear_leftovers(path: Path) -> None:
