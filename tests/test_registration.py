@@ -9,6 +9,7 @@ from functools import partial
 from pathlib import Path
 
 import pytest
+from zentrale.jobs.recorder_steps import RecorderChannels, with_credentials
 
 from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import InputError, NothingReachedError, RefusedError
@@ -17,7 +18,6 @@ from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovering import Request, discover
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Key, Keyring
-from zentrale.jobs.recorder_steps import RecorderChannels, with_credentials
 from zentrale.jobs.registering import Registrar, Registration
 from zentrale.jobs.states import State
 from zentrale.jobs.steps import Outcome

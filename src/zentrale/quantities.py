@@ -23,18 +23,27 @@ def resolution(width_px: int, height_px: int) -> str:
 
 
 def seconds(duration_s: float) -> str:
-    """A duration as a person says it: 250 ms, 2.0 s, 3 min 20 s, 2 h 05 min, 4 days."""
-    size = abs(duration_s)
+    """A duration as a person says it: 250 ms, 2.0 s, 3 min 20 s, 2 h 05 min, 4.0 days; negative with its sign."""
+    sign, size = "-" if duration_s < 0 else "", abs(duration_s)
     if size < 1:
-        return f"{duration_s * 1000:.0f} ms"
-    if size < 120:
-        return f"{duration_s:.1f} s"
-    if size < 7200:
-        seconds_left = int(size % 60)
-        return f"{int(duration_s // 60)} min" + (f" {seconds_left:02d} s" if seconds_left else "")
-    if size < 172800:
-        return f"{int(duration_s // 3600)} h {int(size % 3600 // 60):02d} min"
-    return f"{duration_s / 86400:.1f} days"
+        return f"{sign}{size * 1000:.0f} ms"
+    if size < 119.95:
+        return f"{sign}{size:.1f} s"
+    if size < 7199.5:
+        minutes, left = divmod(round(size), 60)
+        return f"{sign}{minutes} min" + (f" {left:02d} s" if left else "")
+    if size < 172770:
+        hours, left = divmod(round(size / 60), 60)
+        return f"{sign}{hours} h {left:02d} min"
+    return f"{sign}{size / 86400:.1f} days"
+
+
+def difference(offset_s: float) -> str:
+    """How far a clock is off, in whole units, since devices tell whole seconds: 9 s ahead, 2 min 30 s behind."""
+    size = round(abs(offset_s))
+    days, left = divmod(size, 86400)
+    text = f"{count(days, 'day')} {left // 3600} h" if days >= 2 else seconds(size) if size >= 120 else f"{size} s"
+    return f"{text} {'ahead' if offset_s > 0 else 'behind'}"
 
 
 def size(size_bytes: float) -> str:

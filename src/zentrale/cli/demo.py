@@ -160,6 +160,7 @@ class _Demo:
         from zentrale import quantities
         from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
         from zentrale.findings import Severity
+        from zentrale.logbook.evidence import findings_of
         from zentrale.logbook.store import Logbook
 
         found: dict[tuple[str, str, str], str] = {
@@ -168,7 +169,7 @@ class _Demo:
         with Logbook(self.folder / "logbook.sqlite") as logbook:
             for command in ("discover", "register", "verify"):
                 run = logbook.last_run(command)
-                for item in logbook.findings_of(run.id) if run else []:
+                for item in findings_of(logbook, run.id) if run else []:
                     if item.severity is Severity.NOTE:
                         continue  # such as a door that is tried in the next run: nobody has to decide
                     found[(command, item.code, item.subject)] = item.measured

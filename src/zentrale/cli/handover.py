@@ -39,6 +39,7 @@ def run(args: argparse.Namespace) -> int:
             "files": [str(f) for f in result.files],
             "verified": result.verified,
             "open_findings": [finding_document(f) for f in result.open_findings],
+            "never_asked": [{"what": n.what, "subjects": list(n.subjects)} for n in result.never_asked],
             "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
         })  # fmt: skip
     output.findings(result.open_findings)
@@ -47,9 +48,22 @@ def run(args: argparse.Namespace) -> int:
         output.table(
             ["code", "about", "settled by"], ([s.finding.code, s.finding.subject, s.how] for s in result.settled)
         )
+    if result.never_asked:
+        output.heading("Not known: no run has looked at this")
+        output.table(
+            ["what", ">number", "where"],
+            ([n.what, str(len(n.subjects)), _some(n.subjects)] for n in result.never_asked),
+        )
     if not result.verified:
         output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")
-    output.verdict(result.open_findings, "no open findings")
+    good = "no open finding among what was looked at" if result.never_asked else "no open findings"
+    output.verdict(result.open_findings, good)
     output.line(f"{quantities.count(len(result.files), 'file')} in {result.folder}", "bold")
     output.hint(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
-    return EXIT_FAULTS if count_faults(result.open_findings) else EXIT_AS_PLANNED
+    return EXIT_FAULTS if count_faults(result.open_findings) or result.never_asked else EXIT_AS_PLANNED
+
+
+def _some(subjects: tuple[str, ...]) -> str:
+    """Up to six by name; the page and --json have all."""
+    left = len(subjects) - 6
+    return ", ".join(subjects[:6]) + (f" and {left} more" if left > 0 else "")

@@ -10,19 +10,26 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.registering import Registration
-    from zentrale.jobs.steps import DeviceResult
+    from zentrale.jobs.steps.step import DeviceResult, StepResult
+    from zentrale.jobs.undoing import Undone
+    from zentrale.site.folder import SiteFolder
+    from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
-sets name, time and encoder settings to plan, then puts it onto its channel of the recorder. Every change is in the
-journal with the value before. Running it again changes only what is not as planned; one camera that fails does not
-stop the others; a run that was killed is taken up where it stopped."""
-EXAMPLE = "zentrale register --only 'upper-*' --dry-run"
+sets name, time and encoder settings to plan, then puts it onto its channel of the recorder. Every change is read back
+from the device, and is in the journal with the value before. A device that restarts after a change is waited for, up
+to two minutes. Running it again changes only what is not as planned; one camera that fails does not stop the others; a
+run that was killed is taken up where it stopped; --undo takes a run back."""
+EXAMPLE = "zentrale register --only 'upper-*' --dry-run\n  zentrale register --undo 12"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_only(parser)
     options.add_dry_run(parser)
+    parser.add_argument(
+        "--undo", metavar="RUN", type=int, help="take back what this run of register has changed, newest first"
+    )
     parser.add_argument("--details", action="store_true", help="show each change with the value before and after")
     options.add_entering(parser)
     options.add_no_wait(parser)
@@ -37,6 +44,7 @@ def run(args: argparse.Namespace) -> int:
 
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
     from zentrale.jobs.registering import Registrar
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
@@ -45,6 +53,8 @@ def run(args: argparse.Namespace) -> int:
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
+    if args.undo is not None:
+        return _undo(args, output, folder, plan)
     cameras = select(plan, args.only)
     vault = options.open_vault(args, folder)
     with (
@@ -58,13 +68,60 @@ def run(args: argparse.Namespace) -> int:
         output.document(_document(result))
     _show(output, result, details=args.details or args.dry_run)
     output.reports([d.report for d in result.results if d.report], args.site)
-    failed = bool(result.findings) or bool(result.not_found)
+    failed = count_faults(result.findings) or result.not_found
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
+
+
+def _undo(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> int:
+    import asyncio
+
+    from zentrale import quantities
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
+    from zentrale.jobs.undoing import undo
+    from zentrale.logbook.store import Logbook
+
+    if args.dry_run or args.only:
+        raise InputError("--undo takes back a whole run", "leave --dry-run and --only out")
+    vault = options.open_vault(args, folder)
+    with (
+        options.alone(args, output, folder, "register --undo"),
+        Logbook(folder.logbook_file) as logbook,
+        output.progress("taking back", len(plan.cameras)) as step,
+    ):
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        result = asyncio.run(undo(keyring, args.undo, step))
+    back = [u for u in result if u.taken_back]
+    stays = [u for u in result if not u.taken_back]
+    if args.json:
+        output.document(
+            {"run": args.undo, "taken_back": [_undone(u) for u in back], "stays": [_undone(u) for u in stays]}
+        )
+    if stays:
+        output.heading("What stays, and why")
+        output.table(["device", "step", "why"], ([u.change.subject, u.change.step, u.why] for u in stays))
+    if back:
+        output.heading("Taken back")
+        output.table(
+            ["device", "step", "from", "to"],
+            ([u.change.subject, u.change.step, u.change.after, u.change.before] for u in back),
+        )
+    changes = quantities.count(len(result), "change")
+    output.line(
+        f"{len(back)} of {changes} of run {args.undo} taken back" if result else "that run changed nothing", "bold"
+    )
+    return EXIT_FAULTS if stays else EXIT_AS_PLANNED
+
+
+def _undone(item: Undone) -> dict[str, object]:
+    change = item.change
+    return {
+        "device": change.subject, "step": change.step, "was": change.after, "before": change.before, "why": item.why or None,
+    }  # fmt: skip
 
 
 def _show(output: Output, result: Registration, *, details: bool) -> None:
     from zentrale import quantities
-    from zentrale.jobs.steps import Outcome
+    from zentrale.jobs.steps.step import Outcome
 
     for change in result.taken_up:
         output.line(f"taken up: an earlier run was stopped in {change.subject}, step {change.step}", "yellow")
@@ -79,7 +136,8 @@ def _show(output: Output, result: Registration, *, details: bool) -> None:
     verb = "would be made (dry run: nothing was changed)" if result.dry_run else "made"
     output.line()
     if changed:
-        output.line(f"{quantities.count(changed, 'change')} {verb}", "bold")
+        back = f"; take it back with `zentrale register --undo {result.run}`" if result.run else ""
+        output.line(f"{quantities.count(changed, 'change')} {verb}{back}", "bold")
     elif not result.findings:
         output.line("nothing to change: all is as planned", "bold")
     if result.not_found:
@@ -90,7 +148,7 @@ def _show(output: Output, result: Registration, *, details: bool) -> None:
 
 def _show_devices(output: Output, result: Registration) -> None:
     """A line for each device: what was changed, what was as planned, where it failed."""
-    from zentrale.jobs.steps import Outcome
+    from zentrale.jobs.steps.step import Outcome
 
     def steps(device: DeviceResult, *outcomes: Outcome) -> str:
         return ", ".join(s.step for s in device.steps if s.outcome in outcomes) or "-"
@@ -102,18 +160,21 @@ def _show_devices(output: Output, result: Registration) -> None:
             steps(device, Outcome.CHANGED, Outcome.WOULD_CHANGE),
             steps(device, Outcome.UNCHANGED),
             steps(device, Outcome.FAILED),
+            steps(device, Outcome.NOT_TRIED),
         ]
         for device in result.results
     ]
-    rows += [[f"camera {name}", "fault|not found", "-", "-", "-"] for name in result.not_found]
-    output.table(["device", "outcome", "changed", "was as planned", "failed at"], rows)
+    rows += [[f"camera {name}", "fault|not found", "-", "-", "-", "-"] for name in result.not_found]
+    output.table(["device", "outcome", "changed", "was as planned", "failed at", "not tried"], rows)
 
 
 def _show_steps(output: Output, result: Registration) -> None:
     """A line for each step that changes or fails: before and after."""
-    from zentrale.jobs.steps import Outcome
+    from zentrale.jobs.steps.step import Outcome
 
-    styles = {Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|"}
+    styles = {
+        Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|", Outcome.NOT_TRIED: "warning|",
+    }  # fmt: skip
     rows = []
     for device in result.results:
         quiet = [s.step for s in device.steps if s.outcome is Outcome.UNCHANGED]
@@ -121,7 +182,8 @@ def _show_steps(output: Output, result: Registration) -> None:
         for index, step in enumerate(changing):
             subject = "" if index else device.subject
             outcome = f"{styles[step.outcome]}{step.outcome.value}"
-            rows.append([subject, step.step, outcome, step.error or step.before, "" if step.error else step.after])
+            after = "" if step.error else f"{step.after} ({step.note})" if step.note else step.after
+            rows.append([subject, step.step, outcome, step.error or step.before, after])
         if quiet:
             rows.append(["" if changing else device.subject, ", ".join(quiet), "as planned", "", ""])
     rows += [[f"camera {name}", "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
@@ -133,19 +195,11 @@ def _document(result: Registration) -> dict[str, object]:
 
     return {
         "dry_run": result.dry_run,
+        "run": result.run,
         "devices": [
             {
                 "device": device.subject,
-                "steps": [
-                    {
-                        "step": s.step,
-                        "outcome": s.outcome.value,
-                        "before": s.before,
-                        "after": s.after,
-                        "error": s.error or None,
-                    }
-                    for s in device.steps
-                ],
+                "steps": [_step_document(s) for s in device.steps],
             }
             for device in result.results
         ],
@@ -153,3 +207,12 @@ def _document(result: Registration) -> dict[str, object]:
         "taken_up": [{"subject": c.subject, "step": c.step} for c in result.taken_up],
         "findings": [finding_document(f) for f in result.findings],
     }
+
+
+def _step_document(step: StepResult) -> dict[str, object]:
+    """`before_values` and `after_values` are the step's own values, with units in their names."""
+    return {
+        "step": step.step, "outcome": step.outcome.value, "before": step.before, "after": step.after,
+        "error": step.error or None, "note": step.note or None, "before_values": step.before_values,
+        "after_values": step.after_values,
+    }  # fmt: skip

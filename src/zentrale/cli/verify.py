@@ -72,8 +72,9 @@ def run(args: argparse.Namespace) -> int:
 def _site(args: argparse.Namespace, output: Output) -> Verification:
     import asyncio
 
+    from zentrale.jobs.measuring import Request
     from zentrale.jobs.selection import select
-    from zentrale.jobs.verifying import Request, verify_site
+    from zentrale.jobs.verifying import verify_site
     from zentrale.logbook.store import Logbook
     from zentrale.protocols.rtsp_client import Transport
     from zentrale.site.reading import read_plan
@@ -238,20 +239,26 @@ def _show_channels(output: Output, result: Verification) -> None:
     from zentrale.quantities import count, timestamp
 
     output.heading("Recording")
-    good = [c for c in result.channels if not c.findings]
-    listed = [c for c in result.channels if c.findings or len(result.channels) <= _MOST_CHANNELS]
+    good = [c for c in result.channels if c.records]
+    unknown = sum(c.records is None for c in result.channels)
+    listed = [c for c in result.channels if not c.records or len(result.channels) <= _MOST_CHANNELS]
     if listed:
         output.table(
             ["recorder", ">channel", "camera", "state", "stored until"],
             (
-                [c.recorder, str(c.channel), c.camera, f"{'fault' if c.findings else 'ok'}|{c.state}",
+                [c.recorder, str(c.channel), c.camera, f"{_style(c.records)}|{c.state}",
                  timestamp(c.stored_until) if c.stored_until else "-"]
                 for c in listed
             ),
         )  # fmt: skip
     last = min((c.stored_until for c in good if c.stored_until), default=None)
     told = f", each up to {timestamp(last)} or later" if last else ""
-    output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{told}")
+    left = f"; {unknown} not known, since the recorder was not asked or did not answer" if unknown else ""
+    output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{told}{left}")
+
+
+def _style(records: bool | None) -> str:
+    return "warning" if records is None else "ok" if records else "fault"
 
 
 def _show_streams(output: Output, result: Verification) -> None:
@@ -263,7 +270,8 @@ def _show_streams(output: Output, result: Verification) -> None:
         name = s.camera or s.url
         m = s.measured
         if m is None:
-            rows.append([name, s.stream, verdict, f"does not play: {s.error}"])
+            does = "not asked for" if s.verdict == "not known" else "does not play"
+            rows.append([name, s.stream, verdict.replace("not known|", "warning|"), f"{does}: {s.error}"])
             continue
         sent = m.packets_received + m.packets_lost
         rows.append([
@@ -343,7 +351,7 @@ def _show_access(output: Output, result: Verification) -> None:
 
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
-    from zentrale.jobs.verifying import stream_document
+    from zentrale.jobs.measuring import stream_document
     from zentrale.quantities import timestamp
 
     return {

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale.findings.catalogue import entry
 from zentrale.findings.entry import Severity
+from zentrale.subjects import Ref
 
 __all__ = ["Finding", "Severity", "count_faults", "finding", "worst_first"]
 
@@ -21,6 +22,7 @@ class Finding:
     limit:        the limit or planned value, with its unit
     limit_source: where that limit stands (a file and row, a standard and clause)
     advice:       what to do about it
+    ref:          the subject itself, where it is a device of the site or a part of one
     """
 
     code: str
@@ -30,16 +32,18 @@ class Finding:
     limit: str
     limit_source: str
     advice: str
+    ref: Ref | None = None
 
     @property
     def title(self) -> str:
         return entry(self.code).title
 
 
-def finding(code: str, subject: str, measured: str, limit: str, limit_source: str, advice: str = "") -> Finding:
+def finding(code: str, subject: str | Ref, measured: str, limit: str, limit_source: str, advice: str = "") -> Finding:
     """A finding with the severity, and where `advice` is empty the advice, that the catalogue gives its code."""
     known = entry(code)
-    return Finding(code, known.severity, subject, measured, limit, limit_source, advice or known.advice)
+    ref = subject if isinstance(subject, Ref) else None
+    return Finding(code, known.severity, str(subject), measured, limit, limit_source, advice or known.advice, ref)
 
 
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:

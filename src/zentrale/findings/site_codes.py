@@ -87,6 +87,14 @@ SITE_CODES = [
         "wait a minute and run `zentrale discover` again; if it stays, restart the device and look at the link",
     ),
     Entry(
+        "DIS-11",
+        F,
+        "planned device not looked for",
+        "No discovery has seen it so far, and this one did not ask its planned address, so nothing can be said of it: it is "
+        "not called missing, and not there either.",
+        "run `zentrale discover` with its network: --range, or another --adapter",
+    ),
+    Entry(
         "ERR-1",
         F,
         "this program failed on this device",
@@ -279,11 +287,35 @@ SITE_CODES = [
         "check its address, its port and its password in the vault",
     ),
     Entry(
+        "REC-4",
+        W,
+        "recorder holds a camera twice",
+        "The recorder's own lists show one camera on two channels, two jobs for one channel, or a receiver that nothing "
+        "uses beside one that does. It pulls the stream twice, and counts a channel and a licence twice.",
+        "delete the channel, job or receiver that is not planned, in the recorder's own page",
+    ),
+    Entry(
         "REG-1",
         F,
         "registration step failed",
-        "The device refused or failed a step of the registration. The steps after it were not tried; other cameras "
-        "went on.",
-        "look at the cause named, then run `zentrale register` again: it takes up where it stopped",
+        "The device refused or failed a step of the registration, or answered OK and does not hold what it was given: "
+        "every step is read back. Steps that need this one were not tried; all others went on.",
+        "look at the cause named, then run `zentrale register` again: it does only what is not as planned",
+    ),
+    Entry(
+        "REG-2",
+        N,
+        "planned value that no step sets",
+        "The plan gives a value, the device holds another one, and `register` has no step for it.",
+        "set it in the device's own page, or correct the plan",
+    ),
+    Entry(
+        "EVD-1",
+        F,
+        "logbook was changed after it was written",
+        "Each observation in the logbook carries a digest over the one before it. Here they do not fit: a line was changed, "
+        "taken out or put in by something other than this program, or the disk is damaged. The hand-over is no evidence "
+        "from there on.",
+        "use an older copy of logbook.sqlite, or move it away and discover, register and verify again",
     ),
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale.errors import InputError
-from zentrale.jobs.discovering import COMMAND, SEEN_KIND
+from zentrale.jobs.discovering import COMMAND, current_devices
 from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.site.model import Plan
@@ -13,18 +13,17 @@ from zentrale.site.values import normal_mac
 def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
     """Bind the planned `name` to the found device with this address or MAC address. Raises InputError."""
     _check_name(plan, name)
-    run = logbook.last_run(COMMAND)
-    found = [content for _, content in logbook.seen(run.id, SEEN_KIND)] if run else []
+    found = current_devices(logbook) if logbook.runs(COMMAND) else []
     try:
         mac = normal_mac(device)
     except ValueError:
         mac = ""
-    fits = [d for d in found if d["address"] == device or (mac and mac in (d["mac"], *d.get("macs", ())))]
+    fits = [d for d in found if device in d.addresses or (mac and mac in (d.mac, *d.macs))]
     if len(fits) != 1:
         what = "is no device of the last discovery" if not fits else "fits more than one device; give its MAC address"
-        have = ", ".join(d["address"] for d in found) or "nothing was found yet: run `zentrale discover`"
+        have = ", ".join(d.address for d in found) or "nothing was found yet: run `zentrale discover`"
         raise InputError(f"{device}: {what}", f"found were: {have}")
-    binding = Binding(name, mac or fits[0]["mac"], fits[0]["address"])
+    binding = Binding(name, mac or fits[0].mac, fits[0].address)
     logbook.bind(binding)
     return binding
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -14,17 +14,21 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.recorder_steps import RecorderChannels
+from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding
+from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording
 from zentrale.quantities import timestamp
 from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.subjects import Kind, Ref
 
 BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
 
 
 @dataclass(frozen=True)
 class ChannelResult:
-    """One planned channel. `stored_until` is the recorder's time of the last picture it stored."""
+    """One planned channel. `stored_until` is the recorder's time of the last picture it stored; `records` None where the
+    recorder could not be asked.
+    """
 
     recorder: str
     channel: int
@@ -32,11 +36,16 @@ class ChannelResult:
     state: str
     stored_until: datetime | None
     findings: tuple[Finding, ...] = ()
+    records: bool | None = None
+
+    @property
+    def ref(self) -> Ref:
+        return Ref(Kind.RECORDER, self.recorder, f"channel {self.channel}")
 
     def document(self) -> dict[str, object]:
         return {
             "recorder": self.recorder, "channel": self.channel, "camera": self.camera, "state": self.state,
-            "stored_until": timestamp(self.stored_until) if self.stored_until else None,
+            "stored_until": timestamp(self.stored_until) if self.stored_until else None, "records": self.records,
         }  # fmt: skip
 
 
@@ -48,8 +57,28 @@ class _Channel:
     stored: recording.Stored
 
 
-Sample = Mapping[int, _Channel]
+@dataclass(frozen=True)
+class Sample:
+    """All channels of a recorder by number, and what it holds twice."""
+
+    channels: Mapping[int, _Channel]
+    doubles: tuple[str, ...] = ()
+
+
+class NotFoundError(DeviceError):
+    """The recorder was not found, so it was not asked."""
+
+
 Samples = Mapping[str, Sample | DeviceError]
+
+
+@dataclass(frozen=True)
+class RecorderChecks:
+    """The channels of the cameras asked for, and what is to be said of the recorders themselves."""
+
+    channels: tuple[ChannelResult, ...]
+    recorders: tuple[Judged, ...] = ()
+    not_found: tuple[Finding, ...] = ()
 
 
 async def sample_recorders(plan: Plan, found: Mapping[str, FoundDevice], keyring: Keyring) -> Samples:
@@ -61,14 +90,18 @@ async def sample_recorders(plan: Plan, found: Mapping[str, FoundDevice], keyring
         budget_s=keyring.budget(BUDGET_S),
     )  # fmt: skip
     return {
-        r.name: DeviceError(result.message) if isinstance(result, Failure) else result
+        r.name: _as_error(result) if isinstance(result, Failure) else result
         for r, result in zip(recorders, results, strict=True)
     }
 
 
+def _as_error(failure: Failure[Recorder]) -> DeviceError:
+    return failure.error if isinstance(failure.error, NotFoundError) else DeviceError(failure.message)
+
+
 async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring) -> Sample:
     if seen is None or not seen.url:
-        raise DeviceError("the last discovery did not find it")
+        raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
     async with Device(
         seen.url, keyring.rules(recorder), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S
@@ -79,17 +112,18 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
         if entry.closed:
             raise DeviceError(f"it did not let us in: {entry.told()}")
         channels = RecorderChannels(client)
-        jobs = {job.recording_token: job for job in await channels.jobs()}
-        uris = {receiver.token: receiver.uri for receiver in await channels.receivers()}
+        jobs, receivers, recordings = await channels.jobs(), await channels.receivers(), await channels.recordings()
+        by_recording = {job.recording_token: job for job in jobs}
+        uris = {receiver.token: receiver.uri for receiver in receivers}
         sample = {}
-        for number, item in enumerate(await channels.recordings(), start=1):
-            job = jobs.get(item.token)
+        for number, item in enumerate(recordings, start=1):
+            job = by_recording.get(item.token)
             if job is None:
                 sample[number] = _Channel(item.name, "", None, recording.Stored(None, None, ""))
                 continue
             state, stored = await channels.job_state(job), await channels.stored(item)
             sample[number] = _Channel(item.name, uris.get(job.receiver_token, ""), state, stored)
-        return sample
+        return Sample(sample, tuple(doubles(recordings, jobs, receivers)))
 
 
 async def check_recorders(
@@ -99,49 +133,47 @@ async def check_recorders(
     keyring: Keyring,
     before: Samples,
     addresses: Mapping[str, str],
-) -> list[ChannelResult]:
+    missing: Collection[str] = (),
+) -> RecorderChecks:
     """Compare the channels of `cameras` now with the plan and with the sample taken `before`.
 
     addresses: the main stream address of each camera that told one
+    missing: cameras that have a finding of their own already: that their channel does not record follows from it
     """
     after = await sample_recorders(plan, found, keyring)
     results = []
-    told: set[str] = set()
     for camera in cameras:
-        sample = after[camera.recorder]
+        sample, earlier = after[camera.recorder], before[camera.recorder]
         if isinstance(sample, DeviceError):
-            result = ChannelResult(camera.recorder, camera.channel, camera.name, "not known", None)
-            if camera.recorder not in told:
-                told.add(camera.recorder)
-                source = f"site.toml recorder {camera.recorder}"
-                item = finding("REC-3", f"recorder {camera.recorder}", str(sample), "an answer", source)
-                result = replace(result, findings=(item,))
-            results.append(result)
+            results.append(ChannelResult(camera.recorder, camera.channel, camera.name, "not known", None))
             continue
-        earlier = before[camera.recorder]
-        was = None if isinstance(earlier, DeviceError) else earlier.get(camera.channel)
-        results.append(_judge(camera, sample.get(camera.channel), was, addresses.get(camera.name)))
-    return results
+        was = None if isinstance(earlier, DeviceError) else earlier.channels.get(camera.channel)
+        result = _judge(camera, sample.channels.get(camera.channel), was, addresses.get(camera.name))
+        results.append(replace(result, findings=()) if camera.name in missing else result)
+    judged, not_found = [], []
+    for name in dict.fromkeys(c.recorder for c in cameras):
+        sample, ref, source = after[name], Ref(Kind.RECORDER, name), f"site.toml recorder {name}"
+        if isinstance(sample, NotFoundError):
+            not_found.append(finding("DIS-1", ref, str(sample), "an answer", source))
+        elif isinstance(sample, DeviceError):
+            judged.append(Judged(ref, frozenset({"REC-3"}), (finding("REC-3", ref, str(sample), "an answer", source),)))
+        else:
+            item = doubles_finding(name, sample.doubles)
+            judged.append(Judged(ref, frozenset({"REC-3", "REC-4"}), (item,) if item else ()))
+    return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
 
 
 def _judge(camera: Camera, now: _Channel | None, was: _Channel | None, address: str | None) -> ChannelResult:
-    subject = f"channel {camera.channel} of {camera.recorder}"
-    result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None)
+    result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None, records=False)
     if now is None or now.state is None:
-        item = finding(
-            "REC-2",
-            subject,
-            "the channel is free" if now else "there is no such channel",
-            camera.name,
-            camera.source,
-        )
+        measured = "the channel is free" if now else "there is no such channel"
+        item = finding("REC-2", result.ref, measured, camera.name, camera.source)
         return replace(result, findings=(item,))
     result = replace(result, state=now.state.state, stored_until=now.stored.latest)
     if address is not None and now.url != address:
         measured = f"it takes in {now.url} ({now.name or 'unnamed'})"
-        return replace(
-            result, findings=(finding("REC-2", subject, measured, f"{address} ({camera.name})", camera.source),)
-        )
+        item = finding("REC-2", result.ref, measured, f"{address} ({camera.name})", camera.source)
+        return replace(result, findings=(item,))
     grows = (
         was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
     )
@@ -150,5 +182,6 @@ def _judge(camera: Camera, now: _Channel | None, was: _Channel | None, address: 
             "nothing is stored" if now.stored.latest is None else "what is stored does not grow"
         )
         measured = f"{camera.name}: state {now.state.state}; {cause}"
-        return replace(result, findings=(finding("REC-1", subject, measured, "recording", camera.source),))
-    return result
+        item = finding("REC-1", result.ref, measured, "recording", camera.source)
+        return replace(result, findings=(item,))
+    return replace(result, records=True)

@@ -17,12 +17,16 @@ from zentrale.field.sweep import hosts, sweep
 from zentrale.findings import Finding
 from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.identifying import Expected, identify
+from zentrale.jobs.judging_devices import Looked, judge_devices
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import Matching, matched
+from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.sightings import Heard, add_planned_addresses, ask_those_told_of, gather
 from zentrale.jobs.states import State
-from zentrale.logbook.store import Logbook
+from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
+from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan
+from zentrale.subjects import Kind, Ref
 
 COMMAND = "discover"
 SEEN_KIND = "device"
@@ -78,22 +82,49 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     networks = ranges_to_sweep(plan, choice.adapter, request.ranges) if request.sweep else []
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
     source = None if choice.adapter.loopback else choice.adapter.address
-    progress(0, "probe and sweep")
-    heard, swept = await asyncio.gather(
-        probe(choice.adapter.address, request.wait_s) if request.probe else _nobody(),
-        sweep(hosts(networks), ports, source, lambda done: None),
-    )
-    sightings = gather(await ask_those_told_of(heard), swept)
-    if plan is not None:
-        sightings = add_planned_addresses(sightings, plan)
-    devices = await _identify_all(sightings, plan, keyring, progress)
-    matching = matched(plan, keyring.logbook, one_row_each(devices))
-    probed, where = request.probe, [str(n) for n in networks]
-    in_vault = keyring.contents.devices
-    findings = tuple(matching.findings(plan, where, in_vault, probed=probed)) if plan else ()
-    discovery = Discovery(choice, tuple(str(n) for n in networks), matching, findings)
-    keep(keyring, discovery)
-    return discovery
+    looked = _looked(plan, choice.adapter, networks, request)
+    got: list[FoundDevice] = []
+    with keyring.logbook.running(COMMAND, str(choice.adapter), looked.document()) as run:
+        try:
+            progress(0, "probe and sweep")
+            heard, swept = await asyncio.gather(
+                probe(choice.adapter.address, request.wait_s) if request.probe else _nobody(),
+                sweep(hosts(networks), ports, source, lambda done: None),
+            )
+            sightings = gather(await ask_those_told_of(heard), swept)
+            if plan is not None:
+                sightings = add_planned_addresses(sightings, plan)
+            devices = await _identify_all(sightings, plan, keyring, progress, got)
+        except BaseException:
+            # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
+            _keep(keyring, run, plan, matched(plan, keyring.logbook, one_row_each(got)), [])
+            raise
+        matching = matched(plan, keyring.logbook, one_row_each(devices))
+        judged = _judged(plan, keyring, matching, looked) if plan else []
+        findings = tuple(f for j in judged for f in j.findings)
+        _keep(keyring, run, plan, matching, judged)
+    return Discovery(choice, tuple(str(n) for n in networks), matching, findings)
+
+
+def _looked(plan: Plan | None, adapter: Adapter, networks: Sequence[ipaddress.IPv4Network], request: Request) -> Looked:
+    """Where this run looks: its scope. A probe reaches the adapter's own network; recorders are asked directly too."""
+    asked = frozenset(r.address for r in plan.recorders) if plan else frozenset()
+    return Looked(tuple(networks), asked, adapter.network if request.probe else None)
+
+
+def _judged(plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looked: Looked) -> list[Judged]:
+    """What is said of each device; and what was said of devices that nobody planned, and is not so any more."""
+    before = last_devices(plan, keyring.logbook) if keyring.logbook.last_run(COMMAND) else {}
+    judged = judge_devices(matching, plan, looked, keyring.contents.devices, before)
+    now = {j.ref for j in judged}
+    for standing in standings(keyring.logbook):
+        ref = standing.finding.ref
+        gone = (
+            ref is not None and ref.kind is Kind.DEVICE and ref not in now and looked.covers([ref.name], by_probe=True)
+        )
+        if ref is not None and gone and standing.settled_by is None:
+            judged.append(Judged(ref, frozenset({standing.finding.code})))
+    return judged
 
 
 async def _nobody() -> list[Heard]:
@@ -101,9 +132,12 @@ async def _nobody() -> list[Heard]:
 
 
 async def _identify_all(
-    sightings: Sequence[FoundDevice], plan: Plan | None, keyring: Keyring, progress: Progress
+    sightings: Sequence[FoundDevice], plan: Plan | None, keyring: Keyring, progress: Progress, got: list[FoundDevice]
 ) -> list[FoundDevice]:
-    """First those whose names are known; then the rest, which may be devices that moved and were not seen so far."""
+    """First those whose names are known; then the rest, which may be devices that moved and were not seen so far.
+
+    got: takes each as it is identified
+    """
     expected = Expected.of(plan, keyring.logbook, macs_by_address())
     asked = 0
 
@@ -113,9 +147,12 @@ async def _identify_all(
         progress(asked, f"asked {device.address}")
 
     async def identified(batch: Sequence[FoundDevice], orphans: Sequence[str]) -> list[FoundDevice]:
+        async def one(device: FoundDevice) -> FoundDevice:
+            got.append(await identify(device, expected, keyring, orphans))
+            return got[-1]
+
         results = await scheduler.run(
-            batch, lambda d: identify(d, expected, keyring, orphans),
-            at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S), done=done,
+            batch, one, at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S), done=done,
         )  # fmt: skip
         return [_failed(r) if isinstance(r, Failure) else r for r in results]
 
@@ -134,29 +171,53 @@ def _failed(failure: Failure[FoundDevice]) -> FoundDevice:
     return replace(failure.item, state=state.value, note=failure.message[:300], report=failure.report)
 
 
-def keep(keyring: Keyring, discovery: Discovery) -> None:
+def _keep(
+    keyring: Keyring, run: int, plan: Plan | None, matching: Matching[FoundDevice], judged: Sequence[Judged]
+) -> None:
     """Into the logbook: what was seen, and which names changed. The vault follows the names."""
     logbook = keyring.logbook
-    for old, new in discovery.matching.renamed:
+    for old, new in matching.renamed:
         if keyring.vault is not None:
             keyring.vault.rename_device(old, new)
         logbook.rename(old, new)
-    run = logbook.begin_run(COMMAND, str(discovery.choice.adapter))
-    with logbook.transaction():
-        for device in discovery.matching.devices:
-            named = discovery.matching.name_of(device)
-            logbook.add_seen(run, SEEN_KIND, named, device.method, replace(device, report=""))
-    logbook.finish_run(run, discovery.findings)
+    planned = planned_devices(plan) if plan else {}
+    notes = Notes(judged=list(judged))
+    for device in matching.devices:
+        name = matching.name_of(device)
+        ref = ref_of(planned[name]) if name else Ref(Kind.DEVICE, device.address)
+        notes.observe(SEEN_KIND, ref, device.method, replace(device, report=""))
+    note(logbook, run, notes)
 
 
-def all_devices(logbook: Logbook) -> list[FoundDevice]:
-    """What the newest discovery saw. Raises InputError where there was none."""
-    run = logbook.last_run(COMMAND)
-    if run is None:
+def current_devices(logbook: Logbook) -> list[FoundDevice]:
+    """The devices as they were last seen: what a run did not look for it does not take away. Raises InputError where
+    nothing was discovered yet.
+    """
+    runs = [r for r in logbook.runs(COMMAND) if r.state != BEGUN]
+    by_run: dict[int, list[FoundDevice]] = {}
+    for seen in observations(logbook, SEEN_KIND):
+        by_run.setdefault(seen.run, []).append(FoundDevice.from_document(seen.content))
+    if not any(r.state != INTERRUPTED or r.id in by_run for r in runs):
         raise InputError("nothing was discovered yet", "run `zentrale discover` first")
-    return [FoundDevice.from_document(content) for _, content in logbook.seen(run.id, SEEN_KIND)]
+    current: list[FoundDevice] = []
+    newer: list[Looked] = []
+    for run in runs:
+        for device in by_run.get(run.id, ()):
+            by_probe = device.method.startswith("probe")
+            looked_again = any(looked.covers(device.addresses, by_probe=by_probe) for looked in newer)
+            if not looked_again and not any(_same(device, d) for d in current):
+                current.append(device)
+        if not run.scope and run.state != INTERRUPTED:
+            break  # an older version's run: it looked for all
+        newer.append(Looked.from_document(run.scope, interrupted=run.state == INTERRUPTED))
+    return current
+
+
+def _same(a: FoundDevice, b: FoundDevice) -> bool:
+    """Whether an older and a newer row are one device, or one place that holds another device now."""
+    return a.identity.same_device(b.identity) is True or (a.address == b.address and a.url == b.url)
 
 
 def last_devices(plan: Plan, logbook: Logbook) -> dict[str, FoundDevice]:
-    """The devices of the newest discovery by their names in the plan, as plan and bindings are now."""
-    return matched(plan, logbook, all_devices(logbook)).by_name
+    """The devices as last seen by their names in the plan, as plan and bindings are now."""
+    return matched(plan, logbook, current_devices(logbook)).by_name

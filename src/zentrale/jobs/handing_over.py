@@ -1,28 +1,34 @@
-"""Gathering the evidence for the hand-over pack from plan and logbook, and writing the pack."""
+"""Gathering the evidence for the hand-over pack from plan and logbook, and writing the pack.
+
+It is built from the newest observation of each subject, whichever run made it, with its time and vantage.
+"""
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from zentrale import quantities
-from zentrale.findings import Finding
-from zentrale.jobs import discovering, registering, verifying
+from zentrale.findings import Finding, Severity, finding
+from zentrale.jobs import discovering, verifying
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.planning import Request, calculate
-from zentrale.logbook.store import DONE, Change, Logbook, Run
+from zentrale.logbook.evidence import Observation, chain_breaks, latest, looked_at, observations, standings
+from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
-from zentrale.output.handover import DeviceRow, JournalRow, PackContent, Settled, render
+from zentrale.output.handover import DeviceRow, JournalRow, NeverAsked, PackContent, Settled, render
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import read_outline
+from zentrale.subjects import Kind, Ref
 
 # What was planned, as far as it is evidence; where switches might have stood instead is not.
 _PLANNED_PARTS = ("power", "traffic", "storage", "zones", "addresses", "ports", "multicast", "resilience", "detail")
-# What a step of the registration settles: a finding of the discovery is closed by a later change of this step.
-_SETTLED_BY = {"SEC-1": "password", "SEC-3": "password", "SEC-4": "password", "CLK-1": "time"}
 
 
 @dataclass(frozen=True)
@@ -32,36 +38,54 @@ class Handover:
     open_findings: tuple[Finding, ...]
     settled: tuple[Settled, ...]
     verified: bool
+    never_asked: tuple[NeverAsked, ...] = ()
 
 
 @dataclass(frozen=True)
 class _Evidence:
-    discovered: Run | None
-    verified: Run | None
-    devices: Mapping[str, Mapping[str, Any]]
-    streams: Mapping[tuple[str, str], Mapping[str, Any]]
-    channels: Mapping[str, Mapping[str, Any]]
-    access: Sequence[Mapping[str, Any]]
+    """The newest observation of each subject, and what was ever looked for."""
+
+    devices: Mapping[str, FoundDevice]
+    seen: Mapping[tuple[str, str], Observation]  # of a device, by its addresses
+    streams: Mapping[Ref, Observation]
+    pictures: Mapping[Ref, Observation]
+    channels: Mapping[Ref, Observation]
+    access: Sequence[Observation]
+    looked_at: Mapping[tuple[Ref, str], datetime]
     changes: Sequence[Change]
+    interrupted: Sequence[Run]
+
+    def stream(self, camera: Camera, stream: str) -> Observation | None:
+        return self.streams.get(ref_of(camera, f"{stream} stream"))
+
+    def channel(self, camera: Camera) -> Observation | None:
+        """What the recorder said of its channel, where it was asked about this camera."""
+        seen = self.channels.get(Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}"))
+        return seen if seen is not None and seen.content.get("camera") == camera.name else None
+
+    def seen_at(self, name: str) -> Observation | None:
+        device = self.devices.get(name)
+        return self.seen.get((device.address, device.url)) if device else None
 
 
 def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     """Write output/handover. What was not yet done is said on the page, not made up."""
-    evidence = _gather(logbook)
+    evidence = _gather(plan, logbook)
     outline = read_outline(folder.outline_file, plan.site.origin)
     result = calculate(plan, _PLANNED_PARTS, Request(outline))
     power, traffic, storage, reach, ports, detail = (
         result.power, result.traffic, result.storage, result.reach, result.ports, result.detail,
     )  # fmt: skip
     assert power and traffic and storage and reach and ports and detail
-    planned = result.findings
-    open_findings, settled = sort_findings(logbook, planned, evidence.changes)
+    open_findings, settled = sort_findings(plan, logbook, result.findings)
+    never = never_asked(plan, evidence.looked_at)
+    measured = sorted(evidence.streams.values(), key=lambda o: o.at)
     content = PackContent(
         plan=plan,
         made_at=quantities.now(),
-        discovered_at=evidence.discovered.finished if evidence.discovered else None,
-        verified_at=evidence.verified.finished if evidence.verified else None,
-        vantage=evidence.verified.vantage if evidence.verified else "",
+        discovered_at=max((o.at for o in evidence.seen.values()), default=None),
+        verified_at=measured[-1].at if measured else None,
+        vantage=", ".join(dict.fromkeys(o.vantage for o in measured)),
         power=power,
         traffic=traffic,
         storage=storage,
@@ -74,89 +98,91 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         open_findings=open_findings,
         settled=settled,
         journal=[JournalRow(c.at, c.subject, c.step, c.before, c.after, c.state) for c in evidence.changes],
-        access_refused=sum(a["result"] == "refused" for a in evidence.access),
+        access_refused=sum(a.content["result"] == "refused" for a in evidence.access),
         access_tried=len(evidence.access),
         remarks=_remarks(evidence),
+        never_asked=never,
     )
     target = folder.output / "handover"
     written = []
     for name, data in render(content).items():
         write_atomically(target / name, data)
         written.append(target / name)
-    return Handover(target, tuple(written), tuple(open_findings), tuple(settled), evidence.verified is not None)
+    return Handover(target, tuple(written), tuple(open_findings), tuple(settled), bool(measured), tuple(never))
 
 
-def _gather(logbook: Logbook) -> _Evidence:
-    discovered, verified = logbook.last_run(discovering.COMMAND), logbook.last_run(verifying.COMMAND)
-    devices = logbook.seen(discovered.id, discovering.SEEN_KIND) if discovered else []
-    streams = logbook.seen(verified.id, "stream") if verified else []
-    channels = logbook.seen(verified.id, "channel") if verified else []
-    access = logbook.seen(verified.id, "access") if verified else []
+def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
+    seen = observations(logbook, discovering.SEEN_KIND)
     return _Evidence(
-        discovered,
-        verified,
-        {name: content for name, content in devices if name},
-        {(content["camera"], content["stream"]): content for _, content in streams},
-        dict(channels),
-        [content for _, content in access],
+        discovering.last_devices(plan, logbook) if seen else {},
+        {(o.content["address"], o.content["url"]): o for o in seen},
+        latest(logbook, verifying.STREAM),
+        latest(logbook, verifying.PICTURE),
+        latest(logbook, verifying.CHANNEL),
+        list(latest(logbook, verifying.ACCESS).values()),
+        looked_at(logbook),
         logbook.changes(),
+        [r for r in logbook.runs() if r.state == INTERRUPTED],
     )
 
 
 def sort_findings(
-    logbook: Logbook, plan_findings: Sequence[Finding], changes: Sequence[Change]
+    plan: Plan, logbook: Logbook, plan_findings: Sequence[Finding]
 ) -> tuple[list[Finding], list[Settled]]:
-    """Open findings of the plan and of the newest runs; and those of the discovery that a later change settled."""
+    """What is open: of the plan, and of the site what no later run of the same check found well. And what was settled."""
+    names = planned_devices(plan)
     open_findings, settled = list(plan_findings), []
-    for command in (discovering.COMMAND, registering.COMMAND, verifying.COMMAND):
-        run = logbook.last_run(command)
-        for item in logbook.findings_of(run.id) if run else []:
-            closing = _closing_change(item, run, changes) if run else None
-            if closing is not None:
-                settled.append(Settled(item, f"{closing.step}: {closing.after}, {quantities.timestamp(closing.at)}"))
-            else:
-                open_findings.append(item)
-    settled += _settled_earlier(logbook, open_findings, settled)
+    for standing in standings(logbook):
+        ref = standing.finding.ref
+        if ref is not None and ref.kind is not Kind.DEVICE and ref.name not in names:
+            continue  # of a device that is not in the plan any more
+        if standing.settled_at is None:
+            open_findings.append(standing.finding)
+        elif standing.finding.severity is not Severity.NOTE:
+            when = quantities.timestamp(standing.settled_at)
+            settled.append(Settled(standing.finding, f"found well by `{standing.settled_command}` of {when}"))
+    breaks = chain_breaks(logbook)
+    if breaks:
+        more = f"; and {len(breaks) - 1} more" if len(breaks) > 1 else ""
+        open_findings.append(finding("EVD-1", "logbook", breaks[0] + more, "as it was written", "its digests"))
     return list(dict.fromkeys(open_findings)), settled
 
 
-def _closing_change(item: Finding, run: Run, changes: Sequence[Change]) -> Change | None:
-    step = _SETTLED_BY.get(item.code)
-    if step is None or run.command != discovering.COMMAND:
-        return None
-    later = [
-        c for c in changes if c.subject == item.subject and c.step == step and c.state == DONE and c.at > run.started
-    ]
-    return later[-1] if later else None
+def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[NeverAsked]:
+    """What acceptance needs and no run ever looked at, by what it is."""
+    found: dict[str, list[str]] = {}
 
+    def need(what: str, subject: str, ref: Ref, *codes: str) -> None:
+        if not any((ref, code) in looked for code in codes):
+            found.setdefault(what, []).append(subject)
 
-def _settled_earlier(logbook: Logbook, open_findings: Sequence[Finding], settled: Sequence[Settled]) -> list[Settled]:
-    """Faults and warnings of earlier runs of the same command that its newest run did not find again."""
-    known = {(f.code, f.subject) for f in open_findings} | {(s.finding.code, s.finding.subject) for s in settled}
-    earlier = []
-    for command in (discovering.COMMAND, verifying.COMMAND):
-        newest = logbook.last_run(command)
-        for run in logbook.runs(command):
-            for item in logbook.findings_of(run.id):
-                key = (item.code, item.subject)
-                if newest is not None and run.id != newest.id and key not in known:
-                    known.add(key)
-                    when = quantities.timestamp(newest.finished or newest.started)
-                    earlier.append(Settled(item, f"not found again by `{command}` of {when}"))
-    return earlier
+    for name, planned in planned_devices(plan).items():
+        need("never looked for", name, ref_of(planned), "DIS-1")
+    for camera in plan.cameras:
+        for stream in plan.streams(camera):
+            ref = ref_of(camera, f"{stream} stream")
+            need("stream never measured", f"{camera.name} {stream}", ref, "STR-1")
+        need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2", "SEC-4")
+        channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
+        need("recording never asked for", f"{camera.recorder} channel {camera.channel}", channel, "REC-1")
+        if plan.camera_type(camera).onvif:
+            need("clock never looked at", camera.name, ref_of(camera), "CLK-1")
+    return [NeverAsked(what, tuple(subjects)) for what, subjects in found.items()]
 
 
 def _verdict(camera: Camera, evidence: _Evidence, findings: Sequence[Finding]) -> str:
-    if not any(name == camera.name for name, _ in evidence.streams):
+    wholes = {ref_of(camera)}
+    channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
+    own = [f for f in findings if f.ref is not None and (f.ref.whole in wholes or f.ref == channel)]
+    if not own and not any(evidence.stream(camera, s) for s in ("main", "sub")):
         return "not verified"
-    words = {f"camera {camera.name}", f"channel {camera.channel} of {camera.recorder}"}
-    own = [f for f in findings if f.subject in words or f.subject.startswith(f"camera {camera.name},")]
     return min((f.severity for f in own), key=lambda s: s.rank).value if own else "ok"
 
 
-def _stream_text(content: Mapping[str, Any] | None) -> str:
-    if content is None:
+def _stream_text(seen: Observation | None) -> str:
+    if seen is None:
         return "not measured"
+    content = seen.content
     if content["codec"] is None:
         return "does not play"
     parts = [content["codec"]]
@@ -172,66 +198,87 @@ def _stream_text(content: Mapping[str, Any] | None) -> str:
 def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -> list[DeviceRow]:
     rows = []
     for camera in plan.cameras:
-        seen = evidence.devices.get(camera.name, {})
-        kind = plan.camera_type(camera)
-        channel = evidence.channels.get(camera.name)
+        channel = evidence.channel(camera)
+        streams = [evidence.stream(camera, stream) for stream in ("main", "sub")]
+        told = [f"{s.content['state']}, {_when(channel)}" for s in (channel,) if s is not None]
+        measured_at = dict.fromkeys(_when(s) for s in streams if s)
         rows.append(
-            DeviceRow(
-                camera.name, "camera", camera.shows, seen.get("maker") or kind.maker, seen.get("model") or kind.model,
-                seen.get("firmware", ""), seen.get("serial", ""), seen.get("address") or camera.address or "",
-                seen.get("mac") or camera.mac or "", camera.switch, str(camera.port), f"{camera.run_length_m:g}",
-                camera.recorder, str(camera.channel), _stream_text(evidence.streams.get((camera.name, "main"))),
-                _stream_text(evidence.streams.get((camera.name, "sub"))), channel["state"] if channel else "not checked",
-                _verdict(camera, evidence, findings),
+            replace(
+                _device_row(plan, camera, evidence), shows=camera.shows, run_length_m=f"{camera.run_length_m:g}",
+                recorder=camera.recorder, channel=str(camera.channel), main=_stream_text(streams[0]),
+                sub=_stream_text(streams[1]), recording=told[0] if told else "not asked",
+                verdict=_verdict(camera, evidence, findings), measured="; ".join(measured_at) or "never",
             )
         )  # fmt: skip
     return rows
 
 
 def _recorder_rows(plan: Plan, evidence: _Evidence) -> list[DeviceRow]:
-    rows = []
-    for recorder in plan.recorders:
-        seen = evidence.devices.get(recorder.name, {})
-        kind = plan.recorder_type(recorder)
-        rows.append(
-            DeviceRow(
-                recorder.name, "recorder", "", seen.get("maker") or kind.maker, seen.get("model") or kind.model,
-                seen.get("firmware", ""), seen.get("serial", ""), seen.get("address") or recorder.address,
-                seen.get("mac") or recorder.mac or "", recorder.switch, str(recorder.port), "", recorder.name, "",
-            )
-        )  # fmt: skip
-    return rows
+    return [replace(_device_row(plan, r, evidence), recorder=r.name) for r in plan.recorders]
+
+
+def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
+    """What device it is: as it was seen, else as planned, and which of the two."""
+    seen, kind = evidence.devices.get(planned.name), plan.kind(planned)
+    at = _when(evidence.seen_at(planned.name))
+    found = seen or FoundDevice("", "", "")
+    return DeviceRow(
+        planned.name, "camera" if isinstance(planned, Camera) else "recorder", "", found.maker or kind.maker,
+        found.model or kind.model, found.firmware, found.serial, found.address or planned.address or "",
+        found.mac or planned.mac or "", planned.switch, str(planned.port), "", "", "", seen=at or "as planned",
+    )  # fmt: skip
+
+
+def _when(seen: Observation | None) -> str:
+    """When and from where something was seen."""
+    return f"{quantities.timestamp(seen.at).replace('T', ' ')} from {seen.vantage}" if seen else ""
 
 
 def _rates(plan: Plan, evidence: _Evidence) -> list[MeasuredRate]:
     rates = []
     for camera in plan.cameras:
         for stream, wanted in plan.streams(camera).items():
-            content = evidence.streams.get((camera.name, stream))
-            if content is not None:
-                rates.append(MeasuredRate(camera.name, stream, wanted.bitrate_bps, content["bitrate_bps"]))
+            seen = evidence.stream(camera, stream)
+            if seen is not None:
+                rates.append(MeasuredRate(camera.name, stream, wanted.bitrate_bps, seen.content["bitrate_bps"]))
     return rates
 
 
 def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[SheetPicture]:
-    """The main stream's key frame of each camera, from the newest verification only."""
+    """The main stream's newest key frame of each camera; one that is older than the newest measurement says its time."""
     pictures = []
     for camera in plan.cameras:
-        content = evidence.streams.get((camera.name, "main"))
-        file = folder.output / "pictures" / f"{camera.name}-main.jpg"
-        plays = content is not None and content["codec"] is not None and file.exists()
-        pictures.append(
-            SheetPicture(camera.name, camera.shows or _stream_text(content), file.read_bytes() if plays else None)
-        )
+        stream, seen = evidence.stream(camera, "main"), evidence.pictures.get(ref_of(camera, "main stream"))
+        caption = camera.shows or _stream_text(stream)
+        picture = _unchanged(folder, seen) if seen else None
+        if picture is not None and seen is not None and (stream is None or stream.run != seen.run):
+            caption = f"of {quantities.timestamp(seen.at)[:16].replace('T', ' ')}: {caption}"
+        pictures.append(SheetPicture(camera.name, caption, picture))
     return pictures
+
+
+def _unchanged(folder: SiteFolder, seen: Observation) -> bytes | None:
+    """The picture of that observation, and no other that lies in its place."""
+    try:
+        picture = (folder.output / "pictures" / seen.content["file"]).read_bytes()
+    except OSError:
+        return None
+    return picture if hashlib.sha256(picture).hexdigest() == seen.content["sha256"] else None
 
 
 def _remarks(evidence: _Evidence) -> list[str]:
     remarks = []
-    if evidence.discovered is None:
+    if not evidence.seen:
         remarks.append("No discovery was run: addresses and models are those of the plan.")
     last_change = max((c.at for c in evidence.changes), default=None)
-    verified = evidence.verified
-    if verified is not None and last_change is not None and last_change > verified.started:
+    measured = [o.at for o in evidence.streams.values()]
+    if measured and last_change is not None and last_change > max(measured):
         remarks.append("Devices were changed after the last verification: run `zentrale verify` again.")
+    if len({o.run for o in evidence.streams.values()}) > 1:
+        first, last = (quantities.timestamp(m).replace("T", " ") for m in (min(measured), max(measured)))
+        remarks.append(f"The streams were measured in several runs, from {first} to {last}; each says when.")
+    if evidence.interrupted:
+        run = evidence.interrupted[0]
+        when = quantities.timestamp(run.started).replace("T", " ")
+        remarks.append(f"The `{run.command}` of {when} was interrupted: what it had seen up to then is counted.")
     return remarks

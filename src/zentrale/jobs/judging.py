@@ -8,11 +8,14 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan
+from zentrale.subjects import Ref
 
-_KEYFRAME_TOLERANCE = 0.25  # of the planned interval, and never less than one frame
+KEYFRAME_TOLERANCE = 0.25  # of the planned interval, and never less than one frame
 
 
-def judge_delivery(subject: str, measured: StreamMeasurement, policy: Policy, *, decoded: bool) -> Iterable[Finding]:
+def judge_delivery(
+    subject: str | Ref, measured: StreamMeasurement, policy: Policy, *, decoded: bool
+) -> Iterable[Finding]:
     """What is wrong with any stream, whatever was planned."""
     sent = measured.packets_received + measured.packets_lost
     lost_percent = 100 * measured.packets_lost / sent if sent else 0.0
@@ -40,7 +43,7 @@ def judge_delivery(subject: str, measured: StreamMeasurement, policy: Policy, *,
 
 
 def judge_against_plan(
-    subject: str, measured: StreamMeasurement, plan: StreamPlan, source: str, policy: Policy
+    subject: str | Ref, measured: StreamMeasurement, plan: StreamPlan, source: str, policy: Policy
 ) -> Iterable[Finding]:
     """Codec, resolution, frame rate, bit rate and key-frame interval against the plan."""
     if measured.codec != plan.codec:
@@ -56,9 +59,7 @@ def judge_against_plan(
         if abs(measured.fps - plan.fps) > allowed:
             limit = f"{plan.fps:g} ± {allowed:.2g} frames/s"
             yield finding("STR-4", subject, f"{measured.fps:.1f} frames/s", limit, source)
-    # Less than a whole group of pictures says nothing: its one key frame weighs too much, or is missing.
-    whole_groups = measured.keyframe_interval_s is not None or measured.measured_s >= 2 * plan.keyframe_interval_s
-    if measured.bitrate_bps is not None and whole_groups:
+    if measured.bitrate_bps is not None and _whole_groups(measured, plan):
         planned = quantities.bitrate(plan.bitrate_bps)
         text = quantities.bitrate(measured.bitrate_bps)
         if measured.bitrate_bps > plan.bitrate_bps * (1 + policy.bitrate_over_percent / 100):
@@ -68,8 +69,30 @@ def judge_against_plan(
     if plan.codec == "JPEG":
         return
     interval, wanted = measured.keyframe_interval_s, plan.keyframe_interval_s
-    if interval is not None and abs(interval - wanted) > max(1 / plan.fps, _KEYFRAME_TOLERANCE * wanted):
+    if interval is not None and abs(interval - wanted) > max(1 / plan.fps, KEYFRAME_TOLERANCE * wanted):
         yield finding("STR-6", subject, f"{interval:.1f} s", f"{wanted:g} s", source)
     elif interval is None and measured.measured_s > 2 * wanted + 1:
         text = f"one key frame or none in {measured.measured_s:.1f} s"
         yield finding("STR-6", subject, text, f"{wanted:g} s", source)
+
+
+# A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
+_PLAYED = frozenset({"STR-1", "STR-2", "STR-7", "STR-9", "STR-11", "SEC-7", "SEC-8", "SEC-9", "ERR-1"})
+
+
+def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str]:
+    """Which codes a measurement says something of: what could not be measured is neither well nor not."""
+    told = {
+        "STR-3": measured.width_px is not None,
+        "STR-4": measured.fps is not None,
+        "STR-5": measured.bitrate_bps is not None and _whole_groups(measured, plan),
+        "STR-10": measured.bitrate_bps is not None and _whole_groups(measured, plan),
+        "STR-6": measured.keyframe_interval_s is not None or plan.codec == "JPEG",
+        "STR-8": measured.jitter_ms is not None,
+    }
+    return _PLAYED | {code for code, judged in told.items() if judged}
+
+
+def _whole_groups(measured: StreamMeasurement, plan: StreamPlan) -> bool:
+    """Less than a whole group of pictures says nothing: its one key frame weighs too much, or is missing."""
+    return measured.keyframe_interval_s is not None or measured.measured_s >= 2 * plan.keyframe_interval_s

@@ -5,17 +5,15 @@ A device keeps its place in the plan by its own identity: wherever its address m
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
-from zentrale import quantities
-from zentrale.findings import Finding, finding
-from zentrale.jobs.planned import Planned, place_of, planned_devices, ref_of
+from zentrale.jobs.planned import Planned, place_of, planned_devices
 from zentrale.jobs.states import State
 from zentrale.logbook.store import KnownDevice, Logbook
-from zentrale.site.identity import Identity, Kind, Ref
-from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.site.identity import Identity
+from zentrale.site.model import Plan, Recorder
 
 
 class Device(Protocol):
@@ -78,40 +76,7 @@ class Matching(Generic[D]):
     def as_planned(self, plan: Plan) -> dict[str, D]:
         """Those found that speak what they are planned to speak: an ONVIF camera that shows only RTSP is not found."""
         planned = planned_devices(plan)
-        return {n: d for n, d in self.by_name.items() if not _lacks_onvif(plan, planned[n], d)}
-
-    def findings(
-        self, plan: Plan, swept: Sequence[str], in_vault: Collection[str] = (), *, probed: bool = True
-    ) -> Iterable[Finding]:
-        planned = planned_devices(plan)
-        for name in self.missing:
-            address = planned[name].address or "no planned address"
-            ways = (["probe"] if probed else []) + ([f"sweep of {', '.join(swept)}"] if swept else [])
-            where = " and ".join(ways) or "its planned address"
-            limit = f"an answer, planned at {address}"
-            yield finding("DIS-1", _subject(planned[name]), f"no answer ({where})", limit, _source(planned[name]))
-        for old, new in self.renamed:
-            yield finding("DIS-8", _subject(planned[new]), f"it was called {old}", "the same device", "logbook")
-        for name, device in self.by_name.items():
-            yield from _device_findings(plan, planned[name], device, in_vault)
-        for name, device in self.doubles:
-            told = ", ".join(sorted(device.identity.macs)) or "no MAC address told"
-            measured = f"{device.address} claims it too ({told})"
-            yield finding("DIS-5", _subject(planned[name]), measured, "one device", _source(planned[name]))
-        for device in self.extra:
-            subject = str(Ref(Kind.DEVICE, device.address))
-            macs = sorted(device.identity.macs)
-            who = " ".join(p for p in (device.maker, device.model, *macs) if p) or device.state
-            yield finding("DIS-2", subject, who, "a row in the plan", "cameras.csv")
-            yield from _trouble(subject, device)
-
-
-def _subject(planned: Planned) -> str:
-    return str(ref_of(planned))
-
-
-def _source(planned: Planned) -> str:
-    return planned.source if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
+        return {n: d for n, d in self.by_name.items() if not lacks_onvif(plan, planned[n], d)}
 
 
 def matched(plan: Plan | None, logbook: Logbook, devices: Sequence[D]) -> Matching[D]:
@@ -212,66 +177,6 @@ class _Match(Generic[D]):
                     self.take(row, device)
 
 
-def _lacks_onvif(plan: Plan, planned: Planned, device: Device) -> bool:
+def lacks_onvif(plan: Plan, planned: Planned, device: Device) -> bool:
     wanted = isinstance(planned, Recorder) or plan.camera_type(planned).onvif
     return wanted and device.state == State.RTSP_ONLY.value
-
-
-def _device_findings(plan: Plan, planned: Planned, device: Device, in_vault: Collection[str]) -> Iterable[Finding]:
-    subject, source = _subject(planned), _source(planned)
-    if planned.address and planned.address not in device.addresses:
-        yield finding("DIS-3", subject, device.address, planned.address, source)
-    kind = plan.kind(planned)
-    told = f"{device.maker} {device.model}".strip()
-    if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
-        yield finding("DIS-4", subject, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
-    if device.state == State.DEFAULT_PASSWORD.value:
-        yield finding(
-            "SEC-1", subject, f"{device.credentials_label} opens it", "a password of its own", "good practice"
-        )
-    if device.state == State.UNKNOWN_PASSWORD.value:
-        advice = _OWN_REFUSED if planned.name in in_vault else ""
-        yield finding("SEC-3", subject, device.note or "refused", "a password in the vault opens it", "vault", advice)
-    if device.state == State.OPEN.value:
-        yield finding("SEC-4", subject, "GetUsers answered without credentials", "refused", "ONVIF Core, access policy")
-    if device.state == State.NO_ANSWER.value and not device.report:
-        yield finding("DIS-6", subject, device.note or "open ports, but no ONVIF", "ONVIF or RTSP answers", source)
-    if _lacks_onvif(plan, planned, device):
-        yield finding(
-            "DIS-7", subject, device.note or "RTSP answers, ONVIF does not", "ONVIF", f"types.toml {kind.name}"
-        )
-    yield from _trouble(subject, device)
-    tolerance = plan.policy.clock_tolerance_s
-    if (
-        device.clock_offset_s is not None
-        and abs(device.clock_offset_s) > tolerance
-        and device.state != State.FRESH.value
-    ):
-        measured = (
-            f"{quantities.seconds(abs(device.clock_offset_s))} {'ahead' if device.clock_offset_s > 0 else 'behind'}"
-        )
-        yield finding("CLK-1", subject, measured, f"within {tolerance:g} s", "site.toml [policy] clock_tolerance_s")
-
-
-# The vault holds the password of this device: resetting it would lose a camera that may only be restarting.
-_OWN_REFUSED = (
-    "the vault has a password for it, so do not reset it: was its password changed in its own page? Enter that with "
-    "`zentrale vault set`"
-)
-
-
-def _trouble(subject: str, device: Device) -> Iterable[Finding]:
-    """What is told of any device, planned or not."""
-    if device.state == State.NOT_ASKED.value:
-        yield finding("SEC-7", subject, device.note, "every password in the vault tried", "site.toml [policy]")
-    if device.state == State.LOCKED.value:
-        yield finding("SEC-8", subject, device.note, "an account that is open to us", "the device's own words")
-    if device.state == State.UNSAFE.value:
-        yield finding("SEC-9", subject, device.note, "a safe way to send the password", "good practice")
-    if device.state == State.FAILING.value:
-        yield finding("DIS-10", subject, device.note, "answers in time, without errors", "ONVIF Core")
-    if device.named_hosts:
-        told = ", ".join(device.named_hosts)
-        yield finding("DIS-9", subject, told, f"its own address, {device.address}", "its answers")
-    if device.report:
-        yield finding("ERR-1", subject, device.note, "an answer that is understood, or refused", "this program")

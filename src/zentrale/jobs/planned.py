@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from zentrale.site.identity import Kind, Ref
 from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.subjects import Kind, Ref
 
 Planned = Camera | Recorder
 

@@ -2,32 +2,42 @@
 
 from __future__ import annotations
 
+import asyncio
+import socket
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, nullcontext
 from dataclasses import dataclass
 
 from zentrale.errors import DeviceError, NothingReachedError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
-from zentrale.findings import Finding
-from zentrale.jobs.device_steps import DeviceSteps, pick_profiles
-from zentrale.jobs.discovering import all_devices
+from zentrale.findings import Finding, finding
+from zentrale.jobs.discovering import current_devices
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import place_of, ref_of
-from zentrale.jobs.recorder_steps import RecorderChannels, recorded_address
+from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding, recorded_address
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
-from zentrale.jobs.steps import DeviceResult, Outcome, Step, StepRunner
+from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.jobs.steps.password import Password
+from zentrale.jobs.steps.registry import Bench, steps_of
+from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.step import DeviceResult, Outcome
+from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Change, KnownDevice
 from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Recorder
+from zentrale.subjects import Ref
 
 COMMAND = "register"
 AT_ONCE = 8
-BUDGET_S = 240.0  # for one device: some twenty requests, each of which may take 12 s
+# For one device: some twenty requests, each of which may take 12 s, and a restart or two.
+BUDGET_S = 480.0
 
 Progress = Callable[[int, str], None]
 Source = tuple[StreamAddress, Credentials | None]  # a main stream's address, and what opens it
@@ -35,13 +45,16 @@ Source = tuple[StreamAddress, Credentials | None]  # a main stream's address, an
 
 @dataclass(frozen=True)
 class Registration:
-    """`not_found` are planned cameras the last discovery did not see; `taken_up` steps an earlier run died in."""
+    """`not_found` are planned cameras the last discovery did not see; `taken_up` steps an earlier run died in. `run` is
+    its number in the journal, None in a dry run.
+    """
 
     results: tuple[DeviceResult, ...]
     not_found: tuple[str, ...]
     taken_up: tuple[Change, ...]
     findings: tuple[Finding, ...]
     dry_run: bool
+    run: int | None = None
 
     def count(self, outcome: Outcome) -> int:
         return sum(step.outcome is outcome for result in self.results for step in result.steps)
@@ -73,28 +86,36 @@ class Registrar:
                 "run `zentrale discover` again and read its findings",
             )
         taken_up = () if self.dry_run else self.logbook.close_interrupted()
-        self._run = self.logbook.begin_run(COMMAND, "")
         recorders = [r for r in self.plan.recorders if any(c.recorder == r.name for c in present)]
+        scope = {"cameras": [c.name for c in present], "recorders": [r.name for r in recorders]}
+        running = nullcontext(0) if self.dry_run else self.logbook.running(COMMAND, socket.gethostname(), scope)
         done = 0
 
-        def count(camera: Camera) -> None:
+        async def one(camera: Camera) -> DeviceResult:
             nonlocal done
+            result = await self._camera(camera, found[camera.name])
+            await self._note(result)
             done += 1
             progress(done, camera.name)
+            return result
 
-        async with self._recorders(recorders, found) as recorder_results:
-            camera_results = await scheduler.run(
-                present, lambda c: self._camera(c, found[c.name]), at_once=AT_ONCE,
-                budget_s=None, done=count,
-            )  # fmt: skip
-        results = (*recorder_results, *(self._result(r) for r in camera_results))
+        with running as self._run:
+            async with self._recorders(recorders, found) as recorder_results:
+                camera_results = await scheduler.run(present, one, at_once=AT_ONCE, budget_s=None)
+                await self._tell_doubles(recorders, recorder_results)
+            results = (*recorder_results, *(self._result(r) for r in camera_results))
+            for result in recorder_results:
+                await self._note(result)
+            for failed in camera_results:
+                if isinstance(failed, Failure):
+                    await self._note(self._result(failed))
         findings = tuple(f for r in results for f in r.findings())
-        self.logbook.finish_run(self._run, findings)
-        return Registration(results, not_found, taken_up, findings, self.dry_run)
+        number = None if self.dry_run else self._run
+        return Registration(results, not_found, taken_up, findings, self.dry_run, number)
 
     def _found(self) -> dict[str, FoundDevice]:
         """The found devices by name; rows that got another name since then take their device's history along."""
-        matching = matched(self.plan, self.logbook, all_devices(self.logbook))
+        matching = matched(self.plan, self.logbook, current_devices(self.logbook))
         if not self.dry_run:
             for old, new in matching.renamed:
                 self.vault.rename_device(old, new)
@@ -105,7 +126,24 @@ class Registrar:
         """A failure outside every step is that camera's result all the same."""
         if isinstance(result, DeviceResult):
             return result
-        return self._runner(str(ref_of(result.item))).ended_by(result.message, result.report)
+        return self._runner(result.item).ended_by(result.message, result.report)
+
+    async def _note(self, result: DeviceResult) -> None:
+        """Each step that was done or failed was looked at; one that was not tried was not."""
+        if self.dry_run:
+            return
+        notes = Notes()
+        for step in result.steps:
+            ref = ref_of_step(result, step.step)
+            item = result.finding_of(step)
+            if step.outcome in (Outcome.UNCHANGED, Outcome.CHANGED):
+                notes.judge(ref, {"REG-1", "ERR-1"})
+                if step.settles:
+                    notes.judge(result.ref, step.settles)
+            elif item is not None:
+                notes.judge(ref, (), [item])
+        notes.judge(result.ref, {"REG-2", "REC-4"}, result.told)
+        await asyncio.to_thread(note, self.logbook, self._run, notes)
 
     @asynccontextmanager
     async def _recorders(
@@ -122,49 +160,61 @@ class Registrar:
                 return
             client = self._open(recorder, seen)
             clients.append(client)
-            result = await self._within_budget(recorder, self._common_steps(recorder, seen, client))
+            result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
             results.append(result)
-            error = next((s.error for s in reversed(result.steps) if s.error), "")
-            failed = DeviceError(f"{recorder.name} could not be set up: {error}")
-            self._channels[recorder.name] = failed if result.failed else RecorderChannels(client)
+            entered = any(s.step == "password" and s.outcome is not Outcome.FAILED for s in result.steps)
+            error = next((s.error for s in result.steps if s.error), "")
+            failed = DeviceError(f"{recorder.name} could not be entered: {error}")
+            self._channels[recorder.name] = RecorderChannels(client) if entered else failed
 
         try:
             outcomes = await scheduler.run(recorders, prepare, at_once=AT_ONCE, budget_s=None)
             for outcome in outcomes:
                 if isinstance(outcome, Failure):
                     self._channels[outcome.item.name] = DeviceError(outcome.message)
-                    results.append(self._runner(str(ref_of(outcome.item))).ended_by(outcome.message, outcome.report))
+                    results.append(self._runner(outcome.item).ended_by(outcome.message, outcome.report))
             yield results
         finally:
             for client in clients:
                 await client.close()
 
+    async def _tell_doubles(self, recorders: Sequence[Recorder], results: list[DeviceResult]) -> None:
+        """What a recorder holds twice after all this: asked for once, when its channels are done."""
+        for recorder in recorders:
+            channels = self._channels.get(recorder.name)
+            if not isinstance(channels, RecorderChannels):
+                continue
+            try:
+                told = doubles(await channels.recordings(), await channels.jobs(), await channels.receivers())
+            except DeviceError:
+                continue  # its channels' own steps tell that it does not answer
+            item = doubles_finding(recorder.name, told)
+            if item is not None:
+                runner = self._runners[recorder.name]
+                runner.tell(item)
+                results[:] = [runner.result() if r.ref == runner.ref else r for r in results]
+
     def _open(self, planned: Camera | Recorder, seen: FoundDevice) -> Device:
         return Device(seen.url, self.keyring.rules(planned), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S)
 
-    def _runner(self, subject: str) -> StepRunner:
-        return StepRunner(self.logbook, self._run, subject, self.keyring.ready, dry_run=self.dry_run)
+    def _runner(self, planned: Camera | Recorder) -> StepRunner:
+        return StepRunner(self.logbook, self._run, ref_of(planned), self.keyring.ready, dry_run=self.dry_run)
 
     async def _within_budget(self, planned: Camera | Recorder, work: Awaitable[StepRunner]) -> DeviceResult:
         """The steps done in time, and what ended the others."""
         outcome = (await scheduler.run([planned], lambda _: work, at_once=1, budget_s=self.keyring.budget(BUDGET_S)))[0]
         if isinstance(outcome, Failure):
-            runner = self._runners.get(planned.name) or self._runner(str(ref_of(planned)))
+            runner = self._runners.get(planned.name) or self._runner(planned)
             return runner.ended_by(outcome.message, outcome.report)
         return outcome.result()
 
-    async def _common_steps(self, planned: Camera | Recorder, seen: FoundDevice, client: Device) -> StepRunner:
-        runner = self._runners[planned.name] = self._runner(str(ref_of(planned)))
-        steps = DeviceSteps(client, self.keyring, planned, seen)
-        _ = (
-            await runner.run("password", steps.password)
-            and await runner.run("name", steps.label)
-            and await runner.run(
-                "time", lambda: steps.time(self.plan.site.timezone, self.plan.policy.clock_tolerance_s)
-            )
-        )
-        if not self.dry_run and steps.identity:
-            self.logbook.remember(KnownDevice(planned.name, steps.identity, client.host, place_of(planned)))
+    async def _own_steps(self, planned: Camera | Recorder, seen: FoundDevice, client: Device) -> StepRunner:
+        """All steps on the device itself; those that need one that failed are not tried."""
+        runner = self._runners[planned.name] = self._runner(planned)
+        for step in steps_of(Bench(client, self.keyring, planned, seen)):
+            await runner.run(step)
+            if isinstance(step, Password) and step.identity and not self.dry_run:
+                self.logbook.remember(KnownDevice(planned.name, step.identity, client.host, place_of(planned)))
         return runner
 
     async def _camera(self, camera: Camera, seen: FoundDevice) -> DeviceResult:
@@ -173,22 +223,18 @@ class Registrar:
         else:
             async with self._open(camera, seen) as client:
                 result = await self._within_budget(camera, self._onvif(camera, seen, client))
-        if result.failed:
+        if camera.name not in self._sources:
             return result
         channels = self._channels[camera.recorder]
-        if isinstance(channels, DeviceError):
-            return await self._within_budget(camera, self._put_on_channel(camera, channels))
-        async with channels.turn:  # waiting for the turn is not the camera's time
+        async with nullcontext() if isinstance(channels, DeviceError) else channels.turn:
+            # Waiting for the turn is not the camera's time.
             return await self._within_budget(camera, self._put_on_channel(camera, channels))
 
     async def _onvif(self, camera: Camera, seen: FoundDevice, client: Device) -> StepRunner:
-        runner = await self._common_steps(camera, seen, client)
-        if runner.failed:
+        runner = await self._own_steps(camera, seen, client)
+        if any(s.step == "password" and s.outcome is Outcome.FAILED for s in runner.result().steps):
             return runner
-        steps = DeviceSteps(client, self.keyring, camera, seen)
-        for stream, wanted in self.plan.streams(camera).items():
-            if not await runner.run(f"{stream} stream", lambda s=stream, w=wanted: steps.encoder(s, w)):  # type: ignore[misc]
-                return runner
+        profile = None
         try:
             profile = pick_profiles(await client.profiles()).get("main")
             if profile is None:
@@ -197,11 +243,14 @@ class Registrar:
             self._sources[camera.name] = address, client.credentials or self.vault.device(camera.name)
         except DeviceError as error:
             self._sources[camera.name] = error
+        item = not_set(camera, seen.addresses, profile)
+        if item is not None:
+            runner.tell(item)
         return runner
 
     async def _rtsp_only(self, camera: Camera, seen: FoundDevice) -> StepRunner:
         """Nothing can be set on it but its channel; its own page does the rest."""
-        runner = self._runners[camera.name] = self._runner(str(ref_of(camera)))
+        runner = self._runners[camera.name] = self._runner(camera)
         await self.keyring.ready()
         try:
             main = stream_addresses(self.plan, camera, seen.address, seen.open_ports)["main"]
@@ -211,27 +260,36 @@ class Registrar:
             self._sources[camera.name] = main, credentials
         except DeviceError as error:
             self._sources[camera.name] = error
+        told = "its password, name, time and streams, since it speaks RTSP only"
+        runner.tell(finding("REG-2", ref_of(camera), told, "as planned", camera.source))
         return runner
 
     async def _put_on_channel(self, camera: Camera, channels: RecorderChannels | DeviceError) -> StepRunner:
         runner, source = self._runners[camera.name], self._sources[camera.name]
-
-        async def prepare() -> Step:
-            if isinstance(channels, DeviceError):
-                raise channels
-            if isinstance(source, DeviceError):
-                raise source
-            address, credentials = source
-            url = recorded_address(camera, address)
-            if credentials is None:
-                if not self.dry_run:
-                    raise DeviceError("its password is not in the vault")
-                return Step("channel", "", f"channel {camera.channel}: {url}", _refuse)
-            return await channels.step(camera.channel, camera.name, camera.shows, url, credentials)
-
-        await runner.run("channel", prepare)
+        if isinstance(channels, DeviceError) or isinstance(source, DeviceError):
+            runner.fail("channel", str(channels if isinstance(channels, DeviceError) else source))
+            return runner
+        address, credentials = source
+        url = recorded_address(camera, address)
+        await runner.run(Channel(channels, camera.channel, camera.name, camera.shows, url, credentials))
         return runner
 
 
-async def _refuse() -> None:
-    raise AssertionError("a dry run applies nothing")
+def ref_of_step(result: DeviceResult, step: str) -> Ref:
+    return Ref(result.ref.kind, result.ref.name, f"step {step}")
+
+
+def not_set(camera: Camera, addresses: Sequence[str], main: Profile | None) -> Finding | None:
+    """Planned values that are not as planned, and that no step sets."""
+    told, planned = [], []
+    if camera.address and camera.address not in addresses:
+        told.append(f"its address is {addresses[0]}")
+        planned.append(camera.address)
+    group = camera.multicast_main
+    held = main.encoder.multicast_address if main is not None and main.encoder is not None else None
+    if group and held is not None and held != group:
+        told.append(f"the multicast group of its main stream is {held}")
+        planned.append(group)
+    if not told:
+        return None
+    return finding("REG-2", ref_of(camera), "; ".join(told), ", ".join(planned), camera.source)

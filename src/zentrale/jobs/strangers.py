@@ -5,7 +5,7 @@ A default password is tried at one door a window, so that the test locks no devi
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
@@ -17,10 +17,14 @@ from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.findings import Finding, finding
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
 from zentrale.jobs.resolving import Target
+from zentrale.logbook.evidence import Judged, Observation
 from zentrale.protocols import doors
 from zentrale.protocols.doors import Door, Purpose
 from zentrale.protocols.http_auth import Credentials
+from zentrale.site.model import Camera
+from zentrale.subjects import Kind, Ref
 
 
 class Attempt(Enum):
@@ -39,6 +43,10 @@ class AccessCheck:
     kind: Attempt
     attempt: str
     result: AccessResult
+
+    @property
+    def ref(self) -> Ref:
+        return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
 
 
 async def try_as_stranger(keyring: Keyring, target: Target) -> list[AccessCheck]:
@@ -97,32 +105,52 @@ async def _try(target: Target, door: Door, credentials: Credentials | None) -> A
     return AccessResult(Access.PLAYS, "GetUsers was answered")
 
 
-def access_findings(checks: Sequence[AccessCheck], url: str = "") -> list[Finding]:
-    """One for each door that is open or gave no clear answer; what was not asked is told once for a camera."""
-    findings = [f for c in checks if (f := _finding(c, url)) is not None]
-    waiting: dict[str, list[AccessCheck]] = {}
+def judge_access(
+    camera: Camera, checks: Sequence[AccessCheck], earlier: Mapping[Ref, Observation], since: datetime | None
+) -> list[Judged]:
+    """What the attempts on one camera say; with those of earlier runs, where a door could not be asked now.
+
+    earlier: the newest observation of each attempt; since: when the default password was last found to open it
+    """
+    ref = ref_of(camera)
+    findings = [f for c in checks if (f := _finding(c, ref)) is not None]
+    waiting = [c for c in checks if c.result.access is Access.NOT_ASKED and c.ref not in earlier]
+    if waiting:
+        until = max((c.result.again for c in waiting if c.result.again), default=None)
+        told = ", ".join(dict.fromkeys(f"{c.door.value} {c.attempt}" for c in waiting))
+        findings.append(finding("SEC-10", ref, f"not asked: {told}{_from(until)}", "refused", "good practice"))
+    codes = {"SEC-10"}
     for check in checks:
-        if check.result.access is Access.NOT_ASKED:
-            waiting.setdefault(check.camera, []).append(check)
-    for camera, left in waiting.items():
-        until = max((c.result.again for c in left if c.result.again), default=None)
-        told = ", ".join(dict.fromkeys(f"{c.door.value} {c.attempt}" for c in left))
-        findings.append(
-            finding("SEC-10", _subject(camera, url), f"not asked: {told}{_from(until)}", "refused", "good practice")
-        )
-    return findings
+        if check.kind is Attempt.NO_PASSWORD and check.result.access in (Access.REFUSED, Access.PLAYS):
+            codes.add("SEC-2" if check.door is Door.RTSP else "SEC-4")
+    if not any(c.result.access is Access.UNCLEAR for c in checks):
+        codes.add("SEC-5")
+    defaults = [c for c in checks if c.kind is Attempt.DEFAULT_PASSWORD]
+    if defaults and all(_refused(c, earlier, since) for c in defaults):
+        codes.add("SEC-1")
+    return [Judged(ref, frozenset(codes) | {f.code for f in findings}, tuple(findings))]
+
+
+def _refused(check: AccessCheck, earlier: Mapping[Ref, Observation], since: datetime | None) -> bool:
+    """Now, or in an earlier run after which nothing else was seen."""
+    if check.result.access is Access.NOT_ASKED:
+        seen = earlier.get(check.ref)
+        after = seen is not None and (since is None or seen.at > since)
+        return seen is not None and after and seen.content.get("result") == Access.REFUSED.value
+    return check.result.access is Access.REFUSED
+
+
+def address_findings(check: AccessCheck, url: str) -> list[Finding]:
+    """Of a stream address without a site."""
+    item = _finding(check, f"stream {url}")
+    return [item] if item else []
 
 
 def _from(until: datetime | None) -> str:
     return f"; from {quantities.clock_time(until)} on" if until else ""
 
 
-def _subject(camera: str, url: str) -> str:
-    return f"camera {camera}" if camera else f"stream {url}"
-
-
-def _finding(check: AccessCheck, url: str) -> Finding | None:
-    subject = _subject(check.camera, url)
+def _finding(check: AccessCheck, subject: Ref | str) -> Finding | None:
     measured = f"{check.door.value} {check.attempt}: {check.result.detail}"
     limit, source = "refused", "good practice; ONVIF Core, access policy"
     if check.result.access is Access.UNCLEAR:

@@ -1,4 +1,5 @@
-"""The logbook: runs, what was seen (only ever added to), what was done (the journal), and bindings made by hand.
+"""The logbook: what was seen and judged (`evidence`), what was done (the journal), bindings made by hand, and which
+device is known under which name.
 
 No password is ever written here.
 """
@@ -6,53 +7,26 @@ No password is ever written here.
 from __future__ import annotations
 
 import json
-import re
+import os
 import sqlite3
+import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+import psutil
+
 from zentrale.errors import StorageError
-from zentrale.findings import Finding, Severity
+from zentrale.logbook.schema import MIGRATIONS, SCHEMA_VERSION
 from zentrale.quantities import now
 from zentrale.site.identity import Identity
+from zentrale.subjects import Kind, Ref
 
-SCHEMA_VERSION = 2
 _LOCK_WAIT_S = 10.0  # another zentrale may be writing at the same time
-# What each version added to the one before. A logbook of an older version is brought up to date when it is opened.
-_VERSION_1 = """
-CREATE TABLE run (id INTEGER PRIMARY KEY, command TEXT NOT NULL, vantage TEXT NOT NULL,
-                  started TEXT NOT NULL, finished TEXT);
-CREATE TABLE seen (id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES run(id), at TEXT NOT NULL,
-                   kind TEXT NOT NULL, subject TEXT NOT NULL, method TEXT NOT NULL, content TEXT NOT NULL);
-CREATE INDEX seen_by_kind ON seen (kind, run);
-CREATE TABLE finding (run INTEGER NOT NULL REFERENCES run(id), code TEXT NOT NULL, severity TEXT NOT NULL,
-                      subject TEXT NOT NULL, measured TEXT NOT NULL, limit_value TEXT NOT NULL,
-                      limit_source TEXT NOT NULL, advice TEXT NOT NULL);
-CREATE TABLE done (id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES run(id), at TEXT NOT NULL,
-                   subject TEXT NOT NULL, step TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL,
-                   state TEXT NOT NULL, error TEXT NOT NULL DEFAULT '');
-CREATE TABLE binding (name TEXT PRIMARY KEY, mac TEXT NOT NULL, address TEXT NOT NULL, at TEXT NOT NULL);
-"""
-_VERSION_2 = """
-CREATE TABLE known (name TEXT PRIMARY KEY, macs TEXT NOT NULL, serial TEXT NOT NULL, endpoint TEXT NOT NULL,
-                    host TEXT NOT NULL, place TEXT NOT NULL, at TEXT NOT NULL);
-CREATE TABLE renamed (old TEXT NOT NULL, new TEXT NOT NULL, at TEXT NOT NULL);
-CREATE TABLE attempt (id INTEGER PRIMARY KEY, at REAL NOT NULL, host TEXT NOT NULL, port INTEGER NOT NULL,
-                      endpoint TEXT NOT NULL,
-                      door TEXT NOT NULL, scheme TEXT NOT NULL, fingerprint TEXT NOT NULL, purpose TEXT NOT NULL,
-                      state TEXT NOT NULL, until REAL NOT NULL DEFAULT 0);
-CREATE INDEX attempt_by_host ON attempt (host, at);
-CREATE TABLE opened (host TEXT NOT NULL, port INTEGER NOT NULL, endpoint TEXT NOT NULL, door TEXT NOT NULL,
-                     scheme TEXT NOT NULL, fingerprint TEXT NOT NULL, at REAL NOT NULL,
-                     PRIMARY KEY (host, port, door));
-"""
-_MIGRATIONS = (_VERSION_1, _VERSION_2)
-
 _ADVICE_RIGHTS = "give yourself the right to write there, or use a copy of the site folder"
 
 BEGUN, DONE, FAILED, INTERRUPTED = "begun", "done", "failed", "interrupted"
@@ -60,28 +34,44 @@ BEGUN, DONE, FAILED, INTERRUPTED = "begun", "done", "failed", "interrupted"
 
 @dataclass(frozen=True)
 class Run:
+    """One command on this site. `state` is begun, done or interrupted; an interrupted one keeps what it had.
+
+    scope: what it set out to look at or to change, in the form of its command
+    """
+
     id: int
     command: str
     vantage: str
     started: datetime
     finished: datetime | None
+    state: str
+    scope: Mapping[str, Any]
 
 
 @dataclass(frozen=True)
 class Change:
     """One entry of the journal. `state` stays `begun` where the program died within the step, until the next run
     calls it `interrupted` and does the step again.
+
+    before, after: in words, as they were shown; before_state, after_state: the same as the step's own values, empty
+    where an older version wrote the entry
     """
 
     id: int
     run: int
     at: datetime
-    subject: str
+    ref: Ref
     step: str
     before: str
     after: str
     state: str
     error: str = ""
+    before_state: Mapping[str, Any] | None = None
+    after_state: Mapping[str, Any] | None = None
+
+    @property
+    def subject(self) -> str:
+        return str(self.ref)
 
 
 @dataclass(frozen=True)
@@ -106,15 +96,16 @@ class KnownDevice:
 
 
 class Logbook:
-    """Open with a path; use as a context manager. Raises StorageError where the file is no logbook of this version or
-    an older one, or cannot be read and written.
+    """Open with a path; use as a context manager, from one thread at a time or several. Raises StorageError where the
+    file is no logbook of this version or an older one, or cannot be read and written.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._turn = threading.RLock()  # writes may come from worker threads: the event loop does not wait for the disk
         fresh = not path.exists()
         try:
-            self._db = sqlite3.connect(path, timeout=_LOCK_WAIT_S, isolation_level=None)
+            self._db = sqlite3.connect(path, timeout=_LOCK_WAIT_S, isolation_level=None, check_same_thread=False)
         except sqlite3.Error as error:
             raise self._storage_error(error) from None
         try:
@@ -138,10 +129,15 @@ class Logbook:
                     f"{self.path}: a newer version of this program wrote it (version {version}, known are up to "
                     f"{SCHEMA_VERSION})", "use that version, or a newer one; the logbook was not touched",
                 )  # fmt: skip
-            for statements in _MIGRATIONS[version:]:
-                for statement in statements.split(";\n"):
-                    if statement.strip():
-                        self.execute(statement)
+            try:
+                for parts in MIGRATIONS[version:]:
+                    for part in parts:
+                        part(self._db)
+            except sqlite3.Error as error:
+                raise self._storage_error(error) from None
+            except (ValueError, KeyError, TypeError) as error:
+                what = f"{self.path}: cannot be brought up to date, an entry in it is not as it was written ({error})"
+                raise StorageError(what, "move it away to begin a new one; it was not touched") from None
             if version < SCHEMA_VERSION:
                 self.execute(f"PRAGMA user_version = {SCHEMA_VERSION}")
 
@@ -161,16 +157,25 @@ class Logbook:
 
     def execute(self, statement: str, values: Sequence[Any] = ()) -> sqlite3.Cursor:
         """The one way to the database. Raises StorageError."""
-        try:
-            return self._db.execute(statement, values)
-        except sqlite3.Error as error:
-            raise self._storage_error(error) from None
+        with self._turn:
+            try:
+                return self._db.execute(statement, values)
+            except sqlite3.Error as error:
+                raise self._storage_error(error) from None
 
     def execute_many(self, statement: str, rows: Iterable[Sequence[Any]]) -> None:
-        try:
-            self._db.executemany(statement, rows)
-        except sqlite3.Error as error:
-            raise self._storage_error(error) from None
+        with self._turn:
+            try:
+                self._db.executemany(statement, rows)
+            except sqlite3.Error as error:
+                raise self._storage_error(error) from None
+
+    def insert(self, statement: str, values: Sequence[Any]) -> int:
+        """The number of the new row."""
+        with self._turn:
+            number = self.execute(statement, values).lastrowid
+        assert number is not None
+        return number
 
     def close(self) -> None:
         self._db.close()
@@ -185,97 +190,106 @@ class Logbook:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        self.execute("BEGIN IMMEDIATE")
-        try:
-            yield
-            self.execute("COMMIT")
-        except BaseException:
-            if self._db.in_transaction:
-                self._db.execute("ROLLBACK")
-            raise
+        with self._turn:
+            self.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self.execute("COMMIT")
+            except BaseException:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                raise
 
     # Runs
 
-    def begin_run(self, command: str, vantage: str) -> int:
-        cursor = self.execute(
-            "INSERT INTO run (command, vantage, started) VALUES (?, ?, ?)", (command, vantage, now().isoformat())
+    def begin_run(self, command: str, vantage: str, scope: Mapping[str, Any] | None = None) -> int:
+        return self.insert(
+            "INSERT INTO run (command, vantage, started, scope, state, process) VALUES (?, ?, ?, ?, ?, ?)",
+            (command, vantage, now().isoformat(), json.dumps(scope or {}), BEGUN, _this_process()),
         )
-        assert cursor.lastrowid is not None
-        return cursor.lastrowid
 
-    def finish_run(self, run: int, findings: Iterable[Finding]) -> None:
-        """Close a run and keep its findings, in one piece."""
-        rows = [
-            (run, f.code, f.severity.value, f.subject, f.measured, f.limit, f.limit_source, f.advice) for f in findings
-        ]
-        with self.transaction():
-            self.execute_many("INSERT INTO finding VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
-            self.execute("UPDATE run SET finished = ? WHERE id = ?", (now().isoformat(), run))
+    def end_run(self, run: int, *, interrupted: bool = False) -> None:
+        self.execute(
+            "UPDATE run SET finished = ?, state = ? WHERE id = ?",
+            (now().isoformat(), INTERRUPTED if interrupted else DONE, run),
+        )
 
-    def runs(self, command: str) -> list[Run]:
-        """The runs of `command` that came to their end, newest first."""
+    @contextmanager
+    def running(self, command: str, vantage: str, scope: Mapping[str, Any] | None = None) -> Iterator[int]:
+        """A run from its beginning to its end, however it ends."""
+        run = self.begin_run(command, vantage, scope)
+        try:
+            yield run
+        except BaseException:
+            self.end_run(run, interrupted=True)
+            raise
+        self.end_run(run)
+
+    def runs(self, command: str | None = None) -> list[Run]:
+        """All runs (of `command`), newest first. One whose process died is interrupted."""
         rows = self.execute(
-            "SELECT id, command, vantage, started, finished FROM run WHERE command = ? AND finished IS NOT NULL "
-            "ORDER BY id DESC",
+            "SELECT id, command, vantage, started, finished, state, scope, process FROM run "
+            "WHERE ?1 IS NULL OR command = ?1 ORDER BY id DESC",
             (command,),
         )
-        return [Run(r[0], r[1], r[2], datetime.fromisoformat(r[3]), datetime.fromisoformat(r[4])) for r in rows]
+        return [
+            Run(r[0], r[1], r[2], datetime.fromisoformat(r[3]), datetime.fromisoformat(r[4]) if r[4] else None,
+                INTERRUPTED if r[5] == BEGUN and not _lives(r[7]) else r[5], json.loads(r[6]))
+            for r in rows
+        ]  # fmt: skip
 
     def last_run(self, command: str) -> Run | None:
-        return next(iter(self.runs(command)), None)
+        """The newest run of `command` that came to its end."""
+        return next((run for run in self.runs(command) if run.state == DONE), None)
 
-    def findings_of(self, run: int) -> list[Finding]:
-        rows = self.execute(
-            "SELECT code, severity, subject, measured, limit_value, limit_source, advice FROM finding WHERE run = ?",
-            (run,),
+    # The journal
+
+    def begin_change(
+        self,
+        run: int,
+        ref: Ref,
+        step: str,
+        before: str,
+        after: str,
+        states: tuple[Mapping[str, Any], Mapping[str, Any]] | None = None,
+    ) -> int:
+        kept = [json.dumps(state) for state in states] if states else ["", ""]
+        return self.insert(
+            "INSERT INTO done (run, at, subject, step, before, after, state, subject_kind, name, before_state, "
+            "after_state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (run, now().isoformat(), str(ref), step, before, after, BEGUN, ref.kind.name, ref.name, *kept),
         )
-        present = self.renamed()
-        return [Finding(r[0], Severity(r[1]), _present(r[2], present), *r[3:]) for r in rows]
 
-    # Seen
-
-    def add_seen(self, run: int, kind: str, subject: str, method: str, content: Any) -> None:
-        """`content` is a dataclass of plain values or a dictionary; it must hold no secret."""
-        data = content if isinstance(content, dict) else asdict(content)
+    def end_change(
+        self, change: int, error: str = "", after: str | None = None, after_state: Mapping[str, Any] | None = None
+    ) -> None:
+        """The step came to its end; `after` is what was read back, where that is not what was asked for."""
+        kept = None if after_state is None else json.dumps(after_state)
         self.execute(
-            "INSERT INTO seen (run, at, kind, subject, method, content) VALUES (?, ?, ?, ?, ?, ?)",
-            (run, now().isoformat(), kind, subject, method, json.dumps(data)),
+            "UPDATE done SET state = ?, error = ?, after = COALESCE(?, after), "
+            "after_state = COALESCE(?, after_state) WHERE id = ?",
+            (FAILED if error else DONE, error, after, kept, change),
         )
-
-    def seen(self, run: int, kind: str) -> list[tuple[str, dict[str, Any]]]:
-        """All of `kind` seen in a run: subject and content."""
-        rows = self.execute("SELECT subject, content FROM seen WHERE run = ? AND kind = ? ORDER BY id", (run, kind))
-        present = self.renamed()
-        return [(_present(subject, present), json.loads(content)) for subject, content in rows]
-
-    # Done
-
-    def begin_change(self, run: int, subject: str, step: str, before: str, after: str) -> int:
-        cursor = self.execute(
-            "INSERT INTO done (run, at, subject, step, before, after, state) VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (run, now().isoformat(), subject, step, before, after, BEGUN),
-        )
-        assert cursor.lastrowid is not None
-        return cursor.lastrowid
-
-    def end_change(self, change: int, error: str = "") -> None:
-        state = FAILED if error else DONE
-        self.execute("UPDATE done SET state = ?, error = ? WHERE id = ?", (state, error, change))
 
     def close_interrupted(self) -> tuple[Change, ...]:
-        """Mark the steps in which an earlier run died, and return them."""
-        interrupted = tuple(c for c in self.changes() if c.state == BEGUN)
+        """Mark the steps in which an earlier run died, and return them. Steps of a process that lives are its own."""
+        dead = {run.id for run in self.runs() if run.state != BEGUN}
+        interrupted = tuple(c for c in self.changes() if c.state == BEGUN and c.run in dead)
         self.execute_many("UPDATE done SET state = ? WHERE id = ?", [(INTERRUPTED, c.id) for c in interrupted])
         return interrupted
 
     def changes(self, run: int | None = None) -> list[Change]:
         """The journal, oldest first; of one run where `run` is given."""
         rows = self.execute(
-            "SELECT id, run, at, subject, step, before, after, state, error FROM done "
-            "WHERE ?1 IS NULL OR run = ?1 ORDER BY id", (run,)
+            "SELECT id, run, at, subject_kind, name, step, before, after, state, error, before_state, after_state "
+            "FROM done WHERE ?1 IS NULL OR run = ?1 ORDER BY id", (run,)
         )  # fmt: skip
         present = self.renamed()
-        return [Change(r[0], r[1], datetime.fromisoformat(r[2]), _present(r[3], present), *r[4:]) for r in rows]
+        return [
+            Change(r[0], r[1], datetime.fromisoformat(r[2]), present_ref(present, r[3], r[4]), *r[5:10],
+                   *(json.loads(s) if s else None for s in r[10:]))
+            for r in rows
+        ]  # fmt: skip
 
     # Bindings
 
@@ -334,11 +348,25 @@ class Logbook:
         return present
 
 
-_NAME_IN_SUBJECT = re.compile(r"(?:(?<=^camera )|(?<=^recorder )|(?<= of )|^)[a-z0-9-]+(?=$|,| )")
-
-
-def _present(subject: str, renamed: Mapping[str, str]) -> str:
+def present_ref(renamed: Mapping[str, str], kind: str, name: str, part: str = "") -> Ref:
     """A subject as it is called now: history stays with a camera whose row in the plan got another name."""
-    if not renamed:
-        return subject
-    return _NAME_IN_SUBJECT.sub(lambda m: renamed.get(m[0], m[0]), subject)
+    return Ref(Kind[kind], name if kind == Kind.DEVICE.name else renamed.get(name, name), part)
+
+
+def _this_process() -> str:
+    """This process among all that ever ran on this machine."""
+    return f"{os.uname().nodename if hasattr(os, 'uname') else ''} {os.getpid()} {psutil.Process().create_time():.2f}"
+
+
+def _lives(process: str) -> bool:
+    """Whether that process still runs. One on another machine (a shared folder) is not known: it is left alone."""
+    host, _, rest = process.partition(" ")
+    number, _, begun = rest.partition(" ")
+    if not begun:
+        return False
+    if host != _this_process().partition(" ")[0]:
+        return True
+    try:
+        return f"{psutil.Process(int(number)).create_time():.2f}" == begun
+    except (psutil.Error, ValueError):
+        return False

@@ -25,7 +25,7 @@ from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
-from zentrale.errors import InputError, PassphraseChangedError, StorageError
+from zentrale.errors import InputError, PassphraseChangedError
 from zentrale.logbook.locks import vault_lock
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import cannot_read, clear_leftovers, write_atomically

@@ -50,6 +50,8 @@ class DeviceRow:
     sub: str = ""
     recording: str = ""
     verdict: str = ""
+    seen: str = ""  # when and from where it was discovered
+    measured: str = ""  # when and from where its streams were measured
 
 
 @dataclass(frozen=True)
@@ -68,6 +70,14 @@ class Settled:
 
     finding: Finding
     how: str
+
+
+@dataclass(frozen=True)
+class NeverAsked:
+    """What acceptance needs and no run looked at: it is not known, and not counted as good."""
+
+    what: str
+    subjects: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -94,6 +104,7 @@ class PackContent:
     access_refused: int = 0
     access_tried: int = 0
     remarks: Sequence[str] = field(default_factory=tuple)
+    never_asked: Sequence[NeverAsked] = field(default_factory=tuple)
 
 
 def render(content: PackContent) -> dict[str, bytes]:

@@ -11,6 +11,7 @@ import secrets
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from urllib.parse import quote
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap
@@ -54,7 +55,8 @@ class OnvifDevice:
         self.clock_offset_s = config.clock_offset_s
         self.timezone = "UTC0"
         self.hostname = f"{config.model.lower().replace(' ', '-')}-{config.mac.replace(':', '')[-6:]}"
-        self.label = config.model
+        self.scopes = [f"onvif://www.onvif.org/name/{quote(config.model)}", "onvif://www.onvif.org/location/workshop"]
+        self.time_source = "Manual"
         self.digest = DigestVerifier(f"{config.maker} {config.model}", secrets.token_hex(16), ("SHA-256", "MD5"))
         self._seen_nonces: dict[bytes, float] = {}
         self.operations: dict[str, Answer] = {
@@ -102,7 +104,7 @@ class OnvifDevice:
         return [f"{prefix}/type/{self.device_type}", f"{prefix}/hardware/{self.config.model.replace(' ', '%20')}"]
 
     def configurable_scopes(self) -> list[str]:
-        return [f"onvif://www.onvif.org/name/{self.label.replace(' ', '%20')}"]
+        return self.scopes
 
     def match(self, relates_to: str) -> Match:
         endpoint = f"urn:uuid:5a100000-0000-4000-8000-{self.config.mac.replace(':', '')}"
@@ -164,11 +166,12 @@ class OnvifDevice:
 
     def _system_time(self) -> Element:
         utc = datetime.fromtimestamp(self.now_s(), UTC)
-        return device.system_time_response(device.SystemTime(utc, self.timezone))
+        return device.system_time_response(device.SystemTime(utc, self.timezone, self.time_source))
 
     def _set_system_time(self, request: Element) -> Element:
-        wanted = device.parse_set_system_time(request)
+        wanted = device.parse_set_system_time(request, datetime.fromtimestamp(self.now_s(), UTC))
         self.clock_offset_s = wanted.utc.timestamp() - time.time()
+        self.time_source = wanted.source
         self.timezone = wanted.timezone or self.timezone
         return soap.TDS.SetSystemDateAndTimeResponse()
 
@@ -199,6 +202,5 @@ class OnvifDevice:
         return soap.TDS.SetHostnameResponse()
 
     def _set_scopes(self, request: Element) -> Element:
-        match = Match("", (), tuple(device.parse_set_scopes(request)), ())
-        self.label = match.scope("name") or self.label
+        self.scopes = device.parse_set_scopes(request)
         return soap.TDS.SetScopesResponse()

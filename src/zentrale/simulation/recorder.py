@@ -76,6 +76,7 @@ class SimulatedRecorder(OnvifDevice):
             "GetRecordingJobs": lambda _: recording.jobs_response(self.jobs.values()),
             "CreateRecordingJob": self._create_job,
             "DeleteRecordingJob": self._delete_job,
+            "SetRecordingJobMode": self._set_job_mode,
             "GetRecordingJobState": self._job_state,
             "GetRecordingInformation": self._information,
         }
@@ -176,6 +177,12 @@ class SimulatedRecorder(OnvifDevice):
         if job.token in self._pulling:
             self._pulling.pop(job.token).cancel()
         return soap.TRC.DeleteRecordingJobResponse()
+
+    def _set_job_mode(self, request: Element) -> Element:
+        job = replace(self._job(request), mode=recording.job_mode_of(request))
+        self.jobs[job.token] = job
+        self._start(job)
+        return soap.TRC.SetRecordingJobModeResponse()
 
     def _job_state(self, request: Element) -> Element:
         job = self._job(request)

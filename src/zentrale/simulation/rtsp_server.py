@@ -156,7 +156,7 @@ class _Connection:
             control="video",
             framerate_fps=stream.recipe.fps,
         )
-        body = SessionDescription(self.camera.label, "*", [media]).serialize(self.camera.config.address)
+        body = SessionDescription(self.camera.hostname, "*", [media]).serialize(self.camera.config.address)
         base = request.uri.rstrip("/") + "/"
         return Response(200, Headers([("Content-Base", base), ("Content-Type", "application/sdp")]), body)
 

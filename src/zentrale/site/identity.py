@@ -1,7 +1,5 @@
-"""Who is meant, and which device is which: the one place that decides both.
-
-A subject (`Ref`) is a planned thing or a part of one; text is made of it only where it is shown. A device has
-identities of its own, whatever its address and its name in the plan: MAC addresses, serial number, endpoint.
+"""Which device is which: a device has identities of its own, whatever its address and its name in the plan: MAC
+addresses, serial number, endpoint.
 """
 
 from __future__ import annotations
@@ -9,36 +7,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from enum import Enum
 
 from zentrale.site.values import normal_mac
 
 # Serial numbers that makers leave in when they forget to write one.
 _NO_SERIAL = re.compile(r"0*|x*|n/?a|none|null|unknown|default|(.)\1*|0?123456(7(8(90?)?)?)?", re.IGNORECASE)
 _SHORTEST_SERIAL = 3
-
-
-class Kind(Enum):
-    """What a subject is."""
-
-    CAMERA = "camera"
-    RECORDER = "recorder"
-    DEVICE = "device at"  # one that is not in the plan; its name is its address
-
-
-@dataclass(frozen=True)
-class Ref:
-    """A subject: a camera, a recorder or an unplanned device, and a part of it (a stream, a channel) or the whole."""
-
-    kind: Kind
-    name: str
-    part: str = ""
-
-    def __str__(self) -> str:
-        if self.kind is Kind.RECORDER and self.part:
-            return f"{self.part} of {self.name}"
-        whole = f"{self.kind.value} {self.name}"
-        return f"{whole}, {self.part}" if self.part else whole
 
 
 @dataclass(frozen=True)

@@ -153,12 +153,15 @@ def parse_system_time(response: Element) -> SystemTime:
 
 
 def set_system_time(time: SystemTime) -> Element:
-    return TDS.SetSystemDateAndTime(
+    """A device that takes its time from NTP is given no date and time: they are for Manual (clause SetSystemDateAndTime)."""
+    parts = [
         TDS.DateTimeType(time.source),
         TDS.DaylightSavings(str(time.daylight_savings).lower()),
         TDS.TimeZone(TT.TZ(time.timezone)),
-        _rename(_date_time("UTCDateTime", time.utc)),
-    )
+    ]
+    if time.source == "Manual":
+        parts.append(_rename(_date_time("UTCDateTime", time.utc)))
+    return TDS.SetSystemDateAndTime(*parts)
 
 
 def _rename(element: Element) -> Element:
@@ -166,9 +169,11 @@ def _rename(element: Element) -> Element:
     return TDS.UTCDateTime(*list(element))
 
 
-def parse_set_system_time(request: Element) -> SystemTime:
+def parse_set_system_time(request: Element, otherwise: datetime) -> SystemTime:
+    """`otherwise` is the time where the request holds none."""
+    at = request.find("tds:UTCDateTime", NS)
     return SystemTime(
-        _parse_date_time(request.find("tds:UTCDateTime", NS)),
+        otherwise if at is None else _parse_date_time(at),
         xml.text(request, "tds:TimeZone/tt:TZ", NS),
         xml.text(request, "tds:DateTimeType", NS, "Manual"),
         xml.text(request, "tds:DaylightSavings", NS) == "true",

@@ -6,8 +6,9 @@ stores one, a job ties them together. A recorder's channel N is its Nth recordin
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from zentrale.protocols import soap, xml
@@ -22,18 +23,30 @@ ACTIVE, IDLE, ERROR = "Active", "Idle", "Error"
 
 @dataclass(frozen=True)
 class Receiver:
+    """`mode` is AlwaysConnect, AutoConnect or NeverConnect; `uri` comes without user and password.
+
+    element: its Configuration as the recorder sent it; it goes back whole but for what is changed. It may hold a
+    password: never to be shown or logged
+    """
+
     token: str
     uri: str
+    mode: str = "AlwaysConnect"
+    element: Element | None = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True)
 class Recording:
-    """`name` is Source/Name: the camera's name, empty where the channel is free."""
+    """`name` is Source/Name: the camera's name, empty where the channel is free.
+
+    element: its Configuration as the recorder sent it; it goes back whole but for what is changed
+    """
 
     token: str
     name: str = ""
     location: str = ""
     address: str = ""
+    element: Element | None = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True)
@@ -73,33 +86,52 @@ def ask(service: str, name: str) -> Element:
     return {"receiver": TRV, "recording": TRC}[service](name)
 
 
-def _receiver_configuration(element: Element, uri: str) -> Element:
-    element.extend(
-        [
-            TT.Mode("AlwaysConnect"),
-            TT.MediaUri(uri),
-            TT.StreamSetup(TT.Stream("RTP-Unicast"), TT.Transport(TT.Protocol("RTSP"))),
-        ]
-    )
+def _receiver_configuration(element: Element, receiver: Receiver) -> Element:
+    if receiver.element is None:
+        setup = TT.StreamSetup(TT.Stream("RTP-Unicast"), TT.Transport(TT.Protocol("RTSP")))
+        element.extend([TT.Mode(receiver.mode), TT.MediaUri(receiver.uri), setup])
+        return element
+    element.extend(copy.deepcopy(list(receiver.element)))
+    _set(element, "Mode", receiver.mode)
+    _set(element, "MediaUri", receiver.uri)
     return element
 
 
+def _set(parent: Element, name: str, value: str) -> None:
+    child = parent.find(f"tt:{name}", NS)
+    if child is None:
+        child = TT(name)
+        parent.append(child)
+    child.text = value
+
+
 def create_receiver(uri: str) -> Element:
-    return TRV.CreateReceiver(_receiver_configuration(TRV.Configuration(), uri))
+    return TRV.CreateReceiver(_receiver_configuration(TRV.Configuration(), Receiver("", uri)))
 
 
-def configure_receiver(token: str, uri: str) -> Element:
-    return TRV.ConfigureReceiver(TRV.ReceiverToken(token), _receiver_configuration(TRV.Configuration(), uri))
+def configure_receiver(receiver: Receiver) -> Element:
+    configuration = _receiver_configuration(TRV.Configuration(), receiver)
+    return TRV.ConfigureReceiver(TRV.ReceiverToken(receiver.token), configuration)
+
+
+def delete_receiver(token: str) -> Element:
+    return TRV.DeleteReceiver(TRV.ReceiverToken(token))
 
 
 def receiver_request(request: Element) -> Receiver:
     """The token (empty in CreateReceiver) and address in a request."""
-    return Receiver(xml.text(request, "trv:ReceiverToken", NS), xml.text(request, "trv:Configuration/tt:MediaUri", NS))
+    configuration = request.find("trv:Configuration", NS)
+    return Receiver(
+        xml.text(request, "trv:ReceiverToken", NS),
+        xml.text(configuration, "tt:MediaUri", NS),
+        xml.text(configuration, "tt:Mode", NS),
+        configuration,
+    )
 
 
 def _receiver(element: Element, receiver: Receiver) -> Element:
     element.append(TT.Token(receiver.token))
-    element.append(_receiver_configuration(TT.Configuration(), receiver.uri))
+    element.append(_receiver_configuration(TT.Configuration(), receiver))
     return element
 
 
@@ -119,7 +151,12 @@ def parse_receivers(response: Element) -> list[Receiver]:
     """The addresses come without user and password, whatever the recorder tells."""
     found = response.findall("trv:Receivers", NS)[:_MAX_ITEMS]
     return [
-        Receiver(xml.text(r, "tt:Token", NS), without_userinfo(xml.text(r, "tt:Configuration/tt:MediaUri", NS)))
+        Receiver(
+            xml.text(r, "tt:Token", NS),
+            without_userinfo(xml.text(r, "tt:Configuration/tt:MediaUri", NS)),
+            xml.text(r, "tt:Configuration/tt:Mode", NS),
+            r.find("tt:Configuration", NS),
+        )
         for r in found
     ]
 
@@ -148,6 +185,15 @@ def parse_capabilities(response: Element) -> RecorderLimits:
 
 
 def _recording_configuration(element: Element, recording: Recording) -> Element:
+    if recording.element is not None:
+        element.extend(copy.deepcopy(list(recording.element)))
+        source = element.find("tt:Source", NS)
+        if source is None:
+            source = TT.Source()
+            element.insert(0, source)
+        for name, value in (("Name", recording.name), ("Location", recording.location), ("Address", recording.address)):
+            _set(source, name, value)
+        return element
     element.extend([
         TT.Source(
             TT.SourceId(recording.address), TT.Name(recording.name), TT.Location(recording.location),
@@ -169,17 +215,17 @@ def set_recording(recording: Recording) -> Element:
     )
 
 
-def _parse_source(token: str, source: Element | None) -> Recording:
+def _parse_recording(token: str, configuration: Element | None) -> Recording:
     def get(name: str) -> str:
-        return xml.text(source, f"tt:{name}", NS)[:200]
+        return xml.text(configuration, f"tt:Source/tt:{name}", NS)[:200]
 
-    return Recording(token, get("Name"), get("Location"), get("Address"))
+    return Recording(token, get("Name"), get("Location"), get("Address"), configuration)
 
 
 def recording_request(request: Element) -> Recording:
     """From CreateRecording (token empty) or SetRecordingConfiguration."""
-    source = request.find("trc:RecordingConfiguration/tt:Source", NS)
-    return _parse_source(xml.text(request, "trc:RecordingToken", NS), source)
+    configuration = request.find("trc:RecordingConfiguration", NS)
+    return _parse_recording(xml.text(request, "trc:RecordingToken", NS), configuration)
 
 
 def create_recording_response(token: str) -> Element:
@@ -197,7 +243,7 @@ def recordings_response(recordings: Iterable[Recording]) -> Element:
 
 def parse_recordings(response: Element) -> list[Recording]:
     return [
-        _parse_source(xml.text(item, "tt:RecordingToken", NS), item.find("tt:Configuration/tt:Source", NS))
+        _parse_recording(xml.text(item, "tt:RecordingToken", NS), item.find("tt:Configuration", NS))
         for item in response.findall("trc:RecordingItem", NS)[:_MAX_ITEMS]
     ]
 
@@ -248,12 +294,24 @@ def parse_jobs(response: Element) -> list[RecordingJob]:
     ]
 
 
+def set_job_mode(token: str, mode: str) -> Element:
+    return TRC.SetRecordingJobMode(TRC.JobToken(token), TRC.Mode(mode))
+
+
+def job_mode_of(request: Element) -> str:
+    return xml.text(request, "trc:Mode", NS)
+
+
 def delete_job(token: str) -> Element:
     return TRC.DeleteRecordingJob(TRC.JobToken(token))
 
 
 def get_job_state(token: str) -> Element:
     return TRC.GetRecordingJobState(TRC.JobToken(token))
+
+
+def receiver_token_of(request: Element) -> str:
+    return xml.text(request, "trv:ReceiverToken", NS)
 
 
 def job_token_of(request: Element) -> str:

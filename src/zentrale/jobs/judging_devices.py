@@ -1,0 +1,207 @@
+"""What is said of each device that was looked for: found or not, where and what it is, in which state, its clock.
+
+Codes are judged only as far as was looked: a device outside of what was swept is not called missing, and a password
+that was not tried is not called wrong.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Network, ip_address
+from typing import Any
+
+from zentrale import quantities
+from zentrale.findings import Finding, finding
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.matching import Device, Matching, lacks_onvif
+from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.states import CLOSED, State
+from zentrale.logbook.evidence import Judged
+from zentrale.site.model import Camera, Plan, Policy
+from zentrale.subjects import Kind, Ref
+
+_TROUBLE_CODES = frozenset({"DIS-6", "DIS-7", "DIS-9", "DIS-10", "ERR-1"})
+_ENTRY_CODES = frozenset({"SEC-3", "SEC-7", "SEC-8", "SEC-9"})
+_ENTERED = {s.value for s in (State.OUR_PASSWORD, State.KNOWN_PASSWORD, State.DEFAULT_PASSWORD, State.FRESH)}
+_CLOSED = {s.value for s in CLOSED}
+
+
+@dataclass(frozen=True)
+class Looked:
+    """Where a discovery looked: what it swept, whom it asked directly, and the network its probe reached (None: it sent
+    none). This is a run's scope in the logbook.
+    """
+
+    networks: tuple[IPv4Network, ...] = ()
+    asked: frozenset[str] = frozenset()
+    probed: IPv4Network | None = None
+    interrupted: bool = False
+
+    def covers(self, addresses: Collection[str], *, by_probe: bool = False) -> bool:
+        """Whether a device at one of these addresses would have been seen. `by_probe`: it is one that answers probes,
+        which not all do.
+        """
+        if self.interrupted:
+            return False
+        inside = [*self.networks, *([self.probed] if by_probe and self.probed is not None else [])]
+        return any(a in self.asked or any(ip_address(a) in n for n in inside) for a in addresses)
+
+    @property
+    def ways(self) -> str:
+        ways = ["probe"] if self.probed is not None else []
+        if self.networks:
+            ways.append(f"sweep of {', '.join(map(str, self.networks))}")
+        return " and ".join(ways) or "its planned address"
+
+    def document(self) -> dict[str, object]:
+        return {
+            "networks": [str(n) for n in self.networks],
+            "asked": sorted(self.asked),
+            "probed": str(self.probed) if self.probed else None,
+        }
+
+    @classmethod
+    def from_document(cls, content: Mapping[str, Any], *, interrupted: bool) -> Looked:
+        networks = tuple(IPv4Network(n) for n in content.get("networks", ()))
+        probed = content.get("probed")
+        return cls(networks, frozenset(content.get("asked", ())), IPv4Network(probed) if probed else None, interrupted)
+
+
+def judge_devices(
+    matching: Matching[Any], plan: Plan, looked: Looked, in_vault: Collection[str], before: Mapping[str, FoundDevice]
+) -> list[Judged]:
+    """One or more judgements for each planned device, and for each that nobody planned.
+
+    before: the planned devices as earlier runs saw them last, by name
+    """
+    return [j for j in _all(matching, plan, looked, in_vault, before) if j.codes]
+
+
+def _all(
+    matching: Matching[Any], plan: Plan, looked: Looked, in_vault: Collection[str], before: Mapping[str, FoundDevice]
+) -> Iterator[Judged]:
+    planned = planned_devices(plan)
+    for name in matching.missing:
+        yield _missing(plan, planned[name], looked, before.get(name))
+    renamed = {new: old for old, new in matching.renamed}
+    doubles: dict[str, list[Device]] = {}
+    for name, device in matching.doubles:
+        doubles.setdefault(name, []).append(device)
+    for name, device in matching.by_name.items():
+        row = planned[name]
+        ref = ref_of(row)
+        found = list(_place_findings(plan, row, device, renamed.get(name, ""), doubles.get(name, ())))
+        yield _judged(ref, {"DIS-1", "DIS-3", "DIS-5", "DIS-8", "DIS-11", *(["DIS-4"] if device.model else [])}, found)
+        yield _judged(ref, _TROUBLE_CODES, [*_service_findings(plan, row, device), *_trouble(ref, device)])
+        yield judge_entry(ref, device.state, device.note, device.credentials_label, own=name in in_vault)
+        if device.clock_offset_s is not None and device.state != State.FRESH.value:
+            yield judge_clock(ref, device.clock_offset_s, plan.policy)
+    for device in matching.extra:
+        ref = Ref(Kind.DEVICE, device.address)
+        who = " ".join(p for p in (device.maker, device.model, *sorted(device.identity.macs)) if p) or device.state
+        item = finding("DIS-2", ref, who, "a row in the plan", "cameras.csv")
+        yield _judged(ref, {"DIS-2"} | _TROUBLE_CODES, [item, *_trouble(ref, device)])
+        if device.state in (State.NOT_ASKED.value, State.LOCKED.value, State.UNSAFE.value):
+            yield judge_entry(ref, device.state, device.note, "")
+
+
+def _judged(ref: Ref, codes: Collection[str], findings: Iterable[Finding] = ()) -> Judged:
+    found = tuple(findings)
+    return Judged(ref, frozenset(codes) | {f.code for f in found}, found)
+
+
+def source_of(planned: Planned) -> str:
+    return planned.source if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
+
+
+def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None) -> Judged:
+    """Not found where it was looked for; else nothing is said, unless nobody ever saw it."""
+    ref, address = ref_of(row), row.address or ""
+    where = [a for a in dict.fromkeys((address, *(last.addresses if last else ()))) if a]
+    by_probe = last is not None and last.method.startswith("probe")
+    zone = next(z.network for z in plan.zones if z.name == row.zone)
+    swept_all = not where and any(zone.subnet_of(n) for n in looked.networks)
+    if looked.covers(where, by_probe=by_probe) or swept_all:
+        limit = f"an answer, planned at {address or 'no planned address'}"
+        return _judged(ref, {"DIS-11"}, [finding("DIS-1", ref, f"no answer ({looked.ways})", limit, source_of(row))])
+    if last is not None:
+        return _judged(ref, ())
+    measured = f"{address or 'no address planned'}: outside of what was asked ({looked.ways})"
+    return _judged(ref, (), [finding("DIS-11", ref, measured, "every planned device looked for", source_of(row))])
+
+
+def _place_findings(
+    plan: Plan, row: Planned, device: Device, former_name: str, doubles: Sequence[Device]
+) -> Iterator[Finding]:
+    ref, source = ref_of(row), source_of(row)
+    if former_name:
+        yield finding("DIS-8", ref, f"it was called {former_name}", "the same device", "logbook")
+    if row.address and row.address not in device.addresses:
+        yield finding("DIS-3", ref, device.address, row.address, source)
+    kind = plan.kind(row)
+    if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
+        told = f"{device.maker} {device.model}".strip()
+        yield finding("DIS-4", ref, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
+    for other in doubles:
+        told = ", ".join(sorted(other.identity.macs)) or "no MAC address told"
+        yield finding("DIS-5", ref, f"{other.address} claims it too ({told})", "one device", source)
+
+
+def _service_findings(plan: Plan, row: Planned, device: Device) -> Iterator[Finding]:
+    ref, kind = ref_of(row), plan.kind(row)
+    if device.state == State.NO_ANSWER.value and not device.report:
+        measured = device.note or "open ports, but no ONVIF"
+        yield finding("DIS-6", ref, measured, "ONVIF or RTSP answers", source_of(row))
+    if lacks_onvif(plan, row, device):
+        measured = device.note or "RTSP answers, ONVIF does not"
+        yield finding("DIS-7", ref, measured, "ONVIF", f"types.toml {kind.name}")
+
+
+def judge_entry(ref: Ref, state: str, note: str, label: str, *, own: bool = False) -> Judged:
+    """How a device is open or closed. `own`: the vault has a password for it; `label`: whose password opened it."""
+    findings = []
+    if state == State.DEFAULT_PASSWORD.value:
+        findings.append(finding("SEC-1", ref, f"{label} opens it", "a password of its own", "good practice"))
+    if state == State.UNKNOWN_PASSWORD.value:
+        advice = _OWN_REFUSED if own else ""
+        findings.append(finding("SEC-3", ref, note or "refused", "a password in the vault opens it", "vault", advice))
+    if state == State.OPEN.value:
+        measured = "GetUsers answered without credentials"
+        findings.append(finding("SEC-4", ref, measured, "refused", "ONVIF Core, access policy"))
+    if state == State.NOT_ASKED.value:
+        findings.append(finding("SEC-7", ref, note, "every password in the vault tried", "site.toml [policy]"))
+    if state == State.LOCKED.value:
+        findings.append(finding("SEC-8", ref, note, "an account that is open to us", "the device's own words"))
+    if state == State.UNSAFE.value:
+        findings.append(finding("SEC-9", ref, note, "a safe way to send the password", "good practice"))
+    codes = set(_ENTRY_CODES) if state in _ENTERED else set()
+    if (state in _ENTERED and state != State.FRESH.value) or state in _CLOSED:
+        codes.add("SEC-4")  # without credentials it refused
+    return _judged(ref, codes, findings)
+
+
+def judge_clock(ref: Ref, offset_s: float, policy: Policy) -> Judged:
+    findings = []
+    if abs(offset_s) > policy.clock_tolerance_s:
+        limit, source = f"within {policy.clock_tolerance_s:g} s", "site.toml [policy] clock_tolerance_s"
+        findings.append(finding("CLK-1", ref, quantities.difference(offset_s), limit, source))
+    return _judged(ref, {"CLK-1"}, findings)
+
+
+# The vault holds the password of this device: resetting it would lose a camera that may only be restarting.
+_OWN_REFUSED = (
+    "the vault has a password for it, so do not reset it: was its password changed in its own page? Enter that with "
+    "`zentrale vault set`"
+)
+
+
+def _trouble(ref: Ref, device: Device) -> Iterator[Finding]:
+    """What is told of any device, planned or not."""
+    if device.state == State.FAILING.value:
+        yield finding("DIS-10", ref, device.note, "answers in time, without errors", "ONVIF Core")
+    if device.named_hosts:
+        told = ", ".join(device.named_hosts)
+        yield finding("DIS-9", ref, told, f"its own address, {device.address}", "its answers")
+    if device.report:
+        yield finding("ERR-1", ref, device.note, "an answer that is understood, or refused", "this program")

@@ -1,0 +1,208 @@
+"""Putting a camera's main stream onto its planned channel of a recorder, over ONVIF Receiver and Recording Control."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from zentrale.errors import DeviceError, UnreachableError
+from zentrale.jobs.recorder import RecorderChannels, with_credentials
+from zentrale.jobs.steps.step import Step, loaded
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
+from zentrale.protocols.xml import Element
+
+_LOOKS, _LOOK_EVERY_S = 6, 3.0  # after an answer that did not come: a slow recorder has made it by then
+
+
+@dataclass(frozen=True)
+class ChannelState:
+    """What channel `number` records: the camera's name as the recorder has it, its address without a password, the mode
+    of its job (Active, Idle; empty where there is none), and what the job says is wrong.
+    """
+
+    number: int
+    camera: str = ""
+    location: str = ""
+    address: str = ""
+    mode: str = ""
+    error: str = ""
+
+
+@dataclass
+class _Held:
+    """What the recorder holds for the channel."""
+
+    item: Recording
+    job: RecordingJob | None
+    receiver: Receiver | None
+
+
+class Channel(Step[ChannelState]):
+    """Run it within the recorder's turn: channels are made and given by number."""
+
+    name = "channel"
+
+    def __init__(
+        self,
+        channels: RecorderChannels,
+        number: int,
+        camera: str,
+        place: str,
+        url: str,
+        credentials: Credentials | None,
+    ) -> None:
+        self.channels = channels
+        self.client = channels.client
+        self._number = number
+        self._camera = camera
+        self._place = place
+        self._url = url
+        self._credentials = credentials
+        self._held = _Held(Recording(""), None, None)
+
+    async def look(self) -> ChannelState:
+        item = await self.channels.channel(self._number)
+        jobs, receivers = await self.channels.jobs(), await self.channels.receivers()
+        job = next((j for j in jobs if item.token and j.recording_token == item.token), None)
+        receiver = next((r for r in receivers if job and r.token == job.receiver_token), None)
+        self._held = _Held(item, job, receiver)
+        address = receiver.uri if receiver else ""
+        if address != self._url:
+            if receiver is not None and item.name != self._camera:
+                raise DeviceError(
+                    f"channel {self._number} is taken by {item.name or address}; free it on the recorder first"
+                )
+            await self._check_not_elsewhere(item, jobs, receivers)
+        state = await self.channels.job_state(job) if job is not None else None
+        error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
+        return ChannelState(
+            self._number, item.name, item.location, address, job.mode if job and receiver else "", error
+        )
+
+    async def _check_not_elsewhere(self, item: Recording, jobs: list[RecordingJob], receivers: list[Receiver]) -> None:
+        """Never record a camera twice."""
+        uris = {r.token: r.uri for r in receivers}
+        for other in jobs:
+            if other.recording_token != item.token and uris.get(other.receiver_token) == self._url:
+                names = [r.token for r in await self.channels.recordings()]
+                where = names.index(other.recording_token) + 1 if other.recording_token in names else "another channel"
+                raise DeviceError(
+                    f"it is on channel {where} already, planned is {self._number}; free that channel first"
+                )
+
+    async def read_back(self, wanted: ChannelState) -> ChannelState:
+        """What it was told to record. Whether it does, and why not, `verify` asks: pulling takes a recorder a while."""
+        return replace(await self.look(), error="")
+
+    def wanted(self, now: ChannelState) -> ChannelState:
+        return ChannelState(self._number, self._camera, self._place, self._url, recording.ACTIVE)
+
+    def holds(self, now: ChannelState, wanted: ChannelState) -> bool:
+        """The place in words is written along, and not changed for its own sake: recorders shorten it."""
+        return replace(now, location="") == replace(wanted, location="")
+
+    async def apply(self, now: ChannelState, wanted: ChannelState) -> None:
+        held = self._held
+        if not wanted.address:
+            await self._free(wanted)
+            return
+        if self._credentials is None:
+            raise DeviceError("its password is not in the vault")
+        item = held.item if held.item.token else await self._make_recording()
+        uri = with_credentials(wanted.address, self._credentials)
+        configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.address)
+        await self.client.call("trc", recording.set_recording(configured))
+        receiver = held.receiver or await self._left_behind(wanted.address)
+        if receiver is None:
+            token = await self._make_receiver(uri, wanted.address)
+        else:
+            token = receiver.token
+            mode = receiver.mode if receiver.mode not in ("", "NeverConnect") else "AlwaysConnect"
+            await self.client.call("trv", recording.configure_receiver(replace(receiver, uri=uri, mode=mode)))
+        job = held.job
+        if job is not None and job.receiver_token != token:
+            await self.client.call("trc", recording.delete_job(job.token))
+            job = None
+        if job is None:
+            await self._make_job(RecordingJob("", item.token, token))
+        elif job.mode != wanted.mode:
+            await self.client.call("trc", recording.set_job_mode(job.token, wanted.mode))
+
+    async def _free(self, wanted: ChannelState) -> None:
+        """The channel as it was before it was given: no job, no receiver."""
+        item, job, receiver = self._held.item, self._held.job, self._held.receiver
+        if job is not None:
+            await self.client.call("trc", recording.delete_job(job.token))
+        if receiver is not None:
+            await self.client.call("trv", recording.delete_receiver(receiver.token))
+        if item.token:
+            freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.address)
+            await self.client.call("trc", recording.set_recording(freed))
+
+    async def _left_behind(self, address: str) -> Receiver | None:
+        """A receiver for this camera that no job uses: an interrupted run made it."""
+        used = {j.receiver_token for j in await self.channels.jobs()}
+        return next((r for r in await self.channels.receivers() if r.uri == address and r.token not in used), None)
+
+    # What is made anew: never asked for twice, since its answer may only be late
+
+    async def _make_recording(self) -> Recording:
+        """Recordings are made one by one up to the channel's number; one that does not add to them ends it."""
+        for count in range(len(await self.channels.recordings()), self._number):
+
+            async def made(count: int = count) -> str:
+                return "made" if len(await self.channels.recordings()) > count else ""
+
+            await self._made("trc", recording.create_recording(Recording("")), made)
+            if len(await self.channels.recordings()) <= count:
+                raise DeviceError(f"it answered OK to CreateRecording, and still has {count} channels")
+        return await self.channels.channel(self._number)
+
+    async def _make_receiver(self, uri: str, address: str) -> str:
+        async def made() -> str:
+            receiver = await self._left_behind(address)
+            return receiver.token if receiver else ""
+
+        response = await self._made("trv", recording.create_receiver(uri), made)
+        token = response if isinstance(response, str) else recording.parse_create_receiver(response)
+        return token or await made()
+
+    async def _make_job(self, job: RecordingJob) -> None:
+        async def made() -> str:
+            jobs = await self.channels.jobs()
+            return next((j.token for j in jobs if j.receiver_token == job.receiver_token), "")
+
+        await self._made("trc", recording.create_job(job), made)
+
+    async def _made(self, service: str, request: Element, made: Callable[[], Awaitable[str]]) -> Element | str:
+        """Its answer; where none came, what `made` finds. Raises UnreachableError where nothing was made in time."""
+        try:
+            return await self.client.call(service, request)
+        except UnreachableError:
+            for _ in range(_LOOKS):
+                await asyncio.sleep(_LOOK_EVERY_S)
+                try:
+                    token = await made()
+                except UnreachableError:
+                    continue
+                if token:
+                    return token
+            raise
+
+    def back(self, now: ChannelState, before: ChannelState) -> ChannelState:
+        return before if before.address else replace(before, mode="", error="")
+
+    def shown(self, state: ChannelState) -> str:
+        if not state.address:
+            return f"channel {state.number}: {state.camera or 'free'}"
+        idle = "" if state.mode in ("", recording.ACTIVE) else f", {state.mode}"
+        error = f", error: {state.error}" if state.error else ""
+        named = "" if state.camera == self._camera else f" ({state.camera or 'unnamed'})"
+        return f"channel {state.number}: {state.address}{named}{idle}{error}"
+
+    def load(self, document: Mapping[str, Any]) -> ChannelState:
+        return loaded(ChannelState, document)

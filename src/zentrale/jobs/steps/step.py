@@ -1,0 +1,141 @@
+"""What a step is: a state of a device that the plan wants, how to look at it, to make it so, and to take it back.
+
+Running a step twice changes nothing twice: what is there is looked at first, and read back afterwards.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, fields
+from enum import Enum
+from typing import Any, Generic, TypeVar
+
+from zentrale.findings import Finding, finding
+from zentrale.subjects import Ref
+
+S = TypeVar("S")
+
+
+class Outcome(Enum):
+    UNCHANGED = "unchanged"
+    CHANGED = "changed"
+    WOULD_CHANGE = "would change"
+    FAILED = "failed"
+    NOT_TRIED = "not tried"
+
+
+class Step(ABC, Generic[S]):
+    """One thing that is set on a device. `S` is its state: a frozen dataclass of plain values without secrets.
+
+    needs:   steps without which this one cannot be done; it is not tried where one of them failed
+    settles: codes of findings about the device that are well when this step came out well; settles_changed: those that
+             are well only where it was changed
+    stays:   why it cannot be taken back; empty where it can
+    """
+
+    name: str
+    needs: tuple[str, ...] = ("password",)
+    settles: tuple[str, ...] = ()
+    settles_changed: tuple[str, ...] = ()
+    stays: str = ""
+
+    @abstractmethod
+    async def look(self) -> S:
+        """What the device holds now. Raises DeviceError."""
+
+    @abstractmethod
+    def wanted(self, now: S) -> S:
+        """What it should hold: all of `now` but for the planned values. Raises DeviceError where that cannot be."""
+
+    @abstractmethod
+    async def apply(self, now: S, wanted: S) -> None:
+        """Ask the device for `wanted`. What it says to that is not believed: it is read back."""
+
+    @abstractmethod
+    def shown(self, state: S) -> str:
+        """The state in words."""
+
+    def holds(self, now: S, wanted: S) -> bool:
+        return now == wanted
+
+    def near(self, now: S, wanted: S) -> bool:
+        """Whether `now` is what a device made of `wanted` by rounding, within the plan's own tolerance."""
+        return False
+
+    async def read_back(self, wanted: S) -> S:
+        """What the device holds after it was asked for `wanted`."""
+        return await self.look()
+
+    def note(self, state: S) -> None:
+        """What is to be written down here where the device holds what is wanted; not in a dry run."""
+
+    def back(self, now: S, before: S) -> S:
+        """What it should hold after the change was taken back."""
+        return before
+
+    def document(self, state: S) -> dict[str, Any]:
+        """The state for the journal: plain values, no secrets."""
+        return asdict(state)  # type: ignore[call-overload, no-any-return]
+
+    @abstractmethod
+    def load(self, document: Mapping[str, Any]) -> S:
+        """The state that `document` was made of. Raises TypeError where it is none."""
+
+
+T = TypeVar("T")
+
+
+def loaded(kind: type[T], document: Mapping[str, Any]) -> T:
+    """A dataclass from a journal's entry: lists are tuples there, and what is not known is left out."""
+    names = {f.name for f in fields(kind)}  # type: ignore[arg-type]
+    values = {k: tuple(v) if isinstance(v, list) else v for k, v in document.items() if k in names}
+    return kind(**values)
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """`note` says what is worth knowing of a step that came out well; `before_values` and `after_values` are the step's
+    own values, empty where it was not looked at.
+    """
+
+    step: str
+    outcome: Outcome
+    before: str = ""
+    after: str = ""
+    error: str = ""
+    note: str = ""
+    before_values: Mapping[str, Any] | None = None
+    after_values: Mapping[str, Any] | None = None
+    settles: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class DeviceResult:
+    """All steps of one device, in order. `told` are findings that no step failed for."""
+
+    ref: Ref
+    steps: tuple[StepResult, ...]
+    report: str = ""  # of a defect of ours, for whoever mends it
+    told: tuple[Finding, ...] = ()
+
+    @property
+    def subject(self) -> str:
+        return str(self.ref)
+
+    @property
+    def failed(self) -> bool:
+        return any(s.outcome is Outcome.FAILED for s in self.steps)
+
+    def findings(self) -> list[Finding]:
+        """One for each step that failed, and what was told; not one for each that could not be tried."""
+        return [f for s in self.steps if (f := self.finding_of(s)) is not None] + list(self.told)
+
+    def finding_of(self, step: StepResult) -> Finding | None:
+        if step.outcome is not Outcome.FAILED:
+            return None
+        code = "ERR-1" if self.report and step is self.steps[-1] else "REG-1"
+        left = [s.step for s in self.steps if s.outcome is Outcome.NOT_TRIED]
+        so = f"; so not tried: {', '.join(left)}" if left and step.step == "password" else ""
+        ref = Ref(self.ref.kind, self.ref.name, f"step {step.step}")
+        return finding(code, ref, f"{step.error}{so}", step.after or "as planned", "the plan")

@@ -1,0 +1,163 @@
+"""Taking a run of `register` back from the journal, newest change first, as far as the devices allow."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable, Sequence
+from contextlib import AsyncExitStack
+from dataclasses import dataclass
+from typing import Any
+
+from zentrale.errors import DeviceError, InputError, NotAskedError, RefusedError
+from zentrale.field import scheduler
+from zentrale.field.device import GONE_PATIENCE_S, Device
+from zentrale.field.scheduler import Failure
+from zentrale.jobs.access import find_entry
+from zentrale.jobs.discovering import last_devices
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.recorder import RecorderChannels
+from zentrale.jobs.registering import COMMAND as REGISTER
+from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.steps.registry import Bench, steps_of
+from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.step import Outcome, Step
+from zentrale.logbook.store import DONE, Change
+from zentrale.site.model import Camera, Recorder
+
+COMMAND = "register --undo"
+AT_ONCE = 8
+BUDGET_S = 480.0
+
+Progress = Callable[[int, str], None]
+
+
+@dataclass(frozen=True)
+class Undone:
+    """One change of the run: taken back, or why it stays."""
+
+    change: Change
+    taken_back: bool
+    why: str = ""
+
+
+class Undoer:
+    """One taking back. The caller holds the lock of the site."""
+
+    def __init__(self, keyring: Keyring) -> None:
+        assert keyring.plan is not None and keyring.vault is not None
+        self.keyring = keyring
+        self.plan = keyring.plan
+        self.vault = keyring.vault
+        self.logbook = keyring.logbook
+        self._run = 0
+
+    def changes(self, run: int) -> list[Change]:
+        """What that run has changed, newest first. Raises InputError where it is no run of `register`."""
+        runs = {r.id: r for r in self.logbook.runs() if r.command in (REGISTER, COMMAND)}
+        if run not in runs:
+            have = ", ".join(f"{r.id} ({r.started.astimezone():%Y-%m-%d %H:%M})" for r in list(runs.values())[:6])
+            raise InputError(f"--undo {run}: no run of register", f"runs are: {have or 'none so far'}")
+        return [c for c in reversed(self.logbook.changes(run)) if c.state == DONE]
+
+    async def undo(self, run: int, progress: Progress) -> list[Undone]:
+        """In the order in which they were taken back, device by device."""
+        changes = self.changes(run)
+        found = last_devices(self.plan, self.logbook)
+        by_device: dict[str, list[Change]] = {}
+        for change in changes:
+            by_device.setdefault(change.ref.name, []).append(change)
+        done = 0
+
+        async def one(name: str) -> list[Undone]:
+            nonlocal done
+            result = await self._device(name, by_device[name], found)
+            done += 1
+            progress(done, name)
+            return result
+
+        scope = {"run": run, "devices": list(by_device)}
+        with self.logbook.running(COMMAND, socket.gethostname(), scope) as self._run:
+            # Recorders go last: their cameras leave their channels first.
+            order = sorted(by_device, key=lambda name: any(r.name == name for r in self.plan.recorders))
+            results = await scheduler.run(order, one, at_once=AT_ONCE, budget_s=self.keyring.budget(BUDGET_S))
+        return [
+            u
+            for name, r in zip(order, results, strict=True)
+            for u in ([Undone(c, False, r.message) for c in by_device[name]] if isinstance(r, Failure) else r)
+        ]
+
+    async def _device(self, name: str, changes: Sequence[Change], found: dict[str, FoundDevice]) -> list[Undone]:
+        planned = planned_devices(self.plan).get(name)
+        if planned is None:
+            return [Undone(c, False, "it is not in the plan any more") for c in changes]
+        async with AsyncExitStack() as stack:
+            try:
+                bench, steps = await self._open(stack, planned, found, changes)
+            except DeviceError as error:
+                return [Undone(c, False, str(error)) for c in changes]
+            runner = StepRunner(self.logbook, self._run, ref_of(planned), self.keyring.ready, dry_run=False)
+            return [await self._change(runner, steps.get(c.step), c) for c in changes]
+
+    async def _open(
+        self,
+        stack: AsyncExitStack,
+        planned: Camera | Recorder,
+        found: dict[str, FoundDevice],
+        changes: Sequence[Change],
+    ) -> tuple[Bench, dict[str, Step[Any]]]:
+        client, seen = await self._enter(stack, planned, found)
+        bench = Bench(client, self.keyring, planned, seen)
+        steps = {step.name: step for step in steps_of(bench)}
+        given = next((c for c in changes if c.step == Channel.name and c.after_state), None)
+        if isinstance(planned, Camera) and given is not None and given.after_state is not None:
+            recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
+            held, _ = await self._enter(stack, recorder, found)
+            state = given.after_state
+            steps[Channel.name] = Channel(
+                RecorderChannels(held), state["number"], state["camera"], state["location"], state["address"],
+                self.vault.device(planned.name),
+            )  # fmt: skip
+        return bench, steps
+
+    async def _enter(
+        self, stack: AsyncExitStack, planned: Camera | Recorder, found: dict[str, FoundDevice]
+    ) -> tuple[Device, FoundDevice]:
+        seen = found.get(planned.name)
+        if seen is None or not seen.url:
+            raise DeviceError("the last discovery did not find it")
+        rules = self.keyring.rules(planned)
+        client = await stack.enter_async_context(
+            Device(seen.url, rules, endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S)
+        )
+        await client.system_time()
+        keys = self.keyring.keys(seen.identity, [planned.name], self.plan.maker(planned))
+        entry = await find_entry(client, self.keyring, keys, planned.name)
+        if entry.closed:
+            raise RefusedError(entry.told())
+        return client, seen
+
+    async def _change(self, runner: StepRunner, step: Step[Any] | None, change: Change) -> Undone:
+        """Only what the device still holds as that run left it is taken back."""
+        if step is None or change.before_state is None or change.after_state is None:
+            return Undone(change, False, "its journal entry does not hold what it takes")
+        if step.stays:
+            return Undone(change, False, step.stays)
+        try:
+            now, left = await step.look(), step.load(change.after_state)
+            if not step.holds(now, left):
+                return Undone(change, False, f"it was changed since: it holds {step.shown(now)}")
+            wanted = step.back(now, step.load(change.before_state))
+            good = await runner.change(step, now, wanted, step.apply)
+        except (NotAskedError, DeviceError, TypeError) as error:
+            return Undone(change, False, str(error))
+        last = runner.result().steps[-1]
+        return Undone(change, good and last.outcome is Outcome.CHANGED, last.error)
+
+
+async def undo(keyring: Keyring, run: int, progress: Progress) -> list[Undone]:
+    """Take back what a run has changed. Raises InputError for a run that is none."""
+    await asyncio.to_thread(keyring.logbook.close_interrupted)
+    return await Undoer(keyring).undo(run, progress)
