@@ -12,32 +12,41 @@ from hypothesis import strategies as st
 from conftest import SECRETS, make_vault, zentrale
 from zentrale.errors import InputError, StorageError
 from zentrale.findings import finding
+from zentrale.logbook.evidence import Notes, findings_of, note, observations
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Candidate, Vault, generate_password
 from zentrale.protocols.http_auth import Credentials
+from zentrale.subjects import Kind, Ref
+
+REF = Ref(Kind.CAMERA, "x", "main stream")
 
 
 def test_a_run_keeps_what_was_seen_and_found(tmp_path: Path) -> None:
     path = tmp_path / "log.sqlite"
-    item = finding("STR-3", "camera x", "1", "2", "plan")
+    item = finding("STR-3", REF, "1", "2", "plan")
     with Logbook(path) as log:
         run = log.begin_run("verify", "laptop")
-        log.add_seen(run, "stream", "x", "RTSP", {"a": 1})
-        assert log.last_run("verify") is None, "a run that did not end tells nothing"
-        log.finish_run(run, [item])
+        notes = Notes()
+        notes.observe("stream", REF, "RTSP", {"a": 1})
+        notes.judge(REF, {"STR-7"}, [item])
+        note(log, run, notes)
+        assert log.last_run("verify") is None, "a run that did not end is not the last one"
+        log.end_run(run)
     with Logbook(path) as log:
         last = log.last_run("verify")
         assert last is not None and last.vantage == "laptop"
-        assert log.findings_of(last.id) == [item]
-        assert log.seen(last.id, "stream") == [("x", {"a": 1})]
+        assert findings_of(log, last.id) == [item]
+        assert [(o.ref, o.content, o.vantage) for o in observations(log, "stream")] == [(REF, {"a": 1}, "laptop")]
 
 
 def test_a_step_that_died_is_told_once(tmp_path: Path) -> None:
     with Logbook(tmp_path / "log") as log:
         run = log.begin_run("register", "")
-        done, died, failed = (log.begin_change(run, "camera x", step, "a", "b") for step in ("one", "two", "three"))
+        done, died, failed = (log.begin_change(run, REF, step, "a", "b") for step in ("one", "two", "three"))
         log.end_change(done)
         log.end_change(failed, "no")
+        assert log.close_interrupted() == (), "a process that lives is at its own steps"
+        log.end_run(run, interrupted=True)
         assert [c.id for c in log.close_interrupted()] == [died]
         assert log.close_interrupted() == ()
         assert [c.state for c in log.changes()] == ["done", "interrupted", "failed"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from ipaddress import IPv4Network
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,7 @@ from conftest import make_site
 from zentrale.errors import InputError
 from zentrale.jobs.discovering import ranges_to_sweep
 from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.judging_devices import Looked, judge_devices
 from zentrale.jobs.matching import Known, Matching, match_devices
 from zentrale.jobs.selection import select
 from zentrale.jobs.sightings import gather
@@ -39,8 +41,9 @@ def found(address: str, mac: str = "", **more: object) -> FoundDevice:
 
 
 def codes(plan: Plan, matching: Matching[FoundDevice]) -> set[tuple[str, str]]:
-    absent = {"DIS-1"}
-    return {(f.code, f.subject) for f in matching.findings(plan, ["127.0.71.0/27"]) if f.code not in absent}
+    looked = Looked((IPv4Network("127.0.71.0/27"),))
+    judged = judge_devices(matching, plan, looked, (), {})
+    return {(f.code, f.subject) for j in judged for f in j.findings if f.code != "DIS-1"}
 
 
 def test_the_mac_address_goes_before_the_address(plan: Plan) -> None:

@@ -9,7 +9,6 @@ from functools import partial
 from pathlib import Path
 
 import pytest
-from zentrale.jobs.recorder_steps import RecorderChannels, with_credentials
 
 from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import InputError, NothingReachedError, RefusedError
@@ -18,9 +17,10 @@ from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovering import Request, discover
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Key, Keyring
+from zentrale.jobs.recorder import RecorderChannels, with_credentials
 from zentrale.jobs.registering import Registrar, Registration
 from zentrale.jobs.states import State
-from zentrale.jobs.steps import Outcome
+from zentrale.jobs.steps.step import Outcome
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault
@@ -96,8 +96,7 @@ def test_nothing_is_registered_before_it_was_found(bench: Bench) -> None:
     async def body(b: Bench) -> None:
         with pytest.raises(InputError, match="nothing was discovered"):
             await b.register()
-        run = b.logbook.begin_run("discover", "lo")
-        b.logbook.finish_run(run, [])
+        b.logbook.end_run(b.logbook.begin_run("discover", "lo"))
         with pytest.raises(NothingReachedError):
             await b.register()
 
@@ -114,7 +113,8 @@ def test_a_device_that_refuses_the_password_keeps_its_state(tmp_path: Path) -> N
         assert set(told) == {"camera north", "camera south"} and "PasswordTooWeak" in told["camera north"]
         assert b.north.fresh and b.south.accounts["admin"][0].password == "factory-1234"
         assert {c.state for c in b.logbook.changes() if c.step == "password"} == {"failed"}
-        assert all(f.code == "REG-1" for f in result.findings)
+        assert [f.code for f in result.findings] == ["REG-1", "REG-1"], "one for a camera, not one for each step left"
+        assert "so not tried: name, host name" in result.findings[0].measured
 
     Bench(tmp_path, min_password_length=20).run(body)
 
@@ -197,7 +197,7 @@ def test_a_channel_in_error_gets_the_password_again(bench: Bench) -> None:
 
 
 def test_settings_that_the_camera_does_not_keep_are_told(bench: Bench) -> None:
-    """It takes 10 frames/s and keeps 5: the step fails, the steps before it stay done."""
+    """It takes 10 frames/s and keeps 5: that step fails, and what does not depend on it goes on."""
 
     async def body(b: Bench) -> None:
         original = b.north.operations["SetVideoEncoderConfiguration"]
@@ -207,8 +207,9 @@ def test_settings_that_the_camera_does_not_keep_are_told(bench: Bench) -> None:
         await b.discover()
         result = await b.register()
         (north,) = [d for d in result.results if d.subject == "camera north"]
-        assert "took the settings but kept H264 160x96" in north.steps[-1].error
-        assert [s.outcome for s in north.steps[:3]] == [Outcome.CHANGED] * 3
+        by_name = {s.step: s for s in north.steps}
+        assert "answered OK, but keeps H264 160x96" in by_name["main stream"].error
+        assert {by_name[n].outcome for n in ("password", "name", "time", "channel")} == {Outcome.CHANGED}
 
     bench.run(body)
 

@@ -116,7 +116,7 @@ def test_times_survive_the_wire(moment: datetime, summer: bool) -> None:
     whole = moment.replace(microsecond=0, tzinfo=UTC)
     time = device.SystemTime(whole, "GMT0BST,M3.5.0/1,M10.5.0", "Manual", summer)
     assert device.parse_system_time(over_the_wire(device.system_time_response(time))) == time
-    assert device.parse_set_system_time(over_the_wire(device.set_system_time(time))) == time
+    assert device.parse_set_system_time(over_the_wire(device.set_system_time(time)), moment) == time
     assert soap.parse_time(soap.format_time(whole.astimezone(UTC))) == whole
 
 
@@ -138,7 +138,12 @@ def test_media_answers_survive_the_wire() -> None:
 def test_recorder_answers_survive_the_wire() -> None:
     receiver = recording.Receiver("r1", "rtsp://h/p")
     assert recording.parse_receivers(over_the_wire(recording.receivers_response([receiver]))) == [receiver]
-    assert recording.receiver_request(over_the_wire(recording.configure_receiver("r1", "rtsp://h"))).token == "r1"
+    assert (
+        recording.receiver_request(
+            over_the_wire(recording.configure_receiver(recording.Receiver("r1", "rtsp://h")))
+        ).token
+        == "r1"
+    )
     item = recording.Recording("c1", "gate", "upper gate", "rtsp://h/p")
     assert recording.parse_recordings(over_the_wire(recording.recordings_response([item]))) == [item]
     assert recording.recording_request(over_the_wire(recording.set_recording(item))) == item

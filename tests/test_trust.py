@@ -37,7 +37,8 @@ from zentrale.jobs.matching import match_devices
 from zentrale.jobs.states import State
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.locks import site_lock
-from zentrale.logbook.store import SCHEMA_VERSION, KnownDevice, Logbook
+from zentrale.logbook.schema import SCHEMA_VERSION
+from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.logbook.vault import Candidate, Vault, weakness
 from zentrale.output.csv_tables import safe_cell
 from zentrale.protocols.addresses import pin
@@ -45,8 +46,9 @@ from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_
 from zentrale.protocols.http_auth import Answering, Credentials, parse_offers
 from zentrale.protocols.ws_discovery import Match, serialize_matches
 from zentrale.site.folder import SiteFolder
-from zentrale.site.identity import Identity, Kind, Ref
+from zentrale.site.identity import Identity
 from zentrale.site.reading import read_plan
+from zentrale.subjects import Kind, Ref
 from zentrale.words import clean
 
 ONE, TWO, MAC, OTHER = (
@@ -386,10 +388,10 @@ def test_a_registered_device_is_known_again_wherever_it_is_and_whatever_its_row_
     assert renamed.by_name == {"yard": moved} and renamed.renamed == (("south", "yard"),)
     with Logbook(tmp_path / "log.sqlite") as log:
         run = log.begin_run("register", "")
-        log.begin_change(run, "camera south", "password", "a", "b")
-        log.begin_change(run, "channel 3 of recorder", "x", "a", "b")
+        log.begin_change(run, Ref(Kind.CAMERA, "south"), "password", "a", "b")
+        log.begin_change(run, Ref(Kind.RECORDER, "recorder"), "x", "a", "b")
         log.rename("south", "yard")
-        assert [c.subject for c in log.changes()] == ["camera yard", "channel 3 of recorder"]
+        assert [c.subject for c in log.changes()] == ["camera yard", "recorder recorder"]
 
 
 # One device ends only itself
@@ -451,11 +453,11 @@ def test_a_logbook_that_cannot_be_used_is_told(site: Path, spoil: Callable[[Path
 
 
 def test_a_logbook_of_the_first_version_is_brought_up_to_date(tmp_path: Path) -> None:
-    from zentrale.logbook.store import _VERSION_1
+    from zentrale.logbook.schema import VERSION_1
 
     old = sqlite3.connect(tmp_path / "log")
     old.executescript(
-        _VERSION_1 + "PRAGMA user_version = 1; INSERT INTO run VALUES (1, 'verify', 'v', '2026-01-01', NULL);"
+        VERSION_1 + "PRAGMA user_version = 1; INSERT INTO run VALUES (1, 'verify', 'v', '2026-01-01', NULL);"
     )
     old.close()
     with Logbook(tmp_path / "log") as log:

@@ -95,7 +95,7 @@ class Undoer:
             return [Undone(c, False, "it is not in the plan any more") for c in changes]
         async with AsyncExitStack() as stack:
             try:
-                bench, steps = await self._open(stack, planned, found, changes)
+                steps = await self._open(stack, planned, found, changes)
             except DeviceError as error:
                 return [Undone(c, False, str(error)) for c in changes]
             runner = StepRunner(self.logbook, self._run, ref_of(planned), self.keyring.ready, dry_run=False)
@@ -107,7 +107,7 @@ class Undoer:
         planned: Camera | Recorder,
         found: dict[str, FoundDevice],
         changes: Sequence[Change],
-    ) -> tuple[Bench, dict[str, Step[Any]]]:
+    ) -> dict[str, Step[Any]]:
         client, seen = await self._enter(stack, planned, found)
         bench = Bench(client, self.keyring, planned, seen)
         steps = {step.name: step for step in steps_of(bench)}
@@ -120,7 +120,7 @@ class Undoer:
                 RecorderChannels(held), state["number"], state["camera"], state["location"], state["address"],
                 self.vault.device(planned.name),
             )  # fmt: skip
-        return bench, steps
+        return steps
 
     async def _enter(
         self, stack: AsyncExitStack, planned: Camera | Recorder, found: dict[str, FoundDevice]

@@ -74,7 +74,7 @@ class Encoder(Step[EncoderState]):
         return replace(
             now, codec=plan.codec, width_px=width, height_px=height, fps=fps,
             bitrate_kbps=round(plan.bitrate_bps / 1000), govlength=govlength,
-            profile=now.profile or ("Main" if plan.codec == "H264" else ""),
+            profile=now.profile or ("Main" if plan.codec == "H264" != now.codec else ""),  # all H.264 decoders know it
         )  # fmt: skip
 
     def holds(self, now: EncoderState, wanted: EncoderState) -> bool:

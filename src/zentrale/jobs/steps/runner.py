@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import Awaitable, Callable
-from typing import TypeVar
+from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.findings import Finding
@@ -19,6 +20,14 @@ S = TypeVar("S")
 GONE_AFTER_STEP_S = 120.0
 SETTLE_S = 3.0  # some answer OK first and take the value over a moment later
 LOOK_AGAIN_S = 1.0
+
+
+@dataclass(frozen=True)
+class _Applied(Generic[S]):
+    """What went wrong, empty where nothing did; and what the device holds now, None where it was not looked at."""
+
+    wrong: str
+    kept: S | None
 
 
 class StepRunner:
@@ -72,14 +81,13 @@ class StepRunner:
             self._logbook.begin_change, self._run, self.ref, step.name, before, after,
             (step.document(now), step.document(wanted)),
         )  # fmt: skip
-        wrong: str
-        kept: S | None
         try:
-            wrong, kept = await self._applied(step, now, wanted, apply)
+            applied = await self._applied(step, now, wanted, apply)
         except BaseException as error:
             # Not this device's doing, or a defect of ours: the scheduler names it. The journal must not stay open.
             self._logbook.end_change(change, f"ended by {type(error).__name__}")
             raise
+        wrong, kept = applied.wrong, applied.kept
         told = after if kept is None else step.shown(kept)
         rounded = kept is not None and not wrong and not step.holds(kept, wanted)
         document = (
@@ -95,24 +103,22 @@ class StepRunner:
         await asyncio.to_thread(step.note, kept)
         return True
 
-    async def _applied(
-        self, step: Step[S], now: S, wanted: S, apply: Callable[[S, S], Awaitable[None]]
-    ) -> tuple[str, S | None]:
-        """What went wrong, empty where nothing did; and what the device holds now, None where it was not looked at."""
+    async def _applied(self, step: Step[S], now: S, wanted: S, apply: Callable[[S, S], Awaitable[None]]) -> _Applied[S]:
         unclear = ""
         try:
             await apply(now, wanted)
         except UnreachableError as error:
             unclear = f" (its answer to the change: {error})"  # it may have been done all the same: look
         except DeviceError as error:
-            return str(error), None
+            return _Applied(str(error), None)
         try:
             kept = await self._read_back(step, wanted)
         except DeviceError as error:
-            return f"{error}{unclear}", None
+            return _Applied(f"{error}{unclear}", None)
         if step.holds(kept, wanted) or step.near(kept, wanted):
-            return "", kept
-        return f"it {'was asked' if unclear else 'answered OK'}, but keeps {step.shown(kept)}{unclear}", kept
+            return _Applied("", kept)
+        said = "was asked" if unclear else "answered OK"
+        return _Applied(f"it {said}, but keeps {step.shown(kept)}{unclear}", kept)
 
     async def _read_back(self, step: Step[S], wanted: S) -> S:
         """Look until the device holds what it was asked for, or has had its time. Raises DeviceError."""
