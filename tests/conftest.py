@@ -212,6 +212,7 @@ ON_THE_WIRE = {
     "test_registration.py",
     "test_field.py",
     "test_stand_in.py",
+    "test_steps.py",
 }
 
 

@@ -28,6 +28,21 @@ FAULT = (
     "ter:NotAuthorized</SOAP-ENV:Value></SOAP-ENV:Subcode></SOAP-ENV:Code><SOAP-ENV:Reason><SOAP-ENV:Text>{}"
     "</SOAP-ENV:Text></SOAP-ENV:Reason></SOAP-ENV:Fault>"
 )
+SCOPE = "onvif://www.onvif.org"
+# What no plan says: all of it must come back as it was.
+OTHERS = (
+    "<tt:Quality>3.5</tt:Quality>", "<tt:EncodingInterval>1</tt:EncodingInterval>", "<tt:H264Profile>Baseline</tt:H264Profile>",
+    "<tt:IPv4Address>239.1.2.3</tt:IPv4Address>", "<tt:Port>5004</tt:Port>", "<tt:TTL>7</tt:TTL>",
+    "<tt:AutoStart>true</tt:AutoStart>", "<tt:SessionTimeout>PT25S</tt:SessionTimeout>", "<tt:UseCount>3</tt:UseCount>",
+)  # fmt: skip
+ENCODER = (
+    "<tt:Name>{0}</tt:Name><tt:UseCount>3</tt:UseCount><tt:Encoding>H264</tt:Encoding><tt:Resolution><tt:Width>{1}</tt:Width>"
+    "<tt:Height>{2}</tt:Height></tt:Resolution><tt:Quality>3.5</tt:Quality><tt:RateControl><tt:FrameRateLimit>{3}"
+    "</tt:FrameRateLimit><tt:EncodingInterval>1</tt:EncodingInterval><tt:BitrateLimit>{4}</tt:BitrateLimit></tt:RateControl>"
+    "<tt:H264><tt:GovLength>{3}</tt:GovLength><tt:H264Profile>Baseline</tt:H264Profile></tt:H264><tt:Multicast><tt:Address>"
+    "<tt:Type>IPv4</tt:Type><tt:IPv4Address>239.1.2.3</tt:IPv4Address></tt:Address><tt:Port>5004</tt:Port><tt:TTL>7</tt:TTL>"
+    "<tt:AutoStart>true</tt:AutoStart></tt:Multicast><tt:SessionTimeout>PT25S</tt:SessionTimeout>"
+)
 FREE = {"GetSystemDateAndTime", "GetServices", "GetCapabilities", "GetHostname"}
 
 
@@ -52,6 +67,7 @@ class Camera:
     tls: ssl.SSLContext | None = None
     refused: list[float] = field(default_factory=list)
     requests: int = 0
+    nonce: str = "n0nce"
     seen: list[str] = field(default_factory=list)
     users: dict[str, str] = field(default_factory=dict)
 
@@ -89,7 +105,7 @@ class Camera:
             await self.send(writer, "400 Bad Request", SOAP.format(FAULT.format("account is locked")).encode())
             return
         if name not in FREE and not self.proves(head, body):
-            offer = self.challenge.format(nonce="n0nce")
+            offer = self.challenge.format(nonce=self.nonce)
             await self.send(writer, "401 Unauthorized", b"", f"WWW-Authenticate: {offer}\r\n")
             return
         content = self.content(name, body)
@@ -122,7 +138,7 @@ class Camera:
 
             a2 = f"{method}:{fields['uri']}" + (f":{h(body)}" if fields.get("qop") == "auth-int" else "")
             middle = f":{fields['nc']}:{fields['cnonce']}:{fields['qop']}" if "qop" in fields else ""
-            wanted = h(f"{h(f'admin:r:{self.password}')}:n0nce{middle}:{h(a2)}")
+            wanted = h(f"{h(f'admin:r:{self.password}')}:{self.nonce}{middle}:{h(a2)}")
             right = fields.get("username") == "admin" and fields.get("response") == wanted
         if not right:
             self.refused.append(time.monotonic())
@@ -169,6 +185,110 @@ class Camera:
             return None
         prefix = "trt" if "Profile" in name or "Stream" in name else "tds"
         return f"<{prefix}:{name}Response>{answers[name]}</{prefix}:{name}Response>"
+
+
+@dataclass
+class Settable(Camera):
+    """Keeps what it is told, byte for byte, as far as its nature lets it. Its lens 2 comes first in its list.
+
+    nature: the words for what it does otherwise: "lies" (says OK, keeps nothing), "rounds" (bit rates in steps of 32
+    kbit/s), "late" (does it, and answers after 2 s), "restarts" (is gone for 2 s after its encoder was set), "refuses" (a
+    host name), "ntp" (has its time from a server)
+    """
+
+    nature: str = ""
+    fresh: bool = False
+    behind_s: float = 0.0
+    zone: str = "GMT+0BST-1,M3.5.0/01:00:00,M10.5.0/02:00:00"  # as London has it, in this maker's hand
+    hostname: str = "cam"
+    scopes: list[str] = field(
+        default_factory=lambda: [f"{SCOPE}/name/Larch", f"{SCOPE}/location/yard", f"{SCOPE}/x/a%20b"]
+    )
+    encoders: dict[str, str] = field(default_factory=lambda: {
+        f"E{lens}{size[0]}": ENCODER.format(f"E{lens}{size[0]}", *size[1:])
+        for lens in (2, 1) for size in (("m", 640, 360, 12, 700), ("s", 320, 180, 12, 200))
+    })  # fmt: skip
+    told: list[str] = field(default_factory=list)
+    away_until: float = 0.0
+
+    async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
+        if time.monotonic() < self.away_until:
+            raise ConnectionResetError
+        await super().answer(writer, head, body)
+        if self.away_until and self.nonce == "n0nce":
+            self.nonce = "another"  # it has forgotten the ones it gave out
+
+    def holds(self) -> tuple[object, ...]:
+        """All that can be set, in whatever order it came."""
+        encoders = {t: re.findall(r">([^<>]+)<", x) for t, x in self.encoders.items()}
+        return self.hostname, self.zone, sorted(self.scopes), encoders
+
+    def proves(self, head: str, body: str) -> bool:
+        return self.fresh or super().proves(head, body)
+
+    async def send(self, writer: asyncio.StreamWriter, status: str, body: bytes, more: str = "") -> None:
+        if "late" in self.nature and re.search(rb"(Set|Create)\w+Response", body):
+            await asyncio.sleep(2)
+        await super().send(writer, status, body, more)
+
+    def content(self, name: str, body: str) -> str | None:
+        if name.startswith(("Set", "Create")):
+            self.told.append(name)
+            if "refuses" in self.nature and name == "SetHostname":
+                return None
+            if "lies" not in self.nature:
+                self.keep(name, body)
+            prefix = "trt" if "Encoder" in name else "tds"
+            return f"<{prefix}:{name}Response/>"
+        moment = datetime.fromtimestamp(time.time() - self.behind_s, UTC)
+        lenses = [f"<trt:Profiles token='P{t}'><tt:Name>P{t}</tt:Name><tt:VideoSourceConfiguration token='v'><tt:Name>v"
+                  f"</tt:Name><tt:SourceToken>lens_{t[1]}</tt:SourceToken></tt:VideoSourceConfiguration>"
+                  f"<tt:VideoEncoderConfiguration token='{t}'>{x}</tt:VideoEncoderConfiguration></trt:Profiles>"
+                  for t, x in self.encoders.items()]  # fmt: skip
+        wanted = re.search(r"ConfigurationToken>(\w+)<", body)
+        own = {
+            "GetSystemDateAndTime": f"<tds:SystemDateAndTime><tt:DateTimeType>{'NTP' if 'ntp' in self.nature else 'Manual'}"
+            f"</tt:DateTimeType><tt:TimeZone><tt:TZ>{self.zone}</tt:TZ></tt:TimeZone><tt:UTCDateTime><tt:Time><tt:Hour>"
+            f"{moment.hour}</tt:Hour><tt:Minute>{moment.minute}</tt:Minute><tt:Second>{moment.second}</tt:Second></tt:Time>"
+            f"<tt:Date><tt:Year>{moment.year}</tt:Year><tt:Month>{moment.month}</tt:Month><tt:Day>{moment.day}</tt:Day>"
+            "</tt:Date></tt:UTCDateTime></tds:SystemDateAndTime>",
+            "GetUsers": "" if self.fresh else super().content("GetUsers", body),
+            "GetScopes": "".join(f"<tds:Scopes><tt:ScopeDef>Configurable</tt:ScopeDef><tt:ScopeItem>{s}</tt:ScopeItem>"
+                                 "</tds:Scopes>" for s in self.scopes),
+            "GetHostname": f"<tds:HostnameInformation><tt:Name>{self.hostname}</tt:Name></tds:HostnameInformation>",
+            "GetProfiles": "".join(lenses),
+            "GetVideoEncoderConfiguration": f"<trt:Configuration token='{wanted[1]}'>{self.encoders[wanted[1]]}"
+            "</trt:Configuration>" if wanted else "",
+        }  # fmt: skip
+        if name not in own or (name == "GetUsers" and not self.fresh):
+            return super().content(name, body)
+        prefix = "trt" if "Profile" in name or "Encoder" in name else "tds"
+        return f"<{prefix}:{name}Response>{own[name]}</{prefix}:{name}Response>"
+
+    def keep(self, name: str, body: str) -> None:
+        if name in ("CreateUsers", "SetUser"):
+            found = re.search(r"Password>([^<]+)<", body)
+            assert found is not None
+            self.password, self.fresh = found[1], False
+        elif name == "SetScopes":
+            self.scopes = re.findall(r"<\w+:Scopes>([^<]+)<", body)
+        elif name == "SetHostname":
+            self.hostname = re.findall(r"<\w+:Name>([^<]+)<", body)[0]
+        elif name == "SetSystemDateAndTime":
+            self.zone = re.findall(r"<\w+:TZ>([^<]+)<", body)[0]
+            if "Hour" in body:
+                self.behind_s = 0.0
+        elif name == "SetVideoEncoderConfiguration":
+            found = re.search(
+                r"<\w+:Configuration[^>]*token=['\"](\w+)['\"][^>]*>(.*)</\w+:Configuration>", body, re.DOTALL
+            )
+            assert found is not None
+            kept = found[2]
+            if "rounds" in self.nature:
+                kept = re.sub(r"(BitrateLimit>)(\d+)", lambda m: f"{m[1]}{int(m[2]) // 32 * 32}", kept)
+            self.encoders[found[1]] = kept
+            if "restarts" in self.nature and not self.away_until:
+                self.away_until = time.monotonic() + 2
 
 
 class Drips(Camera):

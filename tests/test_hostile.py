@@ -41,7 +41,7 @@ ODD: dict[str, tuple[Camera, str]] = {
         odd(20, challenge='Digest realm="r", nonce="{nonce}", algorithm=WHIRL'),
         "WHIRL",
     ),
-    "year-9999": (odd(22, year=9999), "days ahead"),
+    "year-9999": (odd(22, year=9999), r"days \d+ h ahead"),
     "bracket": (odd(23, service="http://[127.0.76.23"), "impossible address"),
     "dripping": (Drips("127.0.76.24"), "no whole answer within"),
     "flooding": (Floods("127.0.76.25"), "more than 2 MB"),

@@ -21,7 +21,7 @@ from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding, recorded_address
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
 from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.jobs.steps.password import Password
 from zentrale.jobs.steps.registry import Bench, steps_of
 from zentrale.jobs.steps.runner import StepRunner
@@ -236,7 +236,7 @@ class Registrar:
             return runner
         profile = None
         try:
-            profile = pick_profiles(await client.profiles()).get("main")
+            profile = ProfileChoice.remembered(self.logbook, ref_of(camera)).of(await client.profiles()).get("main")
             if profile is None:
                 raise DeviceError("it offers no main profile to record")
             address = await client.stream_address(profile.token)

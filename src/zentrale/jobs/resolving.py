@@ -16,7 +16,7 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
 from zentrale.jobs.states import State
-from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.model import Camera
@@ -74,7 +74,8 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
         if entry.closed:
             return Unresolved(camera, f"the camera did not let us in: {entry.told()}", "SEC-3", entry, observed=True)
         streams, failed = {}, {}
-        for stream, profile in pick_profiles(await client.profiles()).items():
+        choice = ProfileChoice.remembered(keyring.logbook, ref_of(camera))
+        for stream, profile in choice.of(await client.profiles()).items():
             try:
                 streams[stream] = await client.stream_address(profile.token)
             except RemoteProtocolError as error:

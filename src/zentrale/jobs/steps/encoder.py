@@ -11,16 +11,20 @@ from zentrale.errors import DeviceError
 from zentrale.field.device import Device
 from zentrale.jobs.judging import KEYFRAME_TOLERANCE
 from zentrale.jobs.steps.step import Step, loaded
+from zentrale.logbook.store import DONE, Logbook
 from zentrale.protocols.onvif import media
 from zentrale.protocols.onvif.media import EncoderSettings
 from zentrale.site.model import Policy, StreamPlan
+from zentrale.subjects import Ref
 
 _CODECS = ("H264", "JPEG")  # of those a plan may ask for, what ONVIF Media (ver10) can set
 
 
 @dataclass(frozen=True)
 class EncoderState:
-    """All that the device tells of a VideoEncoderConfiguration; only the first six values are planned."""
+    """All that the device tells of a VideoEncoderConfiguration; only the first six values are planned, and its token says
+    which one it is.
+    """
 
     codec: str
     width_px: int
@@ -37,6 +41,7 @@ class EncoderState:
     multicast_ttl: int = 1
     multicast_auto_start: bool = False
     session_timeout: str = "PT60S"
+    token: str = ""
 
     @classmethod
     def of(cls, settings: EncoderSettings) -> EncoderState:
@@ -46,17 +51,18 @@ class EncoderState:
 class Encoder(Step[EncoderState]):
     """The settings of the main or the sub stream (ONVIF Media, SetVideoEncoderConfiguration)."""
 
-    def __init__(self, client: Device, stream: str, plan: StreamPlan, policy: Policy) -> None:
+    def __init__(self, client: Device, stream: str, plan: StreamPlan, policy: Policy, choice: ProfileChoice) -> None:
         self.client = client
         self.name = f"{stream} stream"
         self._stream = stream
         self._plan = plan
         self._policy = policy
+        self._choice = choice
         self._settings: EncoderSettings | None = None
         self._first: EncoderState | None = None
 
     async def look(self) -> EncoderState:
-        profile = pick_profiles(await self.client.profiles()).get(self._stream)
+        profile = self._choice.of(await self.client.profiles()).get(self._stream)
         if profile is None or profile.encoder is None:
             raise DeviceError(f"it offers no profile for the {self._stream} stream")
         self._settings = profile.encoder
@@ -113,7 +119,7 @@ class Encoder(Step[EncoderState]):
         others = [
             f"{f.name.replace('_', ' ')} {getattr(state, f.name)}"
             for f in fields(state)
-            if f.name not in _PLANNED and getattr(state, f.name) != getattr(first, f.name)
+            if f.name not in (*_PLANNED, "token") and getattr(state, f.name) != getattr(first, f.name)
         ]
         return ", ".join([describe(state), *others])
 
@@ -132,23 +138,63 @@ def describe(state: EncoderState) -> str:
     return f"{text} key/{state.govlength}" if state.codec == "H264" else text
 
 
+class ProfileChoice:
+    """Which profile is which stream of a camera: chosen once, since the steps change what it is chosen by.
+
+    known: the encoder's token by stream, as earlier runs have set it
+    """
+
+    def __init__(self, known: Mapping[str, str] | None = None) -> None:
+        self._tokens = dict(known or {})
+
+    @classmethod
+    def remembered(cls, logbook: Logbook, camera: Ref) -> ProfileChoice:
+        """As the journal has it."""
+        known = {}
+        for change in logbook.changes():
+            if change.ref == camera and change.step.endswith(" stream") and change.after_state and change.state == DONE:
+                known[change.step.removesuffix(" stream")] = str(change.after_state.get("token", ""))
+        return cls(known)
+
+    def of(self, profiles: Sequence[media.Profile]) -> dict[str, media.Profile]:
+        by_token = {p.encoder.token: p for p in reversed(profiles) if p.encoder is not None}
+        kept = {stream: by_token[token] for stream, token in self._tokens.items() if token in by_token}
+        picked = pick_profiles(_beside(profiles, kept))
+        if len(kept) == 1 and picked:  # of what is left on the same lens the other stream is the main one of it
+            picked = {stream: picked["main"] for stream in ("main", "sub") if stream not in kept}
+        chosen = {**picked, **kept}
+        self._tokens = {stream: p.encoder.token for stream, p in chosen.items() if p.encoder is not None}
+        return chosen
+
+
 def pick_profiles(profiles: Sequence[media.Profile]) -> dict[str, media.Profile]:
     """The main and the sub profile of the camera: both of one video source (lens), never by their order in the list.
 
     The source is that of a profile named main, else the first by its token. Within it the profiles are told by their
-    names, else the main one is the one with the most pixels. Two profiles that share one encoder are one stream.
+    names, else the main one is the one with the most pixels, else the first by its token. Two profiles that share one
+    encoder are one stream.
     """
     usable = [p for p in profiles if p.encoder is not None]
     if not usable:
         return {}
     source = min(usable, key=lambda p: ("main" not in _called(p), _natural(p.source))).source
-    own = sorted((p for p in usable if p.source == source), key=_size, reverse=True)
+    own = sorted((p for p in usable if p.source == source), key=lambda p: (-_pixels(p), _natural(p.token)))
     main = next((p for p in own if "main" in _called(p)), None) or next(
         (p for p in own if "sub" not in _called(p)), own[0]
     )
     others = [p for p in own if p.encoder and main.encoder and p.encoder.token != main.encoder.token]
     sub = next((p for p in others if "sub" in _called(p)), None) or next(iter(others), None)
     return {"main": main, "sub": sub} if sub is not None else {"main": main}
+
+
+def _beside(profiles: Sequence[media.Profile], kept: Mapping[str, media.Profile]) -> list[media.Profile]:
+    """What is left to choose from: the same lens, another encoder."""
+    tokens = {p.encoder.token for p in kept.values() if p.encoder}
+    sources = {p.source for p in kept.values()}
+    return [
+        p for p in profiles
+        if not kept or (p.source in sources and p.encoder is not None and p.encoder.token not in tokens)
+    ]  # fmt: skip
 
 
 def _called(profile: media.Profile) -> str:
@@ -160,7 +206,5 @@ def _natural(token: str) -> tuple[int, str]:
     return len(token), token
 
 
-def _size(profile: media.Profile) -> tuple[int, float, int]:
-    encoder = profile.encoder
-    assert encoder is not None
-    return encoder.width_px * encoder.height_px, encoder.fps, encoder.bitrate_kbps
+def _pixels(profile: media.Profile) -> int:
+    return profile.encoder.width_px * profile.encoder.height_px if profile.encoder else 0

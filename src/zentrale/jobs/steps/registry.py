@@ -8,8 +8,9 @@ from typing import Any
 from zentrale.field.device import Device
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
 from zentrale.jobs.steps.clock import Clock
-from zentrale.jobs.steps.encoder import Encoder
+from zentrale.jobs.steps.encoder import Encoder, ProfileChoice
 from zentrale.jobs.steps.name import HostName, Name
 from zentrale.jobs.steps.password import Password
 from zentrale.jobs.steps.step import Step
@@ -41,5 +42,7 @@ def steps_of(bench: Bench) -> list[Step[Any]]:
         Clock(client, bench.plan.site.timezone, policy.clock_tolerance_s),
     ]
     if isinstance(planned, Camera):
-        steps += [Encoder(client, stream, wanted, policy) for stream, wanted in bench.plan.streams(planned).items()]
+        choice = ProfileChoice.remembered(bench.keyring.logbook, ref_of(planned))
+        streams = bench.plan.streams(planned).items()
+        steps += [Encoder(client, stream, wanted, policy, choice) for stream, wanted in streams]
     return steps

@@ -1,0 +1,316 @@
+"""Registration against devices that lie, round, answer late, restart and refuse: what is said equals what they hold.
+
+The cameras are hand-written; their own state is the truth.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import re
+from functools import partial
+from pathlib import Path
+
+import pytest
+
+import conftest
+from conftest import CAMERAS, make_site
+from strangers import OTHERS, PORT, SCOPE, Settable, listening
+from test_registration import Bench
+from zentrale.field.device import Device
+from zentrale.findings import Finding
+from zentrale.jobs import registering
+from zentrale.jobs.discovering import Request, discover
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.registering import Registrar, Registration
+from zentrale.jobs.steps import channel, password, runner
+from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.jobs.steps.step import Outcome, StepResult
+from zentrale.jobs.undoing import Undone, undo
+from zentrale.logbook.evidence import standings
+from zentrale.logbook.ledger import Patience
+from zentrale.logbook.store import Logbook
+from zentrale.logbook.vault import Candidate, Vault
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif import media, recording
+from zentrale.quantities import difference, seconds
+from zentrale.simulation import http_server as http
+from zentrale.simulation.scenario import Recorder
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+from zentrale.site.timezone import same_timezone
+
+SITE = conftest.SITE.replace("127.0.71.", "127.0.77.").replace("fps_tolerance_percent = 60\n", "")
+HOST = "127.0.77.11"
+
+
+@pytest.fixture(autouse=True)
+def hurry(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The same waiting in a twelfth of the time."""
+    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=1.0))
+    for module, name, value in (
+        (runner, "SETTLE_S", 0.3), (runner, "LOOK_AGAIN_S", 0.2), (password, "_LOOK_EVERY_S", 0.5),
+        (channel, "_LOOK_EVERY_S", 0.3), (runner, "GONE_AFTER_STEP_S", 8.0),
+    ):  # fmt: skip
+        monkeypatch.setattr(module, name, value)
+
+
+class Place:
+    """A site with one hand-written camera, planned with other settings than it has."""
+
+    def __init__(self, folder: Path, camera: Settable) -> None:
+        self.camera = camera
+        row = f"north,x,larch-2,all,cameras,cabinet,1,20,{HOST},{camera.mac},recorder,1\n"
+        self.folder = SiteFolder(make_site(folder, SITE, CAMERAS.splitlines()[0] + "\n" + row))
+        self.plan = read_plan(self.folder)
+        self.vault = Vault.create(self.folder.vault_file, "p")
+        self.vault.add_candidate(Candidate(Credentials("admin", "installer-1"), "installer"))
+
+    def keyring(self, logbook: Logbook, *, dry_run: bool = False) -> Keyring:
+        return Keyring(self.plan, self.vault, logbook, Patience(1800, 2), dry_run=dry_run)
+
+    def discover(self) -> list[Finding]:
+        request = Request(adapter="lo", probe=False, ranges=(f"{HOST}/32",))
+        with Logbook(self.folder.logbook_file) as log:
+            return list(asyncio.run(discover(self.plan, self.keyring(log), request, lambda *_: None)).findings)
+
+    def register(self, *, dry_run: bool = False) -> dict[str, StepResult]:
+        return {s.step: s for d in self.registration(dry_run=dry_run).results for s in d.steps}
+
+    def registration(self, *, dry_run: bool = False) -> Registration:
+        with Logbook(self.folder.logbook_file) as log:
+            registrar = Registrar(self.keyring(log, dry_run=dry_run))
+            return asyncio.run(registrar.register(self.plan.cameras, lambda *_: None))
+
+    def open_codes(self) -> set[str]:
+        with Logbook(self.folder.logbook_file) as log:
+            return {s.finding.code for s in standings(log) if s.settled_at is None}
+
+
+def serving(camera: Settable) -> contextlib.AbstractContextManager[None]:
+    return listening((camera.serve, HOST, PORT, None))
+
+
+def outcomes(steps: dict[str, StepResult]) -> dict[str, str]:
+    return {name: step.outcome.value for name, step in steps.items() if name != "channel"}
+
+
+ALL = ("password", "name", "host name", "time", "main stream", "sub stream")
+
+
+def test_only_what_is_planned_changes_and_on_the_right_lens(tmp_path: Path) -> None:
+    camera = Settable(HOST, behind_s=150, zone="CST6CDT,M3.2.0,M11.1.0")
+    place = Place(tmp_path, camera)
+    second_lens = {t: x for t, x in camera.encoders.items() if t.startswith("E2")}
+    with serving(camera):
+        found = place.discover()
+        assert "2 min 30 s behind" in [f.measured for f in found if f.code == "CLK-1"]
+        dry = place.register(dry_run=True)
+        assert not camera.told, "a dry run asks for nothing"
+        done = place.register()
+        assert outcomes(done) == dict.fromkeys(ALL, "changed") | {"password": "unchanged"}
+        assert {n: s.after for n, s in dry.items() if n != "channel"} == {
+            n: s.after for n, s in done.items() if n != "channel"
+        }
+        assert done["time"].before == "CST6CDT,M3.2.0,M11.1.0, 2 min 30 s behind"
+        before, after = done["main stream"].before_values or {}, done["main stream"].after_values or {}
+        changed = {k: (before[k], after[k]) for k in before if before[k] != after[k]}
+        assert changed == {
+            "width_px": (640, 320), "height_px": (360, 180), "fps": (12, 10), "bitrate_kbps": (700, 300), "govlength": (12, 10),
+        }  # fmt: skip
+        told = len(camera.told)
+        assert outcomes(place.register()) == dict.fromkeys(ALL, "unchanged") and len(camera.told) == told
+    for token, width in (("E1m", 320), ("E1s", 160)):
+        assert all(part in camera.encoders[token] for part in OTHERS), camera.encoders[token]
+        assert f"<tt:Width>{width}<" in camera.encoders[token]
+    assert {t: x for t, x in camera.encoders.items() if t.startswith("E2")} == second_lens, (
+        "the other lens is left alone"
+    )
+    assert set(camera.scopes) == {f"{SCOPE}/name/north", f"{SCOPE}/location/yard", f"{SCOPE}/x/a%20b"}
+    assert (camera.hostname, camera.behind_s) == ("north", 0) and "CLK-1" not in place.open_codes()
+
+
+@pytest.mark.parametrize(
+    ("nature", "failed", "unchanged"),
+    [
+        ("lies", {"name", "host name", "time", "main stream", "sub stream"}, {"password"}),
+        ("rounds", set[str](), {"password", "time"}),
+        ("restarts", set[str](), {"password", "time"}),
+        ("refuses", {"host name"}, {"password", "time"}),
+        ("late", set[str](), {"password", "time"}),
+    ],
+)
+def test_what_is_said_equals_what_the_device_holds_twice_in_a_row(
+    tmp_path: Path, nature: str, failed: set[str], unchanged: set[str]
+) -> None:
+    camera = Settable(HOST, nature=nature, behind_s=90 if nature == "lies" else 0)
+    place = Place(tmp_path, camera)
+    with serving(camera):
+        place.discover()
+        first = outcomes(place.register())
+        assert {n for n, o in first.items() if o == "failed"} == failed
+        assert {n for n, o in first.items() if o == "unchanged"} == unchanged
+        assert set(first) == set(ALL), "what does not depend on the one that failed goes on"
+        told = camera.told.count("SetVideoEncoderConfiguration")
+        assert told == 2, "nothing is asked for twice"
+        second = place.register()
+        assert {n for n, s in second.items() if s.outcome is Outcome.FAILED} - {"channel"} == failed
+        if nature != "lies":
+            assert camera.told.count("SetVideoEncoderConfiguration") == told, "what is rounded is not sent for ever"
+    kbps = re.findall(r"BitrateLimit>(\d+)", camera.encoders["E1m"])
+    held = {"lies": "700", "rounds": "288"}.get(nature, "300")
+    assert kbps == [held] and (camera.hostname == "north") == (nature not in ("lies", "refuses"))
+    if nature == "rounds":
+        assert "rounded by the device" in second["main stream"].note and "288 kbit/s" in second["main stream"].after
+    if nature == "lies":
+        assert "answered OK, but keeps" in second["main stream"].error and "CLK-1" in place.open_codes()
+    with Logbook(place.folder.logbook_file) as log:
+        assert {c.state for c in log.changes()} <= {"done", "failed"} and len(log.changes()) > 3
+
+
+@pytest.mark.parametrize(("nature", "outcome"), [("", "changed"), ("late", "changed"), ("lies", "failed")])
+def test_a_first_password_is_set_once_and_never_claimed(tmp_path: Path, nature: str, outcome: str) -> None:
+    camera = Settable(HOST, nature=nature, fresh=True)
+    place = Place(tmp_path, camera)
+    with serving(camera):
+        place.discover()
+        steps = place.register()
+    entry = place.vault.device("north")
+    assert camera.told.count("CreateUsers") == 1 and outcomes(steps)["password"] == outcome
+    assert entry is not None and (camera.password == entry.password) == (nature != "lies"), (
+        "in the vault, whatever was said"
+    )
+    assert camera.fresh == (nature == "lies") and camera.refusals <= 1
+    if nature == "lies":
+        assert {s.outcome for n, s in steps.items() if n not in ("password", "channel")} == {Outcome.NOT_TRIED}
+        assert "fresh, no password yet" in steps["password"].error
+
+
+def test_a_clock_from_a_time_server_stays_with_it(tmp_path: Path) -> None:
+    right = Settable(HOST, nature="ntp", zone="UTC0")
+    place = Place(tmp_path / "right", right)
+    with serving(right):
+        place.discover()
+        assert outcomes(place.register())["time"] == "changed"
+    assert right.zone == "GMT0BST,M3.5.0/1,M10.5.0" and "SetSystemDateAndTime" in right.told
+    wrong = Settable(HOST, nature="ntp", behind_s=7200, zone="UTC0")
+    place = Place(tmp_path / "wrong", wrong)
+    with serving(wrong):
+        place.discover()
+        for dry_run in (True, False):
+            assert "from NTP, and is 2 h 00 min behind" in place.register(dry_run=dry_run)["time"].error
+    assert "SetSystemDateAndTime" not in wrong.told
+
+
+def test_a_run_is_taken_back_newest_first_and_what_stays_is_said(tmp_path: Path) -> None:
+    camera = Settable(HOST, zone="UTC0", fresh=True)
+    place = Place(tmp_path, camera)
+    before = (
+        camera.hostname,
+        camera.zone,
+        sorted(camera.scopes),
+        {t: re.findall(r">([^<>]+)<", x) for t, x in camera.encoders.items()},
+    )
+    with serving(camera):
+        place.discover()
+        run = place.registration().run
+        assert run is not None and camera.hostname == "north"
+        camera.hostname = "by-hand"
+        with Logbook(place.folder.logbook_file) as log:
+            undone: list[Undone] = asyncio.run(undo(place.keyring(log), run, lambda *_: None))
+    stays = {u.change.step: u.why for u in undone if not u.taken_back}
+    assert [u.change.step for u in undone] == ["sub stream", "main stream", "time", "host name", "name", "password"]
+    assert set(stays) == {"password", "host name"} and "changed since" in stays["host name"]
+    camera.hostname = "cam"
+    after = (
+        camera.hostname,
+        camera.zone,
+        sorted(camera.scopes),
+        {t: re.findall(r">([^<>]+)<", x) for t, x in camera.encoders.items()},
+    )
+    assert after == before and place.vault.device("north") is not None
+
+
+class Dynamic(Bench):
+    """The stand-in recorder, which makes its channels as needed."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        config = self.recorder.config
+        assert isinstance(config, Recorder)
+        self.recorder = type(self.recorder)(config.model_copy(update={"dynamic_recordings": True}))
+
+
+def test_what_is_made_on_a_recorder_is_made_once_and_doubles_are_told(tmp_path: Path) -> None:
+    async def body(b: Bench) -> None:
+        handle = b.recorder.handle
+
+        async def late(request: http.HttpRequest) -> http.HttpResponse:
+            answer = await handle(request)
+            if b"Create" in request.body:
+                await asyncio.sleep(1.5)
+            return answer
+
+        b.recorder.handle = late  # type: ignore[method-assign]
+        await b.discover()
+        result = await b.register()
+        assert not [s.error for d in result.results for s in d.steps if s.outcome is Outcome.FAILED]
+        assert len(b.recorder.receivers) == len(b.recorder.jobs) == 2 and len(b.recorder.channels) == 3
+        assert not [f for f in result.findings if f.code == "REC-4"]
+        spare = next(iter(b.recorder.receivers.values()))
+        b.recorder.receivers["RCVspare"] = spare
+        b.recorder.jobs["JOBx"] = recording.RecordingJob("JOBx", "REC002", "RCVspare")
+        (told,) = [f for f in (await b.register()).findings if f.code == "REC-4"]
+        assert "on channels" in told.measured and told.subject == "recorder recorder"
+
+    Dynamic(tmp_path).run(body)
+
+
+def test_a_recorder_that_says_yes_and_makes_nothing_is_asked_once(tmp_path: Path) -> None:
+    asked = []
+
+    async def body(b: Bench) -> None:
+        b.recorder.operations["CreateRecording"] = lambda _: asked.append(1) or recording.create_recording_response("R")  # type: ignore[func-returns-value]
+        await b.discover()
+        told = [s.error for d in (await b.register()).results for s in d.steps if s.outcome is Outcome.FAILED]
+        assert len(asked) == 2 and all("still has 0 channels" in t for t in told) and len(told) == 2
+
+    Dynamic(tmp_path).run(body)
+
+
+def profile(token: str, source: str, width: int, encoder: str = "") -> media.Profile:
+    return media.Profile(
+        token, token, media.EncoderSettings(encoder or f"e-{token}", "H264", width, width, 10, 1, 1), source
+    )
+
+
+@pytest.mark.parametrize(
+    ("profiles", "main", "sub"),
+    [
+        ([profile("a", "s2", 1920), profile("b", "s1", 320), profile("c", "s1", 1280)], "c", "b"),
+        ([profile("x", "s10", 1920), profile("y", "s2", 640), profile("z", "s2", 320)], "y", "z"),
+        ([profile("subStream", "s", 1920), profile("mainStream", "s", 640)], "mainStream", "subStream"),
+        ([profile("a", "s", 1920, "e1"), profile("b", "s", 1920, "e1")], "a", None),
+        ([], None, None),
+    ],
+)  # fmt: skip
+def test_profiles_are_chosen_by_lens_and_size(profiles: list[media.Profile], main: str | None, sub: str | None) -> None:
+    picked = pick_profiles(profiles)
+    assert {k: p.token for k, p in picked.items()} == {k: v for k, v in (("main", main), ("sub", sub)) if v}
+    assert pick_profiles(profiles[::-1]).keys() == picked.keys()
+
+
+def test_durations_and_zones_as_a_person_reads_them() -> None:
+    assert [seconds(s) for s in (-150, -0.25, 7199.9, -90000)] == [
+        "-2 min 30 s",
+        "-250 ms",
+        "2 h 00 min",
+        "-25 h 00 min",
+    ]
+    assert [difference(s) for s in (-150, 9.4, -3600 * 3, 86400 * 400 + 7200)] == [
+        "2 min 30 s behind", "9 s ahead", "3 h 00 min behind", "400 days 2 h ahead",
+    ]  # fmt: skip
+    assert same_timezone("GMT0BST,M3.5.0/1,M10.5.0", "GMT+0BST-1,M3.5.0/01:00:00,M10.5.0/02:00:00")
+    assert same_timezone("CET-1CEST,M3.5.0,M10.5.0/3", "<+01>-1<+02>-2,M3.5.0/2,M10.5.0/03:00")
+    for other in ("GMT0", "GMT0BST,M3.4.0/1,M10.5.0", "GMT1BST,M3.5.0/1,M10.5.0", "", "x"):
+        assert not same_timezone("GMT0BST,M3.5.0/1,M10.5.0", other)
