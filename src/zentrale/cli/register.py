@@ -103,24 +103,26 @@ def _undo(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Pl
         output.heading("Taken back")
         output.table(
             ["device", "step", "from", "to"],
-            ([u.change.subject, u.change.step, u.change.after, u.change.before] for u in back),
+            ([u.change.subject, u.change.step, u.change.after, u.holds] for u in back),
         )
     changes = quantities.count(len(result), "change")
     output.line(
         f"{len(back)} of {changes} of run {args.undo} taken back" if result else "that run changed nothing", "bold"
     )
-    return EXIT_FAULTS if stays else EXIT_AS_PLANNED
+    return EXIT_FAULTS if any(not u.by_nature for u in stays) else EXIT_AS_PLANNED
 
 
 def _undone(item: Undone) -> dict[str, object]:
     change = item.change
     return {
-        "device": change.subject, "step": change.step, "was": change.after, "before": change.before, "why": item.why or None,
+        "device": change.subject, "step": change.step, "was": change.after, "before": change.before,
+        "holds": item.holds or None, "why": item.why or None,
     }  # fmt: skip
 
 
 def _show(output: Output, result: Registration, *, details: bool) -> None:
     from zentrale import quantities
+    from zentrale.findings import count_faults
     from zentrale.jobs.steps.step import Outcome
 
     for change in result.taken_up:
@@ -138,12 +140,18 @@ def _show(output: Output, result: Registration, *, details: bool) -> None:
     if changed:
         back = f"; take it back with `zentrale register --undo {result.run}`" if result.run else ""
         output.line(f"{quantities.count(changed, 'change')} {verb}{back}", "bold")
-    elif not result.findings:
+    elif not count_faults(result.findings):
         output.line("nothing to change: all is as planned", "bold")
     if result.not_found:
-        output.line(f"FAULTS  {quantities.count(len(result.not_found), 'planned camera')} not found", "bold red")
-    output.verdict(result.findings, "no step failed")
-    output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
+        output.line(f"FAULTS  {quantities.count(len(result.not_found), 'planned device')} not found", "bold red")
+    if count_faults(result.findings) or not result.not_found:
+        output.verdict(result.findings, "no step failed")
+    if result.not_found:
+        output.hint(
+            f"next: find {', '.join(result.not_found[:3])}: `zentrale discover`, then `zentrale register` again"
+        )
+    else:
+        output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
 
 
 def _show_devices(output: Output, result: Registration) -> None:
@@ -164,7 +172,7 @@ def _show_devices(output: Output, result: Registration) -> None:
         ]
         for device in result.results
     ]
-    rows += [[f"camera {name}", "fault|not found", "-", "-", "-", "-"] for name in result.not_found]
+    rows += [[name, "fault|not found", "-", "-", "-", "-"] for name in result.not_found]
     output.table(["device", "outcome", "changed", "was as planned", "failed at", "not tried"], rows)
 
 
@@ -186,7 +194,7 @@ def _show_steps(output: Output, result: Registration) -> None:
             rows.append([subject, step.step, outcome, step.error or step.before, after])
         if quiet:
             rows.append(["" if changing else device.subject, ", ".join(quiet), "as planned", "", ""])
-    rows += [[f"camera {name}", "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
+    rows += [[name, "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
     output.table(["device", "step", "outcome", "before", "after"], rows)
 
 

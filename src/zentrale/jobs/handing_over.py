@@ -162,7 +162,7 @@ def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[
         for stream in plan.streams(camera):
             ref = ref_of(camera, f"{stream} stream")
             need("stream never measured", f"{camera.name} {stream}", ref, "STR-1")
-        need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2", "SEC-4")
+        need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2")
         channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
         need("recording never asked for", f"{camera.recorder} channel {camera.channel}", channel, "REC-1")
         if plan.camera_type(camera).onvif:

@@ -45,7 +45,7 @@ Source = tuple[StreamAddress, Credentials | None]  # a main stream's address, an
 
 @dataclass(frozen=True)
 class Registration:
-    """`not_found` are planned cameras the last discovery did not see; `taken_up` steps an earlier run died in. `run` is
+    """`not_found` are planned cameras and recorders no discovery has seen; `taken_up` steps an earlier run died in; `run` is
     its number in the journal, None in a dry run.
     """
 
@@ -109,6 +109,7 @@ class Registrar:
             for failed in camera_results:
                 if isinstance(failed, Failure):
                     await self._note(self._result(failed))
+        not_found += tuple(r.name for r in recorders if r.name not in found or not found[r.name].url)
         findings = tuple(f for r in results for f in r.findings())
         number = None if self.dry_run else self._run
         return Registration(results, not_found, taken_up, findings, self.dry_run, number)
@@ -156,15 +157,14 @@ class Registrar:
         async def prepare(recorder: Recorder) -> None:
             seen = found.get(recorder.name)
             if seen is None or not seen.url:
-                self._channels[recorder.name] = DeviceError(f"{recorder.name} was not found by the last discovery")
+                self._channels[recorder.name] = DeviceError("was not found by the last discovery")
                 return
             client = self._open(recorder, seen)
             clients.append(client)
             result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
             results.append(result)
             entered = any(s.step == "password" and s.outcome is not Outcome.FAILED for s in result.steps)
-            error = next((s.error for s in result.steps if s.error), "")
-            failed = DeviceError(f"{recorder.name} could not be entered: {error}")
+            failed = DeviceError("could not be entered")
             self._channels[recorder.name] = RecorderChannels(client) if entered else failed
 
         try:
@@ -266,8 +266,11 @@ class Registrar:
 
     async def _put_on_channel(self, camera: Camera, channels: RecorderChannels | DeviceError) -> StepRunner:
         runner, source = self._runners[camera.name], self._sources[camera.name]
-        if isinstance(channels, DeviceError) or isinstance(source, DeviceError):
-            runner.fail("channel", str(channels if isinstance(channels, DeviceError) else source))
+        if isinstance(channels, DeviceError):  # one finding about the recorder, not one for each of its cameras
+            runner.leave("channel", f"needs recorder {camera.recorder}, which {channels}")
+            return runner
+        if isinstance(source, DeviceError):
+            runner.fail("channel", str(source))
             return runner
         address, credentials = source
         url = recorded_address(camera, address)

@@ -36,11 +36,13 @@ Progress = Callable[[int, str], None]
 
 @dataclass(frozen=True)
 class Undone:
-    """One change of the run: taken back, or why it stays."""
+    """One change of the run: taken back, with what the device holds now; or why it stays. `by_nature`: it always does."""
 
     change: Change
     taken_back: bool
     why: str = ""
+    holds: str = ""
+    by_nature: bool = False
 
 
 class Undoer:
@@ -144,17 +146,19 @@ class Undoer:
         if step is None or change.before_state is None or change.after_state is None:
             return Undone(change, False, "its journal entry does not hold what it takes")
         if step.stays:
-            return Undone(change, False, step.stays)
+            return Undone(change, False, step.stays, by_nature=True)
         try:
             now, left = await step.look(), step.load(change.after_state)
+            wanted = step.back(now, step.load(change.before_state))
+            if step.holds(now, wanted):
+                return Undone(change, False, f"it is as it was before: {step.shown(now)}", by_nature=True)
             if not step.holds(now, left):
                 return Undone(change, False, f"it was changed since: it holds {step.shown(now)}")
-            wanted = step.back(now, step.load(change.before_state))
             good = await runner.change(step, now, wanted, step.apply)
         except (NotAskedError, DeviceError, TypeError) as error:
             return Undone(change, False, str(error))
         last = runner.result().steps[-1]
-        return Undone(change, good and last.outcome is Outcome.CHANGED, last.error)
+        return Undone(change, good and last.outcome is Outcome.CHANGED, last.error, last.after)
 
 
 async def undo(keyring: Keyring, run: int, progress: Progress) -> list[Undone]:

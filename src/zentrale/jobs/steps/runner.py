@@ -164,6 +164,10 @@ class StepRunner:
         """A step that cannot even be looked at, for a reason outside this device."""
         self._results.append(StepResult(name, Outcome.FAILED, error=error))
 
+    def leave(self, name: str, why: str) -> None:
+        """A step that is not tried, for a reason that has its own finding elsewhere."""
+        self._results.append(StepResult(name, Outcome.NOT_TRIED, error=why))
+
     def tell(self, item: Finding) -> None:
         self._told.append(item)
 
