@@ -100,6 +100,9 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
 
     handed = zentrale("handover", "--json", cwd=site)
     assert handed.code == 0 and {f["code"] for f in handed.json["open_findings"]} <= {"SEC-10"}
+    assert {(f["command"], bool(f["at"]), bool(f["vantage"])) for f in handed.json["open_findings"]} <= {
+        ("verify", True, True)
+    }
     assert {s["code"] for s in handed.json["settled"]} - {"SEC-10"} == {"SEC-1", "CLK-1"}
     pack = site / "output" / "handover"
     page = (pack / "index.html").read_text()

@@ -146,7 +146,7 @@ def test_every_network_can_be_drawn(tmp_path: Path, name: str) -> None:
 
 def channels(good: int, bad: int) -> Verification:
     fault = finding("REC-1", "channel", "nothing is stored", "recording", "x")
-    rows = [ChannelResult("rec", n, f"cam-{n}", "Idle" if n < bad else "Active", None, (fault,) if n < bad else ())
+    rows = [ChannelResult("rec", n, f"cam-{n}", "Idle" if n < bad else "Active", None, (fault,) if n < bad else (), records=n >= bad)
             for n in range(good + bad)]  # fmt: skip
     return Verification("here", 1.0, (), (), tuple(rows), ())
 

@@ -31,6 +31,7 @@ from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault
+from zentrale.protocols import soap, xml
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import media, recording
 from zentrale.quantities import difference, seconds
@@ -264,6 +265,28 @@ def test_what_is_made_on_a_recorder_is_made_once_and_doubles_are_told(tmp_path: 
         assert "on channels" in told.measured and told.subject == "recorder recorder"
 
     Dynamic(tmp_path).run(body)
+
+
+CHANNEL = b"""<tt:Configuration xmlns:tt="http://www.onvif.org/ver10/schema"><tt:Source><tt:SourceId>urn:lens:7</tt:SourceId>
+<tt:Name>old</tt:Name><tt:Location>x</tt:Location><tt:Description>by the owner</tt:Description><tt:Address/></tt:Source>
+<tt:Content>door</tt:Content><tt:MaximumRetentionTime>P30D</tt:MaximumRetentionTime></tt:Configuration>"""
+
+
+def test_a_channel_keeps_what_is_not_planned_and_can_be_taken_back(tmp_path: Path) -> None:
+    async def body(b: Bench) -> None:
+        held = b.recorder.channels["REC001"]
+        held.recording = recording.parse_recordings(soap.TRC.GetRecordingsResponse(soap.TRC.RecordingItem(
+            soap.TT.RecordingToken("REC001"), xml.parse(CHANNEL)
+        )))[0]  # fmt: skip
+        await b.discover()
+        run = (await b.register()).run
+        assert run is not None and held.recording.name == "north" and len(b.recorder.jobs) == 2
+        kept = soap.serialize(recording.recordings_response([held.recording])).decode()
+        assert all(part in kept for part in ("urn:lens:7", "by the owner", ">door<", "P30D")) and ">old<" not in kept
+        back = [u for u in await undo(b.keyring(), run, lambda *_: None) if u.taken_back and u.change.step == "channel"]
+        assert len(back) == 2 and held.recording.name == "old" and not b.recorder.jobs and not b.recorder.receivers
+
+    Bench(tmp_path).run(body)
 
 
 def test_a_recorder_that_says_yes_and_makes_nothing_is_asked_once(tmp_path: Path) -> None:

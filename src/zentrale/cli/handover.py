@@ -6,6 +6,11 @@ import argparse
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from zentrale.findings import Finding
+    from zentrale.jobs.handing_over import Handover
+
 DESCRIPTION = """\
 Writes output/handover: a self-contained page (index.html) that opens from a USB stick and prints well, the device
 list as CSV, the contact sheet of all cameras, figures for power and bandwidth. Open findings come first. No
@@ -38,7 +43,7 @@ def run(args: argparse.Namespace) -> int:
             "folder": str(result.folder),
             "files": [str(f) for f in result.files],
             "verified": result.verified,
-            "open_findings": [finding_document(f) for f in result.open_findings],
+            "open_findings": [{**finding_document(f), **_origin(result, f)} for f in result.open_findings],
             "never_asked": [{"what": n.what, "subjects": list(n.subjects)} for n in result.never_asked],
             "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
         })  # fmt: skip
@@ -61,6 +66,17 @@ def run(args: argparse.Namespace) -> int:
     output.line(f"{quantities.count(len(result.files), 'file')} in {result.folder}", "bold")
     output.hint(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
     return EXIT_FAULTS if count_faults(result.open_findings) or result.never_asked else EXIT_AS_PLANNED
+
+
+def _origin(result: Handover, item: Finding) -> dict[str, object]:
+    """By which run it was found; None for what is calculated from the plan."""
+    from zentrale.quantities import timestamp
+
+    seen = result.origins.get(item)
+    return {
+        "command": seen.command if seen else None, "at": timestamp(seen.at) if seen else None,
+        "vantage": seen.vantage if seen else None,
+    }  # fmt: skip
 
 
 def _some(subjects: tuple[str, ...]) -> str:

@@ -143,7 +143,9 @@ def _show(output: Output, result: Registration, *, details: bool) -> None:
     elif not count_faults(result.findings):
         output.line("nothing to change: all is as planned", "bold")
     if result.not_found:
-        output.line(f"FAULTS  {quantities.count(len(result.not_found), 'planned device')} not found", "bold red")
+        missing = quantities.count(len(result.not_found), "planned device")
+        else_well = "" if count_faults(result.findings) else "; no step failed"
+        output.line(f"FAULTS  {missing} not found{else_well}", "bold red")
     if count_faults(result.findings) or not result.not_found:
         output.verdict(result.findings, "no step failed")
     if result.not_found:

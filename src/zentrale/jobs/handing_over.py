@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -17,7 +17,7 @@ from zentrale.jobs import discovering, verifying
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.planning import Request, calculate
-from zentrale.logbook.evidence import Observation, chain_breaks, latest, looked_at, observations, standings
+from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
@@ -39,6 +39,7 @@ class Handover:
     settled: tuple[Settled, ...]
     verified: bool
     never_asked: tuple[NeverAsked, ...] = ()
+    origins: Mapping[Finding, Standing] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -79,6 +80,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     assert power and traffic and storage and reach and ports and detail
     open_findings, settled = sort_findings(plan, logbook, result.findings)
     never = never_asked(plan, evidence.looked_at)
+    origins = {s.finding: s for s in standings(logbook) if s.settled_at is None}
     measured = sorted(evidence.streams.values(), key=lambda o: o.at)
     content = PackContent(
         plan=plan,
@@ -102,13 +104,14 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         access_tried=len(evidence.access),
         remarks=_remarks(evidence),
         never_asked=never,
+        origins={f: f"`{s.command}` of {_at(s.at)} from {s.vantage}" for f, s in origins.items()},
     )
     target = folder.output / "handover"
     written = []
     for name, data in render(content).items():
         write_atomically(target / name, data)
         written.append(target / name)
-    return Handover(target, tuple(written), tuple(open_findings), tuple(settled), bool(measured), tuple(never))
+    return Handover(target, tuple(written), tuple(open_findings), tuple(settled), bool(measured), tuple(never), origins)
 
 
 def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
@@ -231,7 +234,11 @@ def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
 
 def _when(seen: Observation | None) -> str:
     """When and from where something was seen."""
-    return f"{quantities.timestamp(seen.at).replace('T', ' ')} from {seen.vantage}" if seen else ""
+    return f"{_at(seen.at)} from {seen.vantage}" if seen else ""
+
+
+def _at(moment: datetime) -> str:
+    return quantities.timestamp(moment).replace("T", " ")
 
 
 def _rates(plan: Plan, evidence: _Evidence) -> list[MeasuredRate]:
@@ -275,10 +282,11 @@ def _remarks(evidence: _Evidence) -> list[str]:
     if measured and last_change is not None and last_change > max(measured):
         remarks.append("Devices were changed after the last verification: run `zentrale verify` again.")
     if len({o.run for o in evidence.streams.values()}) > 1:
-        first, last = (quantities.timestamp(m).replace("T", " ") for m in (min(measured), max(measured)))
+        first, last = _at(min(measured)), _at(max(measured))
         remarks.append(f"The streams were measured in several runs, from {first} to {last}; each says when.")
     if evidence.interrupted:
         run = evidence.interrupted[0]
-        when = quantities.timestamp(run.started).replace("T", " ")
-        remarks.append(f"The `{run.command}` of {when} was interrupted: what it had seen up to then is counted.")
+        remarks.append(
+            f"The `{run.command}` of {_at(run.started)} was interrupted: what it had seen up to then is counted."
+        )
     return remarks

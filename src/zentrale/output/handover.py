@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -105,6 +105,7 @@ class PackContent:
     access_tried: int = 0
     remarks: Sequence[str] = field(default_factory=tuple)
     never_asked: Sequence[NeverAsked] = field(default_factory=tuple)
+    origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
 
 
 def render(content: PackContent) -> dict[str, bytes]:
