@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
+import fcntl
 import io
 import json
+import logging
 import os
+import socket
 import ssl
+import struct
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -25,12 +30,32 @@ from xdist.scheduler import LoadScopeScheduling
 
 from zentrale.cli.main import main
 from zentrale.errors import EXIT_DEFECT
+from zentrale.logbook import vault
 
 DATA = Path(__file__).parent / "data"
 PROGRAM = str(Path(sys.executable).with_name("zentrale"))
 PASSPHRASE = "test passphrase"
 SECRETS = ("factory-1234", "installer-1", PASSPHRASE)
 
+# Vaults of the tests are made with the lowest cost that is taken; one test looks at the real one.
+vault.SCRYPT_LOG2_N = 10
+
+
+def _own_network() -> bool:
+    """Give this process a network of its own, where the system lets it: two test processes, or two runs of the tests,
+    then never meet. Only loopback is in it.
+    """
+    try:
+        if ctypes.CDLL(None).unshare(0x40000000) != 0:  # CLONE_NEWNET of sched.h
+            return False
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:  # SIOCSIFFLAGS with IFF_UP and IFF_RUNNING
+            fcntl.ioctl(sock, 0x8914, struct.pack("16sH14x", b"lo", 0x1 | 0x40))
+    except (AttributeError, OSError):  # not Linux, or not allowed
+        return False
+    return True
+
+
+OWN_NETWORK = _own_network()
 settings.register_profile("default", deadline=None, max_examples=150)
 settings.load_profile("default")
 
@@ -124,8 +149,8 @@ def environment(**extra: str) -> dict[str, str]:
     return {**kept, "ZENTRALE_PASSPHRASE": PASSPHRASE, **extra}
 
 
-def zentrale(*arguments: str, cwd: Path | None = None, timeout_s: float = 120, **extra: str) -> Result:
-    """Run the installed program. It must never show a traceback."""
+def program(*arguments: str, cwd: Path | None = None, timeout_s: float = 120, **extra: str) -> Result:
+    """Run the installed program in a process of its own: for what only a process shows. It must never show a traceback."""
     done = subprocess.run(
         [PROGRAM, *arguments], cwd=cwd, env=environment(**extra), capture_output=True, text=True, timeout=timeout_s,
         stdin=subprocess.DEVNULL, check=False,
@@ -134,11 +159,12 @@ def zentrale(*arguments: str, cwd: Path | None = None, timeout_s: float = 120, *
     return Result(done.returncode, done.stdout, done.stderr)
 
 
-def inside(*arguments: str, cwd: Path | None = None, **extra: str) -> Result:
-    """The same program in this process, for commands that neither ask, wait nor speak with devices: starting a process
-    costs more than most of them do. It must never end by an exception.
+def zentrale(*arguments: str, cwd: Path | None = None, **extra: str) -> Result:
+    """The same program in this process, from its arguments to its exit code: starting a process costs more than most
+    commands do. It must never end by an exception.
     """
     out, err = io.StringIO(), io.StringIO()
+    root = logging.getLogger()
     with (
         pytest.MonkeyPatch.context() as patch,
         contextlib.chdir(cwd or Path.cwd()),
@@ -148,10 +174,14 @@ def inside(*arguments: str, cwd: Path | None = None, **extra: str) -> Result:
     ):
         patch.setattr(os, "environ", environment(**extra))
         patch.setattr(sys, "stdin", nobody)
+        patch.setattr(root, "handlers", [])  # so that the command sets up its own
+        level = root.level
         try:
             code = main(arguments)
         except SystemExit as end:  # how argparse ends
             code = end.code if isinstance(end.code, int) else 2
+        finally:
+            root.setLevel(level)
     assert code != EXIT_DEFECT and "Traceback" not in err.getvalue(), err.getvalue()
     return Result(code, out.getvalue(), err.getvalue())
 
@@ -206,7 +236,8 @@ def ready_site(site: Path) -> Path:
     return site
 
 
-# Files whose tests bind fixed loopback addresses or the port of the discovery probe: one after the other.
+# Files whose tests bind fixed loopback addresses or the port of the discovery probe: one after the other, where the test
+# processes share a network.
 ON_THE_WIRE = {
     "test_commissioning.py",
     "test_registration.py",
@@ -214,18 +245,27 @@ ON_THE_WIRE = {
     "test_stand_in.py",
     "test_steps.py",
 }
+LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py")
 
 
 class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tells no types
-    """Those in one process, one after the other; all others wherever there is time, each on its own."""
+    """Each test wherever there is time; those on the wire one after the other, where they could meet."""
 
     def _split_scope(self, nodeid: str) -> str:
         file = Path(nodeid.partition("::")[0]).name
+        if OWN_NETWORK:
+            return nodeid
         return "wire" if file in ON_THE_WIRE else file if file == "test_hostile.py" else nodeid
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScopeScheduling:
     return _Scheduling(config, log)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes longest begins first, so that no process waits for the other at the end."""
+    order = {name: number for number, name in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: order.get(item.path.name, len(order)))
 
 
 StartStandIn = Callable[[Path], "subprocess.Popen[str]"]

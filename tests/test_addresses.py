@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.planning.addresses import AddressPlan, plan_addresses
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
@@ -93,20 +93,20 @@ def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> 
         ",20,,,", ",20,,02:5a:71:00:00:aa,", 1
     )
     make_site(tmp_path, BARE, cameras)
-    shown = inside("plan", "addresses", cwd=tmp_path)
+    shown = zentrale("plan", "addresses", cwd=tmp_path)
     assert shown.code == 0 and "10.20.71.13" in shown.out and (tmp_path / "cameras.csv").read_text() == cameras
-    assert inside("plan", "addresses", "--write", cwd=tmp_path).code == 0
+    assert zentrale("plan", "addresses", "--write", cwd=tmp_path).code == 0
     plan = read_plan(SiteFolder(tmp_path))
     assert [c.address for c in plan.cameras] == ["10.20.71.11", "10.20.71.13"]
     assert plan.cameras[0].shows == "gate, left" and (tmp_path / "cameras.csv").read_text().startswith("# kept\n")
     reservations = (tmp_path / "output" / "dhcp-reservations.conf").read_text()
     assert "dhcp-host=02:5a:71:00:00:aa,cam-1,10.20.71.11\n" in reservations
-    assert "nothing to write" in inside("plan", "addresses", "--write", cwd=tmp_path).out
-    assert inside("plan", "--write", cwd=tmp_path).code == 2
-    document = inside("plan", "addresses", "--json", cwd=tmp_path).json
+    assert "nothing to write" in zentrale("plan", "addresses", "--write", cwd=tmp_path).out
+    assert zentrale("plan", "--write", cwd=tmp_path).code == 2
+    document = zentrale("plan", "addresses", "--json", cwd=tmp_path).json
     assert {d["name"]: d["given"] for d in document["addresses"]} == {"recorder": True, "cam-1": True, "cam-3": True}
     (tmp_path / "site.toml").write_text(BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.9-10.20.71.5"\n'))
-    assert "zones.fixed" in inside("check", cwd=tmp_path).err
+    assert "zones.fixed" in zentrale("check", cwd=tmp_path).err
 
 
 RECORDING = '[[zones]]\nname = "recording"\nvlan = 70\nsubnet = "10.20.71.0/24"\nfixed = "10.20.71.4-10.20.71.9"\n'

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import PlanError
 from zentrale.planning.detail import LEVELS, DetailPlan, View, horizontal_view_deg, level_of, plan_detail
 from zentrale.site.folder import SiteFolder
@@ -154,7 +154,7 @@ MISTAKES = [
 def test_a_wrong_outline_is_told_and_nothing_is_drawn(tmp_path: Path, text: str, told: str) -> None:
     make_site(tmp_path, BIG, ROWS.replace("TARGET", "6"), LENS)
     (tmp_path / "outline.geojson").write_text(text)
-    shown = inside("plan", "detail", "--figures", cwd=tmp_path)
+    shown = zentrale("plan", "detail", "--figures", cwd=tmp_path)
     assert shown.code == 2 and told in shown.err and "outline.geojson" in shown.err
     assert not (tmp_path / "output").exists()
 

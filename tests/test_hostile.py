@@ -134,7 +134,7 @@ def test_a_device_that_locks_at_the_third_refusal_is_never_locked_and_is_entered
     with listening((camera.serve, camera.host, PORT, None)):
         early = [*[("discover", "--no-probe")] * 3, ("register",), ("register",), ("verify",), ("verify",)]
         documents = [zentrale(*command, "--json", cwd=site) for command in early]
-        patient = zentrale("discover", "--no-probe", "--patient", "--json", cwd=site, timeout_s=90)
+        patient = zentrale("discover", "--no-probe", "--patient", "--json", cwd=site)
     first = documents[0].json
     assert north(documents[0])["state"] == "password not known yet" and north(documents[0])["again_at"]
     told = [

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import InputError
 from zentrale.site import schedule, tables
 from zentrale.site.folder import SiteFolder
@@ -47,7 +47,7 @@ def test_a_messy_schedule_is_taken_in(site: Path, encoding: str) -> None:
     file = site.parent / "list.csv"
     file.write_bytes(MESSY.encode(encoding))
     before = (site / "cameras.csv").read_bytes()
-    rehearsed = inside("import", str(file), "--dry-run", "--json", cwd=site)
+    rehearsed = zentrale("import", str(file), "--dry-run", "--json", cwd=site)
     assert rehearsed.code == 0, rehearsed.all
     document = rehearsed.json
     assert document["header_row"] == 4 and document["columns"]["run_length_m"] == "Cable length"
@@ -57,13 +57,13 @@ def test_a_messy_schedule_is_taken_in(site: Path, encoding: str) -> None:
     assert "name 'Café (Süd)' becomes cafe-sud" in document["guesses"]
     assert (site / "cameras.csv").read_bytes() == before
 
-    assert inside("import", str(file), cwd=site).code == 0
+    assert zentrale("import", str(file), cwd=site).code == 0
     plan = read_plan(SiteFolder(site))
     cafe, gate = plan.camera("cafe-sud"), plan.camera("back-gate")
     assert (cafe.type, cafe.switch, cafe.port, cafe.run_length_m, cafe.channel) == ("larch-2", "cabinet", 4, 72.5, 2)
     assert (gate.type, gate.switch, gate.port, gate.run_length_m, gate.channel) == ("larch-2", "cabinet", 5, 30, 4)
     assert cafe.group == "all" and cafe.recorder == "recorder", "the plan has only one of each"
-    again = inside("import", str(file), cwd=site)
+    again = zentrale("import", str(file), cwd=site)
     assert again.code == 0 and "nothing to change" in again.out
 
 
@@ -74,18 +74,18 @@ def test_a_spreadsheet_with_a_mapping_that_is_kept(site: Path) -> None:
         ["yard", "vesper-d4", "cabinet", 6, 40.0, 4], [None] * 6,
     ]  # fmt: skip
     file = write_sheet(site.parent / "list.xlsx", rows)
-    assert inside("import", str(file), cwd=site).code == 2
+    assert zentrale("import", str(file), cwd=site).code == 2
     names = {"name": "Where", "type": "Kit", "switch": "Sw", "port": "P", "run_length_m": "Lay"}
     mapping = [text for ours, theirs in names.items() for text in ("--map", f"{ours}={theirs}")]
-    first = inside("import", str(file), *mapping, "--save-map", "--sheet", "Cameras", cwd=site)
+    first = zentrale("import", str(file), *mapping, "--save-map", "--sheet", "Cameras", cwd=site)
     assert first.code == 0, first.all
     assert read_plan(SiteFolder(site)).camera("yard").run_length_m == 40
     write_sheet(file, [*rows[:3], ["yard", "larch-2", "cabinet", 6, "44,5 m", 4]])
-    second = inside("import", str(file), "--json", cwd=site)
+    second = zentrale("import", str(file), "--json", cwd=site)
     assert second.json["changed"] == {"yard": {
         "type": {"before": "vesper-d4", "after": "larch-2"}, "run_length_m": {"before": "40", "after": "44.5"},
     }}  # fmt: skip
-    assert inside("import", str(file), "--remove-missing", cwd=site).code == 0
+    assert zentrale("import", str(file), "--remove-missing", cwd=site).code == 0
     assert [c.name for c in read_plan(SiteFolder(site)).cameras] == ["yard"]
     for bad in (
         ("--sheet", "None"),
@@ -94,7 +94,7 @@ def test_a_spreadsheet_with_a_mapping_that_is_kept(site: Path) -> None:
         ("--map", "x"),
         ("--default", "z=1"),
     ):
-        result = inside("import", str(file), *bad, cwd=site)
+        result = zentrale("import", str(file), *bad, cwd=site)
         assert result.code == 2 and "expected" in result.err
 
 
@@ -102,7 +102,7 @@ def test_importing_again_keeps_what_the_schedule_does_not_say(site: Path) -> Non
     (site / "cameras.csv").write_text("# checked with the customer\n" + CAMERAS)
     file = site.parent / "short.csv"
     file.write_text("name,type,switch,port,cable,channel\nnorth,larch-2,cabinet,1,21 m,1\n")
-    assert inside("import", str(file), cwd=site).code == 0
+    assert zentrale("import", str(file), cwd=site).code == 0
     text = (site / "cameras.csv").read_text()
     camera = read_plan(SiteFolder(site)).camera("north")
     assert text.startswith("# checked with the customer\n") and camera.run_length_m == 21
@@ -129,7 +129,7 @@ def test_a_wrong_row_is_named_and_nothing_is_written(site: Path, right: str, wro
     file = site.parent / "list.csv"
     file.write_text(text.replace(right, wrong, 1) if right != "larch-2" else text.replace(",larch-2", f",{wrong}"))
     before = {p.name: p.read_bytes() for p in site.iterdir()}
-    result = inside("import", str(file), cwd=site)
+    result = zentrale("import", str(file), cwd=site)
     assert result.code == 2 and all(word in result.err for word in words), result.err
     assert {p.name: p.read_bytes() for p in site.iterdir()} == before
 
@@ -145,11 +145,11 @@ def test_what_is_no_schedule_is_refused(site: Path) -> None:
         b"a\x00b",
     ):
         file.write_bytes(content)
-        result = inside("import", str(file), cwd=site)
+        result = zentrale("import", str(file), cwd=site)
         assert result.code == 2 and result.err, content
-    assert inside("import", str(site / "none.csv"), cwd=site).code == 2
+    assert zentrale("import", str(site / "none.csv"), cwd=site).code == 2
     file.write_text("name,type,switch,port,cable,channel\na,larch-2,cabinet,5,1,3\na,larch-2,cabinet,6,1,4\n")
-    assert "stands in row 2 already" in inside("import", str(file), cwd=site).err
+    assert "stands in row 2 already" in zentrale("import", str(file), cwd=site).err
 
 
 @given(st.floats(0.01, 9_999_999).map(lambda v: round(v, 2)))
@@ -189,10 +189,10 @@ def test_positions_and_what_is_wanted_are_taken_in(site: Path) -> None:
     header = "Camera;Model;Switch / port;Cable length;Channel;East;North;Mast height;Azimuth;Tilt;Target distance;Requirement"
     row = "Gate;Larch 2;cabinet / 4;40 m;2;-12,5 m;8;4,2 m;270°;15 deg;0,018 km;Recognize"
     (site.parent / "list.csv").write_text(f"{header}\n{row}\n", encoding="utf-8")
-    assert inside("import", "../list.csv", cwd=site).code == 0
+    assert zentrale("import", "../list.csv", cwd=site).code == 0
     camera = read_plan(SiteFolder(site)).camera("gate")
     assert (camera.x_m, camera.y_m, camera.height_m, camera.heading_deg, camera.tilt_deg) == (-12.5, 8, 4.2, 270, 15)
     assert (camera.target_m, camera.wants, camera.run_length_m) == (18, "recognise", 40)
     (site.parent / "list.csv").write_text(f"{header}\n{row.replace('270°', '270 rad')}\n", encoding="utf-8")
-    wrong = inside("import", "../list.csv", cwd=site)
+    wrong = zentrale("import", "../list.csv", cwd=site)
     assert wrong.code == 2 and "column heading_deg (Azimuth): found '270 rad'; expected a number in one of" in wrong.err

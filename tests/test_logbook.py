@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import SECRETS, make_vault, zentrale
+from conftest import SECRETS, make_vault, program, zentrale
 from zentrale.errors import InputError, StorageError
 from zentrale.findings import finding
 from zentrale.logbook.evidence import Notes, findings_of, note, observations
@@ -101,6 +101,16 @@ def test_a_changed_vault_is_refused(tmp_path_factory: pytest.TempPathFactory, da
     path.write_bytes(content[: data.draw(st.integers(at, len(content)))] if data.draw(st.booleans()) else content)
     with pytest.raises(InputError):
         Vault.open(path, "p")
+
+
+def test_each_guess_at_a_passphrase_costs_what_rfc_7914_makes_it_cost(site: Path) -> None:
+    """N = 2^16, r = 8, p = 1, as the program itself makes a vault: 64 MB for each guess."""
+    assert program("vault", "init", cwd=site).code == 0
+    header = (site / "vault.bin").read_bytes()[:64]
+    assert bytes([16, 8, 1]) in header
+    for weaker in (9, 21):
+        (site / "vault.bin").write_bytes(header.replace(bytes([16, 8, 1]), bytes([weaker, 8, 1])) + b"x" * 64)
+        assert zentrale("vault", "list", cwd=site).code == 2
 
 
 def test_generated_passwords_meet_the_usual_rules() -> None:

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 from PIL import Image
 
-from conftest import CAMERAS, SITE, TYPES, Result, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, Result, make_site, zentrale
 from zentrale.cli.output import Output
 from zentrale.cli.verify import _show_channels
 from zentrale.findings import finding
@@ -33,7 +33,7 @@ PRICED = TYPES.replace("ports = 10", "ports = 10\nprice = 200")
 
 
 def shown(folder: Path, *parts: str, site: str = SITE, cameras: str = CAMERAS, types: str = TYPES) -> Result:
-    return inside("plan", *parts, cwd=make_site(folder, site, cameras, types))
+    return zentrale("plan", *parts, cwd=make_site(folder, site, cameras, types))
 
 
 def line_with(result: Result, *words: str) -> str:
@@ -50,7 +50,7 @@ def test_a_way_past_the_rules_stands_out_in_words(tmp_path: Path) -> None:
 
 def test_shown_in_short_where_no_part_is_named(tmp_path: Path) -> None:
     folder = make_site(tmp_path)
-    everything, ports = inside("plan", cwd=folder), inside("plan", "ports", cwd=folder)
+    everything, ports = zentrale("plan", cwd=folder), zentrale("plan", "ports", cwd=folder)
     assert "Ports of cabinet" in ports.out and "Ports of cabinet" not in everything.out
     assert "`zentrale plan ports` shows every port" in everything.err
     assert "Cheapest placement" not in everything.out, "there are no cabinets to choose from"
@@ -66,14 +66,14 @@ def test_a_named_part_is_shown_camera_by_camera(tmp_path: Path) -> None:
     cameras = cameras.replace("channel\n", "channel,priority\n")
     storage = "http_port = 8080\nstorage = { drives = 1, drive_tb = 0.01 }\n"
     folder = make_site(tmp_path, SITE.replace("http_port = 8080\n", storage), cameras)
-    power = inside("plan", "power", cwd=folder)
+    power = zentrale("plan", "power", cwd=folder)
     # Where power runs short the low priority goes first, though the other port has the higher number.
     assert line_with(power, "north", "20 m", "low").split()[-3:] == ["1", "of", "2"]
     assert line_with(power, "south", "30 m", "critical").split()[-3:] == ["2", "of", "2"]
-    assert "goes dark as" not in inside("plan", cwd=folder).out
-    traffic = inside("plan", "traffic", cwd=folder)
+    assert "goes dark as" not in zentrale("plan", cwd=folder).out
+    traffic = zentrale("plan", "traffic", cwd=folder)
     assert "cabinet:1 north" in traffic.out and "cabinet:2 south" in traffic.out
-    kept = line_with(inside("plan", "storage", cwd=folder), "north", "continuous")
+    kept = line_with(zentrale("plan", "storage", cwd=folder), "north", "continuous")
     assert kept.split()[-3:] == ["1.4", "14", "-"], "10 GB less 7 % hold 1.4 days of 2 x 3.3 GB; 14 are wanted"
 
 
@@ -146,8 +146,8 @@ def test_every_network_can_be_drawn(tmp_path: Path, name: str) -> None:
 
 def channels(good: int, bad: int) -> Verification:
     fault = finding("REC-1", "channel", "nothing is stored", "recording", "x")
-    rows = [ChannelResult("rec", n, f"cam-{n}", "Idle" if n < bad else "Active", None, (fault,) if n < bad else (), records=n >= bad)
-            for n in range(good + bad)]  # fmt: skip
+    idle = [ChannelResult("rec", n, f"cam-{n}", "Idle", None, (fault,), records=False) for n in range(bad)]
+    rows = idle + [ChannelResult("rec", n, f"cam-{n}", "Active", None, records=True) for n in range(bad, good + bad)]
     return Verification("here", 1.0, (), (), tuple(rows), ())
 
 
@@ -164,7 +164,7 @@ def test_many_good_channels_are_counted_and_bad_ones_listed(
 
 def test_the_hand_over_has_the_port_map_and_the_plans_findings(tmp_path: Path) -> None:
     folder = make_site(tmp_path, FORWARDING + OFFICE + WANTED, CAMERAS.replace(",1,20,", ",1,95,"))
-    handed = inside("handover", "--json", cwd=folder)
+    handed = zentrale("handover", "--json", cwd=folder)
     told: Any = {f["code"] for f in handed.json["open_findings"]}
     assert {"RUN-1", "RCH-1", "RCH-4"} <= told
     pack = folder / "output" / "handover"

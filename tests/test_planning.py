@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.findings import CATALOGUE
 from zentrale.planning import poe
 from zentrale.planning.power import plan_power
@@ -62,7 +62,7 @@ def test_who_goes_dark_at_night(tmp_path: Path) -> None:
     (found,) = power.findings
     assert (found.code, found.subject) == ("PWR-1", "switch cabinet")
     assert "18.3 W drawn, mode night; dark: south" in found.measured and "15.0 W" in found.limit
-    assert inside("plan", "power", cwd=tmp_path).code == 1
+    assert zentrale("plan", "power", cwd=tmp_path).code == 1
 
 
 # What is changed in the plan, and the one finding it must bring: code, subject, a word of what was measured.
@@ -161,7 +161,7 @@ def test_how_long_a_battery_lasts_by_hand(tmp_path: Path) -> None:
     needed = load_w * 4 / (0.8 * 0.8 * 0.9)
     assert found.code == "PWR-7" and f"{needed:.0f} Wh" in found.advice
     assert "battery ups" in found.subject and "2 h 05 min" in found.measured
-    shown = inside("plan", "power", cwd=tmp_path / "b")
+    shown = zentrale("plan", "power", cwd=tmp_path / "b")
     assert shown.code == 0 and "too short" in shown.out and "4 h 00 min" in shown.out
 
 
@@ -201,22 +201,22 @@ def test_a_link_beyond_line_rate_and_a_dark_one_are_faults(tmp_path: Path) -> No
 
 def test_plan_gives_figures_and_a_document(tmp_path: Path) -> None:
     folder = make_site(tmp_path)
-    result = inside("plan", "--json", "--figures", cwd=folder)
+    result = zentrale("plan", "--json", "--figures", cwd=folder)
     assert result.code == 0
     (switch,) = result.json["switches"]
     assert switch["poe_supply_w"] == 60 and set(switch["draw_w"]) == {"day", "night", "cold", "moving"}
     assert {link["kind"] for link in result.json["links"]} == {"leg", "port"}
     for name in ("power.png", "bandwidth.png", "storage.png"):
         assert (folder / "output" / name).read_bytes().startswith(b"\x89PNG")
-    assert inside("plan", "weather", cwd=folder).code == 2
+    assert zentrale("plan", "weather", cwd=folder).code == 2
 
 
 def test_every_code_is_explained() -> None:
     for code in CATALOGUE:
-        assert code in inside("explain", code.lower()).out if code == "PWR-1" else CATALOGUE[code].explanation
-    listing = inside("explain")
+        assert code in zentrale("explain", code.lower()).out if code == "PWR-1" else CATALOGUE[code].explanation
+    listing = zentrale("explain")
     assert all(code in listing.out for code in CATALOGUE)
-    unknown = inside("explain", "PWR-99")
+    unknown = zentrale("explain", "PWR-99")
     assert unknown.code == 2 and "PWR-1" in unknown.err
 
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.planning.power import plan_power
 from zentrale.planning.resilience import ResiliencePlan, plan_resilience
 from zentrale.site.folder import SiteFolder
@@ -102,9 +102,9 @@ def test_a_lost_supply_counts_as_a_part(tmp_path: Path) -> None:
 
 def test_plan_resilience_is_shown_and_exported(tmp_path: Path) -> None:
     make_site(tmp_path, SITE + RING + LINKS, ROWS, TYPES)
-    shown = inside("plan", "resilience", "--pairs", cwd=tmp_path)
+    shown = zentrale("plan", "resilience", "--pairs", cwd=tmp_path)
     assert shown.code == 0 and "dearest first" in shown.out and "3 parts may fail without any loss" in shown.out
-    document = inside("plan", "resilience", "--pairs", "--json", cwd=tmp_path).json
+    document = zentrale("plan", "resilience", "--pairs", "--json", cwd=tmp_path).json
     assert document["harmless_parts"] == 3 and len(document["pairs_of_failures"]) >= 3
     west = next(f for f in document["single_failures"] if f["parts"][0]["name"] == "west")
     assert west["cameras_lost"] == ["c-tail", "c-west"]

@@ -283,8 +283,9 @@ def test_a_channel_keeps_what_is_not_planned_and_can_be_taken_back(tmp_path: Pat
         assert run is not None and held.recording.name == "north" and len(b.recorder.jobs) == 2
         kept = soap.serialize(recording.recordings_response([held.recording])).decode()
         assert all(part in kept for part in ("urn:lens:7", "by the owner", ">door<", "P30D")) and ">old<" not in kept
-        back = [u for u in await undo(b.keyring(), run, lambda *_: None) if u.taken_back and u.change.step == "channel"]
-        assert len(back) == 2 and held.recording.name == "old" and not b.recorder.jobs and not b.recorder.receivers
+        undone = [u for u in await undo(b.keyring(), run, lambda *_: None) if u.change.step == "channel"]
+        assert [u.why for u in undone] == ["", ""], undone
+        assert held.recording.name == "old" and not b.recorder.jobs and not b.recorder.receivers
 
     Bench(tmp_path).run(body)
 

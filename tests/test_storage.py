@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.planning.storage import (
     StoragePlan,
     data_drives,
@@ -109,7 +109,7 @@ def test_the_smallest_recorder_that_fits_is_named(tmp_path: Path) -> None:
     assert recorder.smallest_fit == "recorder-4"
     assert "1 channels for 2 cameras" in reasons["tiny"] and "600 kbit/s" in reasons["slow"][0]
     assert reasons["flat"] == ("2 bays for 4 drives",) and reasons["large"] == ()
-    shown = inside("plan", "storage", "--json", cwd=tmp_path).json["storage"][0]
+    shown = zentrale("plan", "storage", "--json", cwd=tmp_path).json["storage"][0]
     assert shown["smallest_fitting_type"] == "recorder-4" and shown["days"] == pytest.approx(422.1, abs=0.1)
 
 

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.planning.bursts import WINDOW_S, Source, arrivals, plan_burst
 from zentrale.planning.traffic import OVERHEAD, LinkLoad, TrafficPlan, plan_traffic
 from zentrale.site.folder import SiteFolder
@@ -56,7 +56,7 @@ def test_an_estimate_is_marked_with_its_source(tmp_path: Path) -> None:
     assert (note.code, note.severity.value, note.subject) == ("TRF-7", "note", "group all, main stream")
     assert "40.0 kbit/s, estimated" in note.measured and "Amerasinghe" in note.limit_source
     assert plan.recorders[0].ingest_bps == 2 * 40_000
-    shown = inside("plan", "traffic", cwd=tmp_path)
+    shown = zentrale("plan", "traffic", cwd=tmp_path)
     assert shown.code == 0 and "TRF-7" in shown.out
 
 

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, make_site, zentrale
+from conftest import CAMERAS, SITE, make_site, program, zentrale
 from zentrale.errors import (
     ClearTextError,
     InputError,
@@ -510,7 +510,7 @@ def test_a_defect_of_ours_is_a_report_without_secrets(ready_site: Path, monkeypa
         "import zentrale.logbook.store as s\ndef no(*a):\n    raise KeyError('installer-1 rtsp://u:geheim@h/')\n"
         "s.Logbook.bindings = no\n"
     )
-    result = zentrale("discover", "--wait", "0.1", "--no-sweep", cwd=ready_site, PYTHONPATH=str(ready_site))
+    result = program("discover", "--wait", "0.1", "--no-sweep", cwd=ready_site, PYTHONPATH=str(ready_site))
     assert result.code == 70 and len(result.err.strip().splitlines()) <= 3 and "installer-1" not in result.err
     (report,) = (ready_site / "output" / "reports").iterdir()
     text = report.read_text()

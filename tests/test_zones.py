@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, TYPES, inside, make_site
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.findings import Finding
 from zentrale.planning.multicast import MulticastPlan, ethernet_address, plan_multicast
 from zentrale.planning.ports import PortRow, PortTables, plan_ports
@@ -85,7 +85,7 @@ def test_a_wireless_camera_hangs_on_its_access_point(tmp_path: Path) -> None:
     assert (at(tables, "far:1").kind, at(tables, "far:1").access) == ("access point", "cameras")
     assert at(tables, "far:1").poe_w is None
     make_site(tmp_path / "b", SITE + NETWORK + point, rows.replace(",door", ",hall"))
-    shown = inside("check", cwd=tmp_path / "b")
+    shown = zentrale("check", cwd=tmp_path / "b")
     assert shown.code == 2 and "field wireless: found 'hall'" in shown.all and "door" in shown.all
 
 

@@ -23,6 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zentrale.jobs.discovering import last_devices
+from zentrale.logbook import vault as vault_module
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault
 from zentrale.protocols.http_auth import Credentials
@@ -260,6 +261,7 @@ def make_site(folder: Path) -> None:
     folder.mkdir()
     for name, text in (("site.toml", SITE), ("types.toml", TYPES), ("cameras.csv", CAMERAS)):
         (folder / name).write_text(text)
+    vault_module.SCRYPT_LOG2_N = 10  # the cost of a guess is not what is tried here
     vault = Vault.create(folder / "vault.bin", PASSPHRASE)
     vault.add_candidate(Candidate(Credentials("admin", CANDIDATE), "installer"))
 

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Makes the site folder of Brackwater Locks, starts the stand-in site, then runs the real commands one after the
 other, printing each as you would type it: plan, discover, register, verify, hand over. Ends with the faults that
-are seeded in it, found and named. The first run encodes the cameras' pictures, which takes some seconds more."""
+are seeded in it, found and named. The first run encodes the cameras' pictures, which takes some seconds more. Where the
+system allows it, all of it happens in a network of its own, which nothing else can reach."""
 EXAMPLE = "zentrale demo --folder brackwater"
 
 # Made-up passwords of the stand-in site. Real ones never stand in a program.
@@ -50,12 +51,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    import sys
     import tempfile
     from pathlib import Path
 
     from zentrale.cli.output import Output
+    from zentrale.simulation import own_network
 
     output = Output(args)
+    if not args.keep_running:  # else the person wants to reach it from another terminal
+        own_network.enter(sys.argv[1:])
     folder = Path(args.folder) if args.folder else Path(tempfile.mkdtemp(prefix="zentrale-demo-")) / "brackwater"
     demo = _Demo(output, folder.resolve(), args)
     try:

@@ -152,7 +152,7 @@ class Undoer:
             wanted = step.back(now, step.load(change.before_state))
             if step.holds(now, wanted):
                 return Undone(change, False, f"it is as it was before: {step.shown(now)}", by_nature=True)
-            if not step.holds(now, left):
+            if not step.untouched(now, left):
                 return Undone(change, False, f"it was changed since: it holds {step.shown(now)}")
             good = await runner.change(step, now, wanted, step.apply)
         except (NotAskedError, DeviceError, TypeError) as error:

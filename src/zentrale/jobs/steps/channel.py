@@ -193,6 +193,10 @@ class Channel(Step[ChannelState]):
                     return token
             raise
 
+    def untouched(self, now: ChannelState, left: ChannelState) -> bool:
+        """Whether it records just now is nobody's change."""
+        return self.holds(replace(now, error=""), left)
+
     def back(self, now: ChannelState, before: ChannelState) -> ChannelState:
         return before if before.address else replace(before, mode="", error="")
 

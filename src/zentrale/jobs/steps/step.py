@@ -70,6 +70,10 @@ class Step(ABC, Generic[S]):
     def note(self, state: S) -> None:
         """What is to be written down here where the device holds what is wanted; not in a dry run."""
 
+    def untouched(self, now: S, left: S) -> bool:
+        """Whether the device still holds what an earlier run has left: only then is its change taken back."""
+        return self.holds(now, left)
+
     def back(self, now: S, before: S) -> S:
         """What it should hold after the change was taken back."""
         return before
