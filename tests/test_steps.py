@@ -59,10 +59,10 @@ def hurry(monkeypatch: pytest.MonkeyPatch) -> None:
 class Place:
     """A site with one hand-written camera, planned with other settings than it has."""
 
-    def __init__(self, folder: Path, camera: Settable) -> None:
+    def __init__(self, folder: Path, camera: Settable, site: str = SITE, address: str = HOST) -> None:
         self.camera = camera
-        row = f"north,x,larch-2,all,cameras,cabinet,1,20,{HOST},{camera.mac},recorder,1\n"
-        self.folder = SiteFolder(make_site(folder, SITE, CAMERAS.splitlines()[0] + "\n" + row))
+        row = f"north,x,larch-2,all,cameras,cabinet,1,20,{address},{camera.mac},recorder,1,239.192.0.5\n"
+        self.folder = SiteFolder(make_site(folder, site, CAMERAS.splitlines()[0] + ",multicast_main\n" + row))
         self.plan = read_plan(self.folder)
         self.vault = Vault.create(self.folder.vault_file, "p")
         self.vault.add_candidate(Candidate(Credentials("admin", "installer-1"), "installer"))
@@ -201,6 +201,24 @@ def test_a_clock_from_a_time_server_stays_with_it(tmp_path: Path) -> None:
         for dry_run in (True, False):
             assert "from NTP, and is 2 h 00 min behind" in place.register(dry_run=dry_run)["time"].error
     assert "SetSystemDateAndTime" not in wrong.told
+
+
+def test_what_no_step_sets_is_told_and_a_dry_run_promises_nothing_that_is_refused(tmp_path: Path) -> None:
+    camera = Settable(HOST)
+    place = Place(tmp_path, camera, SITE.replace("main = { ", 'main = { codec = "H265", '), address="127.0.77.30")
+    with serving(camera):
+        place.discover()
+        for dry_run in (True, False):
+            result = place.registration(dry_run=dry_run)
+            told = {f.code: f for f in result.findings}
+            assert (
+                told["REG-2"].measured
+                == "its address is 127.0.77.11; the multicast group of its main stream is 239.1.2.3"
+            )
+            assert "cannot set H265" in told["REG-1"].measured
+    assert "H264" in camera.encoders["E1m"] and "<tt:Width>160<" in camera.encoders["E1s"], (
+        "the sub stream is planned as H.264"
+    )
 
 
 def test_a_run_is_taken_back_newest_first_and_what_stays_is_said(tmp_path: Path) -> None:
