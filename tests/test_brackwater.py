@@ -14,8 +14,8 @@ from PIL import Image
 from conftest import zentrale
 from zentrale.cli.demo import SEEDED
 from zentrale.cli.main import main
-from zentrale.cli.plan import PARTS
 from zentrale.findings import CATALOGUE
+from zentrale.jobs.parts.registry import PARTS
 from zentrale.output.csv_tables import csv_tables, safe_cell
 
 

@@ -133,7 +133,7 @@ def test_every_network_can_be_drawn(tmp_path: Path, name: str) -> None:
     plan = network(tmp_path, *NETWORKS[name])
     folder = SiteFolder(tmp_path)
     result = calculate(plan, ["traffic", "zones", "power", "storage", "detail"], Request())
-    written = write_figures(plan, result, folder)
+    written = write_figures(result, folder)
     assert {path.name for path in written} == {"power.png", "bandwidth.png", "topology.png", "storage.png", "reach.png"}
     for path in written:
         image = Image.open(path)

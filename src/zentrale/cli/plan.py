@@ -5,26 +5,14 @@ from __future__ import annotations
 import argparse
 
 from zentrale.cli import options
+from zentrale.jobs.parts.registry import PARTS
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.planning import Calculation
     from zentrale.site.folder import SiteFolder
-    from zentrale.site.model import Plan
 
-PARTS = {
-    "power": "PoE power of every switch in every mode, batteries",
-    "traffic": "every port, link and recorder in both directions, and bursts of key frames",
-    "storage": "days kept, and which recorder type fits",
-    "zones": "who reaches whom, against the policy",
-    "addresses": "blocks of each zone, a fixed address for every device",
-    "ports": "the port table of each switch",
-    "multicast": "groups, querier, snooping, the load with and without",
-    "resilience": "what each failure costs",
-    "detail": "pixels per metre at each target, and what no camera sees",
-    "placement": "which cabinets, which switches, which camera where, at least cost",
-}
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled. Says what will not work, and why.
 
@@ -55,6 +43,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
+    from zentrale.jobs.parts.part import Asked
     from zentrale.jobs.planning import Request, calculate
     from zentrale.site.outline import read_outline
     from zentrale.site.reading import read_plan
@@ -74,8 +63,8 @@ def run(args: argparse.Namespace) -> int:
     if "placement" in parts and plan.cabinets:
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
     result = calculate(plan, parts, Request(outline, args.pairs, args.seconds))
-    _write(output, plan, result, folder, args)
-    _show(output, plan, result, args)
+    _write(output, result, folder, args)
+    result.show(output, Asked(bool(args.parts), args.pairs))
     if args.json:
         output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
     if result.findings:
@@ -86,49 +75,25 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _show(output: Output, plan: Plan, result: Calculation, args: argparse.Namespace) -> None:
-    from zentrale.cli import plan_network_views, plan_views
-
-    named = bool(args.parts)
-    if result.power is not None:
-        plan_views.show_power(output, result.power, full=named)
-    if result.traffic is not None:
-        plan_views.show_traffic(output, result.traffic, full=named)
-    if result.storage is not None:
-        plan_views.show_storage(output, result.storage, full=named)
-    if result.reach is not None:
-        plan_network_views.show_reach(output, result.reach, full=named)
-    if result.addresses is not None:
-        plan_views.show_addresses(output, result.addresses)
-    if result.ports is not None:
-        plan_network_views.show_ports(output, plan, result.ports, full=named)
-    if result.multicast is not None:
-        plan_network_views.show_multicast(output, result.multicast, full=named)
-    if result.resilience is not None:
-        plan_views.show_resilience(output, plan, result.resilience, pairs=args.pairs)
-    if result.detail is not None:
-        plan_network_views.show_detail(output, result.detail, full=named)
-    if result.placement is not None:
-        plan_network_views.show_placement(output, plan, result.placement, full=named)
-
-
-def _write(output: Output, plan: Plan, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
+def _write(output: Output, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
     """Figures and tables, as far as they are asked for; before anything is shown, since a pager may close early."""
     from zentrale.jobs.planning import write_figures, write_tables
 
-    written = write_figures(plan, result, folder) if args.figures else []
+    written = write_figures(result, folder) if args.figures else []
     written += write_tables(result, folder) if args.tables else []
     for path in written:
         output.hint(f"wrote {path}")
 
 
 def _enter_addresses(output: Output, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
+    from zentrale.jobs.parts import addresses
     from zentrale.jobs.planning import write_addresses
     from zentrale.site.folder import write_atomically
 
-    if args.write and result.addresses is not None:
-        changed = write_addresses(folder, result.addresses)
+    planned = result.get(addresses.PART)
+    if args.write and planned is not None:
+        changed = write_addresses(folder, planned)
         output.line(f"wrote {changed}" if changed else "nothing to write: every camera has its address", "bold")
         reservations = folder.output / "dhcp-reservations.conf"
-        write_atomically(reservations, result.addresses.reservations().encode("utf-8"))
+        write_atomically(reservations, planned.reservations().encode("utf-8"))
         output.line(f"wrote {reservations}", "bold")

@@ -15,6 +15,7 @@ from zentrale import quantities
 from zentrale.findings import Finding, Severity, finding
 from zentrale.jobs import discovering, verifying
 from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.parts import detail, ports, power, storage, traffic, zones
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.planning import Request, calculate
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
@@ -74,10 +75,6 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     evidence = _gather(plan, logbook)
     outline = read_outline(folder.outline_file, plan.site.origin)
     result = calculate(plan, _PLANNED_PARTS, Request(outline))
-    power, traffic, storage, reach, ports, detail = (
-        result.power, result.traffic, result.storage, result.reach, result.ports, result.detail,
-    )  # fmt: skip
-    assert power and traffic and storage and reach and ports and detail
     open_findings, settled = sort_findings(plan, logbook, result.findings)
     never = never_asked(plan, evidence.looked_at)
     origins = {s.finding: s for s in standings(logbook) if s.settled_at is None}
@@ -88,12 +85,12 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         discovered_at=max((o.at for o in evidence.seen.values()), default=None),
         verified_at=measured[-1].at if measured else None,
         vantage=", ".join(dict.fromkeys(o.vantage for o in measured)),
-        power=power,
-        traffic=traffic,
-        storage=storage,
-        reach=reach,
-        ports=ports,
-        detail=detail,
+        power=result.of(power.PART),
+        traffic=result.of(traffic.PART),
+        storage=result.of(storage.PART),
+        reach=result.of(zones.PART),
+        ports=result.of(ports.PART),
+        detail=result.of(detail.PART),
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),

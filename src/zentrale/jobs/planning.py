@@ -2,143 +2,71 @@
 
 from __future__ import annotations
 
-import os
-import sys
-import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from zentrale.findings import Finding
-from zentrale.jobs import plan_documents as documents
+from zentrale.jobs.parts.part import Asked, Page, Part, R, Request
+from zentrale.jobs.parts.registry import PARTS, load
 from zentrale.output.csv_tables import csv_tables
-from zentrale.planning.addresses import AddressPlan, plan_addresses
-from zentrale.planning.detail import DetailPlan, plan_detail
-from zentrale.planning.multicast import MulticastPlan, plan_multicast
-from zentrale.planning.placement import PlacementPlan, plan_placement
-from zentrale.planning.ports import PortTables, plan_ports
-from zentrale.planning.power import PowerPlan, plan_power
-from zentrale.planning.reach import ReachPlan, plan_reach
-from zentrale.planning.resilience import ResiliencePlan, plan_resilience
-from zentrale.planning.storage import StoragePlan, plan_storage
-from zentrale.planning.traffic import TrafficPlan, plan_traffic
+from zentrale.planning.addresses import AddressPlan
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
-from zentrale.site.outline import Outline
+
+__all__ = ["Calculation", "Request", "calculate", "write_addresses", "write_figures", "write_tables"]
 
 
-@dataclass(frozen=True)
-class Request:
-    """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
-    for a placement.
-    """
-
-    outline: Outline = field(default_factory=Outline)
-    pairs: bool = False
-    placement_s: float = 60.0
-
-
-@dataclass(frozen=True)
 class Calculation:
-    """The parts that were asked for; the others are None."""
+    """The parts that were asked for, each calculated once; one that another needs is calculated along, and not shown."""
 
-    power: PowerPlan | None = None
-    traffic: TrafficPlan | None = None
-    storage: StoragePlan | None = None
-    reach: ReachPlan | None = None
-    addresses: AddressPlan | None = None
-    ports: PortTables | None = None
-    multicast: MulticastPlan | None = None
-    resilience: ResiliencePlan | None = None
-    detail: DetailPlan | None = None
-    placement: PlacementPlan | None = None
+    def __init__(self, plan: Plan, parts: Sequence[Part[Any]], request: Request) -> None:
+        self.plan = plan
+        self._request = request
+        self._made: dict[str, Any] = {}
+        self.parts = tuple(parts)
+        for part in parts:
+            self.of(part)
+
+    def of(self, part: Part[R]) -> R:
+        if part.name not in self._made:
+            self._made[part.name] = part.calculate(self.plan, self, self._request)
+        result: R = self._made[part.name]
+        return result
+
+    def get(self, part: Part[R]) -> R | None:
+        """The result of a part, where it was asked for."""
+        return self.of(part) if part in self.parts else None
 
     @property
     def findings(self) -> list[Finding]:
-        parts = (
-            self.power, self.traffic, self.storage, self.reach, self.addresses, self.ports, self.multicast, self.resilience,
-            self.detail, self.placement,
-        )  # fmt: skip
-        return [f for part in parts if part is not None for f in part.findings]
+        return [f for part in self.parts for f in self.of(part).findings]
 
     def document(self) -> dict[str, object]:
         """Plain values with stable keys and units in them."""
         document: dict[str, object] = {}
-        if self.power is not None:
-            document |= documents.power_document(self.power)
-        if self.traffic is not None:
-            document |= documents.traffic_document(self.traffic)
-        if self.storage is not None:
-            document["storage"] = [documents.storage_document(recorder) for recorder in self.storage.recorders]
-        if self.reach is not None:
-            document |= documents.reach_document(self.reach)
-        if self.addresses is not None:
-            document |= documents.address_document(self.addresses)
-        if self.ports is not None:
-            document["ports"] = documents.plain(self.ports.rows)
-        if self.multicast is not None:
-            document |= documents.multicast_document(self.multicast)
-        if self.resilience is not None:
-            document |= documents.resilience_document(self.resilience)
-        if self.detail is not None:
-            document |= documents.detail_document(self.detail)
-        if self.placement is not None:
-            document |= documents.placement_document(self.placement)
+        for part in self.parts:
+            document |= part.document(self.of(part))
         return document
 
-
-def calculate(plan: Plan, parts: Sequence[str], request: Request | None = None) -> Calculation:
-    """`parts` are names as `zentrale plan` takes them. A placement is searched only where there are cabinets."""
-    request = request or Request()
-    power = plan_power(plan) if {"power", "resilience", "ports"} & set(parts) else None
-    wants_placement = "placement" in parts and (plan.cabinets or len(parts) == 1)
-    return Calculation(
-        power if "power" in parts else None,
-        plan_traffic(plan) if "traffic" in parts else None,
-        plan_storage(plan) if "storage" in parts else None,
-        plan_reach(plan) if "zones" in parts else None,
-        plan_addresses(plan) if "addresses" in parts else None,
-        plan_ports(plan, power) if power is not None and "ports" in parts else None,
-        plan_multicast(plan) if "multicast" in parts else None,
-        plan_resilience(plan, power, pairs=request.pairs) if power is not None and "resilience" in parts else None,
-        plan_detail(plan, request.outline) if "detail" in parts else None,
-        _placement(plan, request.placement_s) if wants_placement else None,
-    )
+    def show(self, page: Page, asked: Asked) -> None:
+        for part in self.parts:
+            part.show(page, self.plan, self.of(part), asked)
 
 
-def _placement(plan: Plan, time_s: float) -> PlacementPlan:
-    """HiGHS, which solves it, writes remarks straight to the process's standard output, past every option: not into
-    the result of a command.
-    """
-    sys.stdout.flush()
-    kept = os.dup(1)
-    nowhere = os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(nowhere, 1)
-        return plan_placement(plan, time_s=time_s, clock=time.monotonic)
-    finally:
-        os.dup2(kept, 1)
-        os.close(kept)
-        os.close(nowhere)
+def calculate(plan: Plan, names: Sequence[str], request: Request | None = None) -> Calculation:
+    """`names` are those of the registry. What does not apply to this plan is left out, unless it is asked for alone."""
+    parts = [load(name) for name in PARTS if name in names]
+    wanted = [part for part in parts if len(parts) == 1 or part.applies(plan)]
+    return Calculation(plan, wanted, request or Request())
 
 
-def write_figures(plan: Plan, result: Calculation, folder: SiteFolder) -> list[Path]:
+def write_figures(result: Calculation, folder: SiteFolder) -> list[Path]:
     """Draw the parts that were calculated; returns the files."""
-    from zentrale.output import coverage_figure, figures, network_figures  # drawing takes a second to load
-
     drawn: dict[str, bytes] = {}
-    if result.power is not None:
-        drawn["power.png"] = figures.power_figure(plan, result.power)
-    if result.traffic is not None:
-        drawn["bandwidth.png"] = figures.bandwidth_figure(plan, result.traffic, [])
-        drawn["topology.png"] = network_figures.topology_figure(plan, result.traffic)
-    if result.storage is not None:
-        drawn["storage.png"] = figures.storage_figure(plan, result.storage)
-    if result.reach is not None:
-        drawn["reach.png"] = network_figures.reach_figure(plan, result.reach)
-    if result.detail is not None and result.detail.ground is not None:
-        drawn["coverage.png"] = coverage_figure.coverage_figure(plan, result.detail)
+    for part in result.parts:
+        drawn |= part.figures(result.plan, result.of(part))
     for name, data in drawn.items():
         write_atomically(folder.output / name, data)
     return [folder.output / name for name in drawn]

@@ -26,6 +26,7 @@ from zentrale.jobs.measuring import Request, StreamResult, judge_stream, measure
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorder import recorded_address
 from zentrale.jobs.resolving import Target, Unresolved, named_hosts_finding, resolve
+from zentrale.jobs.states import State
 from zentrale.jobs.strangers import AccessCheck, Attempt, address_findings, judge_access, try_as_stranger
 from zentrale.logbook.evidence import Judged, Notes, latest, note, standings
 from zentrale.protocols.doors import Door
@@ -148,8 +149,9 @@ class _Run:
     def _judge_target(self, target: Target) -> None:
         ref = ref_of(target.camera)
         self._say(Judged(ref, frozenset({"STR-1", "ERR-1"})))
-        if target.entry is not None:
-            self._say(judge_entry(ref, target.entry.state.value, "", target.entry.label))
+        entry = target.entry
+        if entry is not None and entry.state is not State.DEFAULT_PASSWORD:  # what opens to strangers is tried apart
+            self._say(judge_entry(ref, entry.state.value, "", entry.label))
         if target.clock_offset_s is not None:
             self._say(judge_clock(ref, target.clock_offset_s, self.plan.policy))
 

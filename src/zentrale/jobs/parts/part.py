@@ -1,0 +1,87 @@
+"""What a part of the planning calculation is: from the plan to a result, and from the result to values, tables, figures."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, fields, is_dataclass
+from enum import Enum
+from typing import Any, Generic, Protocol, TypeVar
+
+from zentrale.findings import Finding
+from zentrale.site.model import Plan
+from zentrale.site.outline import Outline
+
+
+class HasFindings(Protocol):
+    @property
+    def findings(self) -> Sequence[Finding]: ...
+
+
+R = TypeVar("R", bound=HasFindings)
+
+
+@dataclass(frozen=True)
+class Request:
+    """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
+    for a placement.
+    """
+
+    outline: Outline = field(default_factory=Outline)
+    pairs: bool = False
+    placement_s: float = 60.0
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How much is to be shown: `full` where the part was asked for by name."""
+
+    full: bool = True
+    pairs: bool = False
+
+
+class Page(Protocol):
+    """Where a part is shown: headings, tables and lines, however they look there."""
+
+    def heading(self, text: str) -> None: ...
+    def line(self, text: str = "", style: str = "") -> None: ...
+    def hint(self, text: str) -> None: ...
+    def table(self, columns: Sequence[str], rows: Iterable[Sequence[str]]) -> None: ...
+
+
+class Made(Protocol):
+    """What other parts have made, calculated where it is needed."""
+
+    def of(self, part: Part[R]) -> R: ...
+
+
+@dataclass(frozen=True)
+class Part(Generic[R]):
+    """One part.
+
+    document: plain values with stable keys and units in them; every list of rows becomes a CSV table, too
+    show:     tables for a person
+    figures:  PNG files by name
+    applies:  whether it is calculated where all parts are asked for
+    """
+
+    name: str
+    calculate: Callable[[Plan, Made, Request], R]
+    document: Callable[[R], dict[str, object]]
+    show: Callable[[Page, Plan, R, Asked], None]
+    figures: Callable[[Plan, R], dict[str, bytes]] = lambda plan, result: {}
+    applies: Callable[[Plan], bool] = lambda plan: True
+
+
+def plain(value: Any) -> Any:
+    """Dataclasses as dictionaries, enums by value, numbers short enough to read."""
+    if is_dataclass(value) and not isinstance(value, type):
+        return {field.name: plain(getattr(value, field.name)) for field in fields(value)}
+    if isinstance(value, Enum):
+        return value.value
+    if isinstance(value, float):
+        return round(value) if abs(value) >= 1e5 else round(value, 3)
+    if isinstance(value, dict):
+        return {str(plain(key)): plain(item) for key, item in value.items()}
+    if isinstance(value, tuple | list):
+        return [plain(item) for item in value]
+    return value

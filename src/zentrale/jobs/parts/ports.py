@@ -1,0 +1,74 @@
+"""The port table of each switch."""
+
+from __future__ import annotations
+
+from zentrale import quantities
+from zentrale.jobs.parts import power
+from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.planning.ports import PortRow, PortTables, plan_ports
+from zentrale.site.model import Plan
+
+
+def calculate(plan: Plan, made: Made, request: Request) -> PortTables:
+    return plan_ports(plan, made.of(power.PART))
+
+
+def document(result: PortTables) -> dict[str, object]:
+    return {"ports": plain(result.rows)}
+
+
+def show(page: Page, plan: Plan, result: PortTables, asked: Asked) -> None:
+    show_ports(page, plan, result, full=asked.full)
+
+
+def show_ports(page: Page, plan: Plan, ports: PortTables, *, full: bool) -> None:
+
+    if not full:
+        page.heading("Ports")
+        rows = []
+        for switch in plan.switches:
+            table = ports.of(switch.name)
+            kinds = [row.kind for row in table]
+            counts = [
+                str(kinds.count(kind)) for kind in ("camera", "recorder", "viewer", "access point", "link", "free")
+            ]
+            rows.append([switch.name, str(len(table)), *counts])
+        columns = [">ports", ">cameras", ">recorder legs", ">viewers", ">access points", ">links", ">free"]
+        page.table(["switch", *columns], rows)
+        page.hint("`zentrale plan ports` shows every port")
+        return
+    for switch in plan.switches:
+        table = ports.of(switch.name)
+        page.heading(f"Ports of {switch.name} ({switch.type}, {switch.cabinet})")
+        rows = [_port_row(plan, row) for row in table if row.kind != "free"]
+        columns = [
+            ">port",
+            "label",
+            "mode",
+            "VLAN",
+            "in private VLAN",
+            ">speed",
+            ">PoE",
+            "priority",
+            "energy saving",
+            "lets in by",
+        ]
+        page.table(columns, rows)
+        free = [str(row.port) for row in table if row.kind == "free"]
+        if free:
+            page.line(f"{quantities.count(len(free), 'port')} free, switched off: {', '.join(free)}")
+
+
+def _port_row(plan: Plan, row: PortRow) -> list[str]:
+
+    vlans = ", ".join(f"{plan.zone(name).vlan} {name}" for name in row.zones) or "-"
+    mode = {"trunk": "trunk, tagged", "access": "access", "off": "off"}[row.mode]
+    run = f", {row.run_length_m:g} m" if row.run_length_m is not None else ""
+    return [
+        str(row.port), f"{row.label}{run}", mode, vlans, row.role or "-", quantities.bitrate(row.rate_mbps * 1e6),
+        "off" if row.poe_w is None else quantities.power(row.poe_w), row.priority or "-",
+        "on" if row.energy_saving else "off", row.authentication if row.authentication != "none" else "-",
+    ]  # fmt: skip
+
+
+PART = Part("ports", calculate, document, show)

@@ -1,0 +1,157 @@
+"""PoE power of every switch in every mode; batteries."""
+
+from __future__ import annotations
+
+from zentrale import quantities
+from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.planning.power import PowerPlan, SwitchPower, plan_power
+from zentrale.site.model import Mode, Plan
+
+
+def calculate(plan: Plan, made: Made, request: Request) -> PowerPlan:
+    return plan_power(plan)
+
+
+def document(power: PowerPlan) -> dict[str, object]:
+    document: dict[str, object] = {}
+    document["switches"] = [
+        {
+            "switch": s.switch,
+            "cabinet": s.cabinet,
+            "poe_supply_w": s.budget_w,
+            "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
+            "reserved_w": round(s.reserved_w, 2),
+            "left_w": round(s.left_w, 2),
+            "worst_mode": s.worst_mode.value,
+            "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
+            "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
+            "ports": [
+                {
+                    "port": p.port,
+                    "camera": p.camera,
+                    "run_length_m": p.run_length_m,
+                    "poe_class": p.poe_class,
+                    "priority": p.priority.value,
+                    "goes_dark": s.going_dark.index(p.camera) + 1,
+                    "reserved_w": p.reserved_w,
+                    "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
+                    "granted_w": {mode.value: round(granted, 2) for mode, granted in p.granted_w.items()},
+                }
+                for p in s.ports
+            ],
+        }
+        for s in power.switches
+    ]
+    document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in power.apart]
+    document["batteries"] = [
+        {
+            "battery": b.battery,
+            "feeds": list(b.feeds),
+            "worst_mode": b.mode.value,
+            "load_w": round(b.load_w, 2),
+            "capacity_wh": b.capacity_wh,
+            "run_time_min": round(b.run_time_min, 1) if b.load_w else None,
+            "wanted_min": b.wanted_min,
+            "needed_wh": None if b.needed_wh is None else round(b.needed_wh),
+        }
+        for b in power.batteries
+    ]
+    return document
+
+
+def show(page: Page, plan: Plan, result: PowerPlan, asked: Asked) -> None:
+    show_power(page, result, full=asked.full)
+
+
+def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
+
+    page.heading("PoE power at the switch, cable loss included [W]")
+    rows = []
+    for switch in power.switches:
+        draws = [f"{switch.draw_w[mode]:.1f}" for mode in Mode]
+        fits = "fault|too little" if any(switch.dark.values()) else "ok|fits"
+        rows.append(
+            [
+                switch.switch,
+                str(len(switch.ports)),
+                _classes(switch),
+                *draws,
+                f"{switch.budget_w:.0f}",
+                f"{switch.left_w:.1f}",
+                switch.worst_mode.value,
+                f"{switch.reserved_w:.1f}",
+                fits,
+            ]
+        )
+    columns = [
+        ">devices",
+        "PoE classes",
+        *(f">{mode.value}" for mode in Mode),
+        ">supply",
+        ">left",
+        "worst mode",
+        ">by class",
+        "",
+    ]
+    page.table(["switch", *columns], rows)
+    if full:
+        _show_fed_ports(page, power)
+    _show_apart(page, power)
+
+
+def _show_fed_ports(page: Page, power: PowerPlan) -> None:
+    """Each port, and in which order they would lose power."""
+
+    page.heading("Each port [W], and who would go dark first")
+    rows = []
+    for switch in power.switches:
+        order = switch.going_dark
+        for port in switch.ports:
+            off = [mode.value for mode in Mode if port.camera in switch.dark[mode]]
+            alone = [mode.value for mode in Mode if port.camera in switch.dark_one_supply[mode]]
+            state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
+            rows.append([
+                f"{switch.switch}:{port.port}", port.camera, f"{port.run_length_m:g} m", str(port.poe_class),
+                *(f"{port.draw_w[mode]:.1f}" for mode in Mode), f"{port.reserved_w:.1f}",
+                f"{max(port.granted_w.values()):.1f}", port.priority.value,
+                f"{order.index(port.camera) + 1} of {len(order)}", state,
+            ])  # fmt: skip
+    modes = [f">{mode.value}" for mode in Mode]
+    columns = ["port", "camera", ">run", ">class", *modes, ">by class", ">granted", "priority", ">goes dark as", ""]
+    page.table(columns, rows)
+
+
+def _show_apart(page: Page, power: PowerPlan) -> None:
+    """What PoE does not feed, and what the batteries carry."""
+
+    if power.apart:
+        page.line(f"not fed by PoE: {', '.join(f'{name} ({supply})' for name, supply in power.apart)}")
+    if power.batteries:
+        page.heading("Batteries, at the end of their life")
+        rows = []
+        for b in power.batteries:
+            enough = b.wanted_min is None or b.run_time_min >= b.wanted_min
+            rows.append([
+                b.battery, ", ".join(b.feeds), quantities.power(b.load_w), b.mode.value, f"{b.capacity_wh:g} Wh",
+                quantities.seconds(60 * b.run_time_min) if b.load_w else "-",
+                "-" if b.wanted_min is None else quantities.seconds(60 * b.wanted_min),
+                "-" if b.needed_wh is None else f"{b.needed_wh:.0f} Wh",
+                "ok|lasts" if enough else "warning|too short",
+            ])  # fmt: skip
+        columns = ["battery", "feeds", ">load", "worst mode", ">capacity", ">lasts", ">wanted", ">needed", ""]
+        page.table(columns, rows)
+
+
+def _classes(switch: SwitchPower) -> str:
+    """How many devices of which class: 2 x 3, 1 x 6."""
+    classes = [port.poe_class for port in switch.ports]
+    return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
+
+
+def figures_of(plan: Plan, result: PowerPlan) -> dict[str, bytes]:
+    from zentrale.output import figures  # drawing takes a second to load
+
+    return {"power.png": figures.power_figure(plan, result)}
+
+
+PART = Part("power", calculate, document, show, figures_of)

@@ -1,0 +1,111 @@
+"""Every port, link and recorder in both directions; bursts of key frames."""
+
+from __future__ import annotations
+
+from zentrale import quantities
+from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.planning.traffic import LinkLoad, TrafficPlan, plan_traffic
+from zentrale.site.model import Plan
+
+
+def calculate(plan: Plan, made: Made, request: Request) -> TrafficPlan:
+    return plan_traffic(plan)
+
+
+def document(traffic: TrafficPlan) -> dict[str, object]:
+    document: dict[str, object] = {}
+    document["links"] = [
+        {
+            "kind": link.kind,
+            "name": link.name,
+            "load_bps": round(link.load_bps),
+            "towards": link.towards,
+            "back_bps": round(link.back_bps),
+            "rate_bps": round(link.rate_bps),
+            "burst_together_bps": round(link.burst.together_bps) if link.burst else None,
+            "burst_spread_bps": round(link.burst.spread_bps) if link.burst else None,
+            "burst_buffer_bytes": plain(link.burst.buffer_bytes) if link.burst else None,
+            "cameras": list(link.cameras),
+        }
+        for link in traffic.links
+    ]
+    document["recorders"] = [
+        {
+            "recorder": r.recorder,
+            "channels": r.channels,
+            "channels_used": r.channels_used,
+            "ingest_bps": round(r.ingest_bps),
+            "ingest_limit_bps": round(r.ingest_limit_bps),
+        }
+        for r in traffic.recorders
+    ]
+    document["estimated_bitrates"] = list(traffic.estimated)
+    return document
+
+
+def show(page: Page, plan: Plan, result: TrafficPlan, asked: Asked) -> None:
+    show_traffic(page, result, full=asked.full)
+
+
+def show_traffic(page: Page, traffic: TrafficPlan, *, full: bool) -> None:
+
+    page.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")
+    rows = [_load(load, load.name) for load in traffic.links if load.kind != "port"]
+    ports = [load for load in traffic.links if load.kind == "port"]
+    if full:
+        rows += [_load(load, f"{load.name} {', '.join(load.cameras)}") for load in sorted(ports, key=_switch_and_port)]
+    elif ports:
+        busiest = max(ports, key=lambda load: load.share)
+        rows.append(_load(busiest, f"busiest of {len(ports)}: {busiest.name}"))
+    columns = ["kind", "where", ">cameras", ">load", ">line rate", ">share", ">other way", ">burst", ">buffer for it"]
+    page.table(columns, rows)
+    page.line("burst: 99.9 % of all 100 ms stay below it when all cameras start together, as after a power cut")
+    rows = [
+        [
+            r.recorder,
+            f"{r.channels_used} of {r.channels}",
+            quantities.bitrate(r.ingest_bps),
+            quantities.bitrate(r.ingest_limit_bps),
+            quantities.share(r.ingest_bps, r.ingest_limit_bps),
+        ]
+        for r in traffic.recorders
+    ]
+    page.line()
+    page.table(["recorder", ">channels", ">takes in", ">limit", ">share"], rows)
+
+
+def _switch_and_port(load: LinkLoad) -> tuple[str, int]:
+    switch, _, port = load.name.rpartition(":")
+    return switch, int(port)
+
+
+def _load(load: LinkLoad, where: str) -> list[str]:
+
+    over = "fault|" if load.share > 1 else ""
+    return [
+        load.kind, where, str(len(load.cameras)), quantities.bitrate(load.load_bps), quantities.bitrate(load.rate_bps),
+        over + quantities.share(load.load_bps, load.rate_bps), quantities.bitrate(load.back_bps), *_burst(load),
+    ]  # fmt: skip
+
+
+def _burst(load: LinkLoad) -> list[str]:
+
+    if load.burst is None:
+        return ["", ""]
+    needed = load.burst.buffer_bytes
+    return [
+        quantities.bitrate(load.burst.together_bps),
+        "none is enough" if needed is None else quantities.size(needed),
+    ]
+
+
+def figures_of(plan: Plan, result: TrafficPlan) -> dict[str, bytes]:
+    from zentrale.output import figures, network_figures  # drawing takes a second to load
+
+    return {
+        "bandwidth.png": figures.bandwidth_figure(plan, result, []),
+        "topology.png": network_figures.topology_figure(plan, result),
+    }
+
+
+PART = Part("traffic", calculate, document, show, figures_of)
