@@ -13,7 +13,7 @@ import pytest
 
 from conftest import CAMERAS, make_site
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checking_channels import _Channel, _judge
+from zentrale.jobs.checks.recording import _Channel, _judge
 from zentrale.jobs.handing_over import hand_over, sort_findings
 from zentrale.logbook.evidence import Notes, chain_breaks, latest, note, standings
 from zentrale.logbook.schema import VERSION_1, VERSION_2

@@ -15,7 +15,7 @@ from conftest import CAMERAS, SITE, TYPES, Result, make_site, zentrale
 from zentrale.cli.output import Output
 from zentrale.cli.verify import _show_channels
 from zentrale.findings import finding
-from zentrale.jobs.checking_channels import ChannelResult
+from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.planning import Request, calculate, write_figures
 from zentrale.jobs.verifying import Verification
 from zentrale.site.folder import SiteFolder

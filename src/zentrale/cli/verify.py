@@ -72,7 +72,8 @@ def run(args: argparse.Namespace) -> int:
 def _site(args: argparse.Namespace, output: Output) -> Verification:
     import asyncio
 
-    from zentrale.jobs.measuring import Request
+    from zentrale.jobs.checks.check import Request
+    from zentrale.jobs.checks.registry import CHECKS
     from zentrale.jobs.selection import select
     from zentrale.jobs.verifying import verify_site
     from zentrale.logbook.store import Logbook
@@ -85,7 +86,7 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     vault = options.vault_or_none(args, folder)
     transport = Transport(args.transport) if args.transport else None
     request = Request(args.seconds, transport, folder.output / "pictures")
-    with Logbook(folder.logbook_file) as logbook, output.progress("verifying", 4) as step:
+    with Logbook(folder.logbook_file) as logbook, output.progress("verifying", len(CHECKS)) as step:
         keyring = options.keyring(args, output, plan, vault, logbook)
         return asyncio.run(verify_site(plan, cameras, keyring, request, step))
 
@@ -351,7 +352,7 @@ def _show_access(output: Output, result: Verification) -> None:
 
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
-    from zentrale.jobs.measuring import stream_document
+    from zentrale.jobs.checks.streams import stream_document
     from zentrale.quantities import timestamp
 
     return {

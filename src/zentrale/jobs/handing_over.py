@@ -13,7 +13,12 @@ from pathlib import Path
 
 from zentrale import quantities
 from zentrale.findings import Finding, Severity, finding
-from zentrale.jobs import discovering, verifying
+from zentrale.jobs import discovering
+from zentrale.jobs.checks.check import Need
+from zentrale.jobs.checks.recording import CHANNEL
+from zentrale.jobs.checks.registry import CHECKS
+from zentrale.jobs.checks.strangers import ACCESS
+from zentrale.jobs.checks.streams import PICTURE, STREAM
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.parts import detail, ports, power, storage, traffic, zones
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
@@ -116,10 +121,10 @@ def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
     return _Evidence(
         discovering.last_devices(plan, logbook) if seen else {},
         {(o.content["address"], o.content["url"]): o for o in seen},
-        latest(logbook, verifying.STREAM),
-        latest(logbook, verifying.PICTURE),
-        latest(logbook, verifying.CHANNEL),
-        list(latest(logbook, verifying.ACCESS).values()),
+        latest(logbook, STREAM),
+        latest(logbook, PICTURE),
+        latest(logbook, CHANNEL),
+        list(latest(logbook, ACCESS).values()),
         looked_at(logbook),
         logbook.changes(),
         [r for r in logbook.runs() if r.state == INTERRUPTED],
@@ -150,23 +155,12 @@ def sort_findings(
 
 def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[NeverAsked]:
     """What acceptance needs and no run ever looked at, by what it is."""
+    needs = [Need("never looked for", name, ref_of(p), "DIS-1") for name, p in planned_devices(plan).items()]
+    needs += [need for check in CHECKS for camera in plan.cameras for need in check.needs(plan, camera)]
     found: dict[str, list[str]] = {}
-
-    def need(what: str, subject: str, ref: Ref, *codes: str) -> None:
-        if not any((ref, code) in looked for code in codes):
-            found.setdefault(what, []).append(subject)
-
-    for name, planned in planned_devices(plan).items():
-        need("never looked for", name, ref_of(planned), "DIS-1")
-    for camera in plan.cameras:
-        for stream in plan.streams(camera):
-            ref = ref_of(camera, f"{stream} stream")
-            need("stream never measured", f"{camera.name} {stream}", ref, "STR-1")
-        need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2")
-        channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
-        need("recording never asked for", f"{camera.recorder} channel {camera.channel}", channel, "REC-1")
-        if plan.camera_type(camera).onvif:
-            need("clock never looked at", camera.name, ref_of(camera), "CLK-1")
+    for need in needs:
+        if (need.ref, need.code) not in looked:
+            found.setdefault(need.what, []).append(need.where)
     return [NeverAsked(what, tuple(subjects)) for what, subjects in found.items()]
 
 

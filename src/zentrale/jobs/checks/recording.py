@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
 
 from zentrale.errors import DeviceError
 from zentrale.field import scheduler
@@ -12,41 +11,18 @@ from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.access import find_entry
+from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding
+from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding, recorded_address
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording
-from zentrale.quantities import timestamp
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
+CHANNEL = "channel"  # the kind of its observations
 BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
-
-
-@dataclass(frozen=True)
-class ChannelResult:
-    """One planned channel. `stored_until` is the recorder's time of the last picture it stored; `records` None where the
-    recorder could not be asked.
-    """
-
-    recorder: str
-    channel: int
-    camera: str
-    state: str
-    stored_until: datetime | None
-    findings: tuple[Finding, ...] = ()
-    records: bool | None = None
-
-    @property
-    def ref(self) -> Ref:
-        return Ref(Kind.RECORDER, self.recorder, f"channel {self.channel}")
-
-    def document(self) -> dict[str, object]:
-        return {
-            "recorder": self.recorder, "channel": self.channel, "camera": self.camera, "state": self.state,
-            "stored_until": timestamp(self.stored_until) if self.stored_until else None, "records": self.records,
-        }  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -185,3 +161,44 @@ def _judge(camera: Camera, now: _Channel | None, was: _Channel | None, address: 
         item = finding("REC-1", result.ref, measured, "recording", camera.source)
         return replace(result, findings=(item,))
     return replace(result, records=True)
+
+
+class Recording(Check):
+    """Asks the recorders before and after the streams were measured: what is stored must have grown meanwhile."""
+
+    name = "recording"
+    layer = Layer.RECORDING
+    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "DIS-1"})
+    doing = "asking the recorders"
+
+    def __init__(self) -> None:
+        self._before: Samples = {}
+        self._checks = RecorderChecks(())
+
+    async def prepare(self, round: Round) -> None:
+        self._before = await sample_recorders(round.plan, round.found, round.keyring)
+
+    async def observe(self, round: Round) -> None:
+        targets = [t for t in round.targets if "main" in t.streams]
+        main = {t.camera.name: recorded_address(t.camera, t.streams["main"]) for t in targets}
+        missing = {u.camera.name for u in round.unresolved}
+        self._checks = await check_recorders(
+            round.plan, round.cameras, round.found, round.keyring, self._before, main, missing
+        )
+        round.channels = self._checks.channels
+        round.findings += self._checks.not_found
+        for channel in round.channels:
+            if channel.records is not None:
+                round.observe(CHANNEL, channel.ref, "ONVIF", channel.document())
+
+    def judge(self, round: Round) -> Iterator[Judged]:
+        yield from self._checks.recorders
+        missing = {u.camera.name for u in round.unresolved}
+        for channel in round.channels:
+            if channel.records is not None and channel.camera not in missing:
+                yield Judged(channel.ref, frozenset({"REC-1", "REC-2"}), channel.findings)
+
+    def needs(self, plan: Plan, camera: Camera) -> list[Need]:
+        where = f"{camera.recorder} channel {camera.channel}"
+        channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
+        return [Need("recording never asked for", where, channel, "REC-1")]

@@ -1,10 +1,11 @@
-"""Measuring one stream, and saying what is wrong with it."""
+"""Measuring every stream at the same time, and saying what is wrong with each."""
 
 from __future__ import annotations
 
 import asyncio
+import hashlib
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from zentrale.errors import (
     CertificateError,
@@ -12,52 +13,26 @@ from zentrale.errors import (
     DeviceError,
     LockedError,
     NotAskedError,
+    Whose,
 )
-from zentrale.field import pictures, rtsp_player
+from zentrale.field import pictures, rtsp_player, scheduler
 from zentrale.field.rtsp_player import Visit
+from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
+from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
+from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.resolving import Target
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged
-from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.stream_meter import StreamMeasurement
-from zentrale.site.model import Plan, Policy
-from zentrale.subjects import Kind, Ref
+from zentrale.site.folder import write_atomically
+from zentrale.site.model import Camera, Plan, Policy
+from zentrale.subjects import Ref
 
-
-@dataclass(frozen=True)
-class Request:
-    duration_s: float = 5.0
-    transport: Transport | None = None
-    pictures_folder: Path | None = None
-
-
-@dataclass(frozen=True)
-class StreamResult:
-    """One stream. `measured` is None where it did not play, or was not asked for: `error` says why. A bare address has no
-    `camera`.
-    """
-
-    camera: str
-    stream: str
-    url: str
-    measured: StreamMeasurement | None
-    error: str
-    findings: tuple[Finding, ...]
-    picture: bytes | None = None
-
-    @property
-    def verdict(self) -> str:
-        """The worst severity of its findings, or ok; not known where it was not asked for."""
-        if self.findings:
-            return min((f.severity for f in self.findings), key=lambda s: s.rank).value
-        return "ok" if self.measured else "not known"
-
-    @property
-    def ref(self) -> Ref:
-        return Ref(Kind.CAMERA, self.camera, f"{self.stream} stream")
+STREAM, PICTURE = "stream", "picture"  # kinds of observations
+BUDGET_S = 60.0  # for one stream, beside the time it is measured
 
 
 @dataclass(frozen=True)
@@ -121,6 +96,69 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
     camera = next(c for c in plan.cameras if c.name == result.camera)
     codes = codes_judged(result.measured, plan.streams(camera)[result.stream]) if result.measured else frozenset[str]()
     return Judged(result.ref, codes | {f.code for f in result.findings}, result.findings)
+
+
+class Streams(Check):
+    name = "streams"
+    layer = Layer.STREAM
+    codes = frozenset({f"STR-{number}" for number in range(1, 12)})
+    doing = "measuring the streams"
+
+    async def observe(self, round: Round) -> None:
+        wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
+        measured = await scheduler.run(
+            wanted, lambda w: measure_planned(round.plan, *w, round.request), at_once=max(1, len(wanted)),
+            budget_s=round.request.duration_s + BUDGET_S,
+        )  # fmt: skip
+        streams = [_not_measured(round, m) if isinstance(m, Failure) else m for m in measured]
+        for target in round.targets:
+            for stream in round.plan.streams(target.camera):
+                if stream not in target.streams:
+                    reason = target.failed.get(stream) or f"the camera offers no {stream} stream"
+                    streams.append(_no_stream(target.camera, stream, "", reason))
+        for result in streams:
+            round.observe(STREAM, result.ref, "RTSP", stream_document(result))
+            _keep_picture(round, result)
+        for left in round.unresolved:  # not asked for: no observation
+            streams += [
+                StreamResult(left.camera.name, s, "", None, left.reason, ()) for s in round.plan.streams(left.camera)
+            ]
+        order = {c.name: i for i, c in enumerate(round.cameras)}
+        round.streams = sorted(streams, key=lambda s: (order[s.camera], s.stream))
+
+    def judge(self, round: Round) -> Iterator[Judged]:
+        missing = {u.camera.name for u in round.unresolved}
+        for result in round.streams:
+            if result.camera not in missing:
+                yield judge_stream(round.plan, result)
+
+    def needs(self, plan: Plan, camera: Camera) -> list[Need]:
+        return [
+            Need("stream never measured", f"{camera.name} {stream}", ref_of(camera, f"{stream} stream"), "STR-1")
+            for stream in plan.streams(camera)
+        ]
+
+
+def _not_measured(round: Round, failure: Failure[tuple[Target, str]]) -> StreamResult:
+    target, stream = failure.item
+    round.reports += [failure.report] if failure.report else []
+    code = "ERR-1" if failure.whose is Whose.DEFECT else "STR-1"
+    return _no_stream(target.camera, stream, target.streams[stream].url, failure.message, code)
+
+
+def _no_stream(camera: Camera, stream: str, url: str, reason: str, code: str = "STR-1") -> StreamResult:
+    item = finding(code, ref_of(camera, f"{stream} stream"), reason, "a stream that plays", camera.source)
+    return StreamResult(camera.name, stream, url, None, reason, (item,))
+
+
+def _keep_picture(round: Round, stream: StreamResult) -> None:
+    folder, picture = round.request.pictures_folder, stream.picture
+    if folder is None or picture is None:
+        return
+    name = f"{stream.camera}-{stream.stream}.jpg"
+    write_atomically(folder / name, picture)
+    content = {"file": name, "sha256": hashlib.sha256(picture).hexdigest()}
+    round.observe(PICTURE, stream.ref, "decoded key frame", content)
 
 
 def stream_document(stream: StreamResult) -> dict[str, object]:

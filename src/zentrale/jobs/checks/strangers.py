@@ -5,48 +5,31 @@ A default password is tried at one door a window, so that the test locks no devi
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
-from enum import Enum
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
-from zentrale.field import rtsp_player
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError, Whose
+from zentrale.field import rtsp_player, scheduler
 from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access, AccessResult
+from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
+from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.resolving import Target
-from zentrale.logbook.evidence import Judged, Observation
+from zentrale.logbook.evidence import Judged, Observation, latest, standings
 from zentrale.protocols import doors
 from zentrale.protocols.doors import Door, Purpose
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.model import Camera
-from zentrale.subjects import Kind, Ref
+from zentrale.site.model import Camera, Plan
+from zentrale.subjects import Ref
 
-
-class Attempt(Enum):
-    """With what a stranger tries."""
-
-    NO_PASSWORD = "no password"
-    DEFAULT_PASSWORD = "default password"
-
-
-@dataclass(frozen=True)
-class AccessCheck:
-    """One stranger's attempt: on which door, with what (`attempt` says it in words), and what came of it."""
-
-    camera: str
-    door: Door
-    kind: Attempt
-    attempt: str
-    result: AccessResult
-
-    @property
-    def ref(self) -> Ref:
-        return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
+ACCESS = "access"  # the kind of its observations
+AT_ONCE = 32
+BUDGET_S = 90.0  # for one camera, each request of which may take 12 s
 
 
 async def try_as_stranger(keyring: Keyring, target: Target) -> list[AccessCheck]:
@@ -138,6 +121,46 @@ def _refused(check: AccessCheck, earlier: Mapping[Ref, Observation], since: date
         after = seen is not None and (since is None or seen.at > since)
         return seen is not None and after and seen.content.get("result") == Access.REFUSED.value
     return check.result.access is Access.REFUSED
+
+
+class Strangers(Check):
+    name = "strangers"
+    layer = Layer.ACCESS
+    codes = frozenset({"SEC-1", "SEC-2", "SEC-4", "SEC-5", "SEC-10", "ERR-1"})
+    doing = "trying to get in as a stranger"
+
+    def __init__(self) -> None:
+        self._judged: list[Judged] = []
+
+    async def observe(self, round: Round) -> None:
+        keyring = round.keyring
+        await keyring.ready()
+        tried = await scheduler.run(
+            round.targets, lambda t: try_as_stranger(keyring, t), at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S)
+        )
+        earlier = latest(keyring.logbook, ACCESS)
+        open_now = [s for s in standings(keyring.logbook) if s.finding.code == "SEC-1" and s.settled_by is None]
+        found_at = {s.finding.ref: s.at for s in open_now}
+        self._judged = []
+        for target, result in zip(round.targets, tried, strict=True):
+            ref = ref_of(target.camera)
+            if isinstance(result, Failure):
+                code = "ERR-1" if result.whose is Whose.DEFECT else "SEC-5"
+                round.reports += [result.report] if result.report else []
+                item = finding(code, ref, result.message, "refused", "good practice")
+                self._judged.append(Judged(ref, frozenset({code}), (item,)))
+                continue
+            round.access += result
+            self._judged += judge_access(target.camera, result, earlier, found_at.get(ref))
+            for attempt in result:
+                if attempt.result.access is not Access.NOT_ASKED:
+                    round.observe(ACCESS, attempt.ref, attempt.door.value, attempt.document())
+
+    def judge(self, round: Round) -> Iterator[Judged]:
+        yield from self._judged
+
+    def needs(self, plan: Plan, camera: Camera) -> list[Need]:
+        return [Need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2")]
 
 
 def address_findings(check: AccessCheck, url: str) -> list[Finding]:

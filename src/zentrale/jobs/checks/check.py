@@ -1,0 +1,111 @@
+"""What a check is: something that is observed at one layer of a camera's way to the recorder, and judged by the plan.
+
+`verify` runs them all. A check looks at all cameras of a round at once, since measuring together is part of what is measured.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import IntEnum
+from pathlib import Path
+from typing import Any
+
+from zentrale.findings import Finding
+from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.logbook.evidence import Judged, Notes, note
+from zentrale.protocols.rtsp_client import Transport
+from zentrale.site.model import Camera, Plan
+from zentrale.subjects import Ref
+
+
+class Layer(IntEnum):
+    """Where on the way from the cable to the recorder a check looks; what fails lower down explains what is above."""
+
+    LINK = 1
+    ADDRESS = 2
+    PORT = 3
+    SERVICE = 4
+    ACCESS = 5
+    STREAM = 6
+    PICTURE = 7
+    RECORDING = 8
+    NETWORK = 9
+
+
+@dataclass(frozen=True)
+class Request:
+    """How long streams are measured, how packets travel (None: TCP, or UDP where it must), where pictures go."""
+
+    duration_s: float = 5.0
+    transport: Transport | None = None
+    pictures_folder: Path | None = None
+
+
+@dataclass
+class Round:
+    """One round over `cameras`: what the checks have found out so far, each for those after it."""
+
+    plan: Plan
+    cameras: Sequence[Camera]
+    keyring: Keyring
+    request: Request
+    found: Mapping[str, FoundDevice]
+    run: int
+    targets: list[Target] = field(default_factory=list)
+    unresolved: list[Unresolved] = field(default_factory=list)
+    streams: list[StreamResult] = field(default_factory=list)
+    access: list[AccessCheck] = field(default_factory=list)
+    channels: tuple[ChannelResult, ...] = ()
+    findings: list[Finding] = field(default_factory=list)
+    reports: list[str] = field(default_factory=list)  # of defects of ours, for whoever mends them
+    notes: Notes = field(default_factory=Notes)
+
+    def observe(self, kind: str, ref: Ref, method: str, content: Any) -> None:
+        self.notes.observe(kind, ref, method, content)
+
+    def say(self, judged: Judged) -> None:
+        """A judgement for the logbook, and its findings for the person."""
+        self.findings += judged.findings
+        self.notes.judge(judged.ref, judged.codes, judged.findings)
+
+    async def write(self) -> None:
+        await asyncio.to_thread(note, self.keyring.logbook, self.run, self.notes)
+
+
+@dataclass(frozen=True)
+class Need:
+    """What acceptance wants to be looked at: in words, where, and by which code of which subject it is known."""
+
+    what: str
+    where: str
+    ref: Ref
+    code: str
+
+
+class Check(ABC):
+    """`codes` are those that it can find; `doing` says to the person at the terminal what is waited for."""
+
+    name: str
+    layer: Layer
+    codes: frozenset[str]
+    doing: str
+
+    async def prepare(self, round: Round) -> None:  # noqa: B027 - most have nothing to look at beforehand
+        """What has to be looked at before any check begins."""
+
+    @abstractmethod
+    async def observe(self, round: Round) -> None:
+        """Look; what was seen goes into the round, and into its observations."""
+
+    @abstractmethod
+    def judge(self, round: Round) -> Iterator[Judged]:
+        """What that says, against the plan; nothing of what could not be seen."""
+
+    def needs(self, plan: Plan, camera: Camera) -> Iterable[Need]:
+        """What acceptance wants of this check for one camera."""
+        return ()

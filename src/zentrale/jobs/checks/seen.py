@@ -1,0 +1,125 @@
+"""What the checks have seen: of a camera that was entered or was not, of a stream, a stranger's attempt, a channel."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import Enum
+
+from zentrale.field.rtsp_player import AccessResult, Visit
+from zentrale.findings import Finding
+from zentrale.jobs.access import Entry
+from zentrale.protocols.doors import Door
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.quantities import timestamp
+from zentrale.site.model import Camera
+from zentrale.subjects import Kind, Ref
+
+
+@dataclass(frozen=True)
+class Target:
+    """A camera that was got into: its streams by name, those whose address could not be used with the reason, how to ask
+    for them, and its ONVIF address (empty where it has none). `named`: other hosts in what it told; `clock_offset_s` how
+    far its clock is ahead, None where it tells none.
+    """
+
+    camera: Camera
+    url: str
+    visit: Visit
+    streams: Mapping[str, StreamAddress]
+    failed: Mapping[str, str] = field(default_factory=dict)
+    named: tuple[str, ...] = ()
+    clock_offset_s: float | None = None
+    entry: Entry | None = None
+
+
+@dataclass(frozen=True)
+class Unresolved:
+    """A camera whose streams cannot be asked for. `entry` where it was asked and did not let us in; `code` of the finding
+    that says so otherwise. `observed`: by this run, not by an earlier discovery.
+    """
+
+    camera: Camera
+    reason: str
+    code: str
+    entry: Entry | None = None
+    observed: bool = False
+    report: str = ""
+
+
+@dataclass(frozen=True)
+class StreamResult:
+    """One stream. `measured` is None where it did not play, or was not asked for: `error` says why. A bare address has no
+    `camera`.
+    """
+
+    camera: str
+    stream: str
+    url: str
+    measured: StreamMeasurement | None
+    error: str
+    findings: tuple[Finding, ...]
+    picture: bytes | None = None
+
+    @property
+    def verdict(self) -> str:
+        """The worst severity of its findings, or ok; not known where it was not asked for."""
+        if self.findings:
+            return min((f.severity for f in self.findings), key=lambda s: s.rank).value
+        return "ok" if self.measured else "not known"
+
+    @property
+    def ref(self) -> Ref:
+        return Ref(Kind.CAMERA, self.camera, f"{self.stream} stream")
+
+
+class Attempt(Enum):
+    """With what a stranger tries."""
+
+    NO_PASSWORD = "no password"
+    DEFAULT_PASSWORD = "default password"
+
+
+@dataclass(frozen=True)
+class AccessCheck:
+    """One stranger's attempt: on which door, with what (`attempt` says it in words), and what came of it."""
+
+    camera: str
+    door: Door
+    kind: Attempt
+    attempt: str
+    result: AccessResult
+
+    @property
+    def ref(self) -> Ref:
+        return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
+
+    def document(self) -> dict[str, object]:
+        return {"door": self.door.value, "attempt": self.attempt, "result": self.result.access.value}
+
+
+@dataclass(frozen=True)
+class ChannelResult:
+    """One planned channel. `stored_until` is the recorder's time of the last picture it stored; `records` None where the
+    recorder could not be asked.
+    """
+
+    recorder: str
+    channel: int
+    camera: str
+    state: str
+    stored_until: datetime | None
+    findings: tuple[Finding, ...] = ()
+    records: bool | None = None
+
+    @property
+    def ref(self) -> Ref:
+        return Ref(Kind.RECORDER, self.recorder, f"channel {self.channel}")
+
+    def document(self) -> dict[str, object]:
+        return {
+            "recorder": self.recorder, "channel": self.channel, "camera": self.camera, "state": self.state,
+            "stored_until": timestamp(self.stored_until) if self.stored_until else None, "records": self.records,
+        }  # fmt: skip
