@@ -13,11 +13,13 @@ from hypothesis import strategies as st
 from conftest import make_site
 from zentrale.errors import InputError
 from zentrale.jobs.discovering import ranges_to_sweep
+from zentrale.jobs.finders.finder import Looked, Sighting
+from zentrale.jobs.finders.merging import merge
+from zentrale.jobs.finders.multicast_probe import sighting
 from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.judging_devices import Looked, judge_devices
+from zentrale.jobs.judging_devices import judge_devices
 from zentrale.jobs.matching import Known, Matching, match_devices
 from zentrale.jobs.selection import select
-from zentrale.jobs.sightings import gather
 from zentrale.jobs.states import State
 from zentrale.protocols.ws_discovery import Match
 from zentrale.site.folder import SiteFolder
@@ -120,7 +122,9 @@ def test_probe_and_sweep_are_brought_together() -> None:
     encoder = [(Match(f"urn:{n}", (), (), ("http://10.0.0.8/onvif",)), "10.0.0.8") for n in range(10, 26)]
     cloned = [(Match("urn:9", (), (), (f"http://10.0.0.{n}/",)), f"10.0.0.{n}") for n in (10, 11)]
     heard = [(honest, "10.0.0.5"), (stale, "10.0.0.6"), *encoder, *cloned]
-    devices = {d.address: d for d in gather(heard, {"10.0.0.5": [81], "10.0.0.7": [554]})}
+    swept = [Sighting("10.0.0.5", "sweep", ports=(81,)), Sighting("10.0.0.7", "sweep", ports=(554,))]
+    planned = [Sighting(f"10.0.0.{n}", "planned", url=f"http://10.0.0.{n}:8000/") for n in (5, 20)]
+    devices = {d.address: d for d in merge([*(sighting(m, h) for m, h in heard), *swept, *planned])}
     assert [(d.method, d.url) for d in devices.values()] == [
         ("probe + sweep", "http://10.0.0.5:81/onvif"),
         ("probe", "http://10.0.0.6:82/onvif/x?y"),
@@ -128,6 +132,7 @@ def test_probe_and_sweep_are_brought_together() -> None:
         ("probe", "http://10.0.0.10/"),
         ("probe", "http://10.0.0.11/"),
         ("sweep", ""),
+        ("planned", "http://10.0.0.20:8000/"),
     ]
     assert devices["10.0.0.5"].model == "L2" and devices["10.0.0.6"].named_hosts == ("192.168.0.64 (service address)",)
     assert [devices[f"10.0.0.{n}"].own_endpoint for n in (8, 10, 11)] == ["urn:10", "", ""]

@@ -6,22 +6,26 @@ import asyncio
 import ipaddress
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import reduce
+from itertools import chain
 
 from zentrale.errors import InputError, Whose
 from zentrale.field import scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
-from zentrale.field.probe import DEFAULT_WAIT_S, probe
+from zentrale.field.probe import DEFAULT_WAIT_S
 from zentrale.field.scheduler import Failure
-from zentrale.field.sweep import hosts, sweep
+from zentrale.field.sweep import hosts
 from zentrale.findings import Finding
+from zentrale.jobs.finders.finder import Looked, Search
+from zentrale.jobs.finders.merging import merge
+from zentrale.jobs.finders.registry import FINDERS
 from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.identifying import Expected, identify
-from zentrale.jobs.judging_devices import Looked, judge_devices
+from zentrale.jobs.judging_devices import judge_devices
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import Matching, matched
 from zentrale.jobs.planned import planned_devices, ref_of
-from zentrale.jobs.sightings import Heard, add_planned_addresses, ask_those_told_of, gather
 from zentrale.jobs.states import State
 from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
 from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
@@ -81,19 +85,14 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     choice = choose(request.adapter, wanted, list_adapters())
     networks = ranges_to_sweep(plan, choice.adapter, request.ranges) if request.sweep else []
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
-    source = None if choice.adapter.loopback else choice.adapter.address
-    looked = _looked(plan, choice.adapter, networks, request)
+    search = Search(choice.adapter, tuple(networks), ports, request.probe, request.wait_s, plan)
+    looked = reduce(Looked.joined, (finder.looks(search) for finder in FINDERS))
     got: list[FoundDevice] = []
     with keyring.logbook.running(COMMAND, str(choice.adapter), looked.document()) as run:
         try:
-            progress(0, "probe and sweep")
-            heard, swept = await asyncio.gather(
-                probe(choice.adapter.address, request.wait_s) if request.probe else _nobody(),
-                sweep(hosts(networks), ports, source, lambda done: None),
-            )
-            sightings = gather(await ask_those_told_of(heard), swept)
-            if plan is not None:
-                sightings = add_planned_addresses(sightings, plan)
+            progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
+            seen = await asyncio.gather(*(finder.find(search) for finder in FINDERS))
+            sightings = merge(chain.from_iterable(seen))
             devices = await _identify_all(sightings, plan, keyring, progress, got)
         except BaseException:
             # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
@@ -104,12 +103,6 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, plan, matching, judged)
     return Discovery(choice, tuple(str(n) for n in networks), matching, findings)
-
-
-def _looked(plan: Plan | None, adapter: Adapter, networks: Sequence[ipaddress.IPv4Network], request: Request) -> Looked:
-    """Where this run looks: its scope. A probe reaches the adapter's own network; recorders are asked directly too."""
-    asked = frozenset(r.address for r in plan.recorders) if plan else frozenset()
-    return Looked(tuple(networks), asked, adapter.network if request.probe else None)
 
 
 def _judged(plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looked: Looked) -> list[Judged]:
@@ -125,10 +118,6 @@ def _judged(plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looke
         if ref is not None and gone and standing.settled_by is None:
             judged.append(Judged(ref, frozenset({standing.finding.code})))
     return judged
-
-
-async def _nobody() -> list[Heard]:
-    return []
 
 
 async def _identify_all(

@@ -11,10 +11,10 @@ from zentrale.field.device import Device, TroubleError
 from zentrale.field.http import LostError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.jobs.access import device_maker, find_entry
+from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices
-from zentrale.jobs.sightings import RTSP_PORTS
 from zentrale.jobs.states import State
 from zentrale.logbook.store import Logbook
 from zentrale.site.identity import Identity

@@ -7,12 +7,11 @@ that was not tried is not called wrong.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from ipaddress import IPv4Network, ip_address
 from typing import Any
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.jobs.finders.finder import Looked
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.matching import Device, Matching, lacks_onvif
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
@@ -25,47 +24,6 @@ _TROUBLE_CODES = frozenset({"DIS-6", "DIS-7", "DIS-9", "DIS-10", "ERR-1"})
 _ENTRY_CODES = frozenset({"SEC-3", "SEC-7", "SEC-8", "SEC-9"})
 _ENTERED = {s.value for s in (State.OUR_PASSWORD, State.KNOWN_PASSWORD, State.DEFAULT_PASSWORD, State.FRESH)}
 _CLOSED = {s.value for s in CLOSED}
-
-
-@dataclass(frozen=True)
-class Looked:
-    """Where a discovery looked: what it swept, whom it asked directly, and the network its probe reached (None: it sent
-    none). This is a run's scope in the logbook.
-    """
-
-    networks: tuple[IPv4Network, ...] = ()
-    asked: frozenset[str] = frozenset()
-    probed: IPv4Network | None = None
-    interrupted: bool = False
-
-    def covers(self, addresses: Collection[str], *, by_probe: bool = False) -> bool:
-        """Whether a device at one of these addresses would have been seen. `by_probe`: it is one that answers probes,
-        which not all do.
-        """
-        if self.interrupted:
-            return False
-        inside = [*self.networks, *([self.probed] if by_probe and self.probed is not None else [])]
-        return any(a in self.asked or any(ip_address(a) in n for n in inside) for a in addresses)
-
-    @property
-    def ways(self) -> str:
-        ways = ["probe"] if self.probed is not None else []
-        if self.networks:
-            ways.append(f"sweep of {', '.join(map(str, self.networks))}")
-        return " and ".join(ways) or "its planned address"
-
-    def document(self) -> dict[str, object]:
-        return {
-            "networks": [str(n) for n in self.networks],
-            "asked": sorted(self.asked),
-            "probed": str(self.probed) if self.probed else None,
-        }
-
-    @classmethod
-    def from_document(cls, content: Mapping[str, Any], *, interrupted: bool) -> Looked:
-        networks = tuple(IPv4Network(n) for n in content.get("networks", ()))
-        probed = content.get("probed")
-        return cls(networks, frozenset(content.get("asked", ())), IPv4Network(probed) if probed else None, interrupted)
 
 
 def judge_devices(

@@ -7,9 +7,9 @@ from dataclasses import replace
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
 from zentrale.field.rtsp_player import Access, Visit
+from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.sightings import RTSP_PORTS
 from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress

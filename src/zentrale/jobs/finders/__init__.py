@@ -1,0 +1,1 @@
+"""The ways of discovery, a module each, and bringing together what they saw."""

@@ -1,0 +1,76 @@
+"""From what the ways of discovery saw to what is to be asked who it is: one entry for each service of a host."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Iterable, Sequence
+from urllib.parse import urlsplit
+
+from zentrale.errors import RemoteProtocolError
+from zentrale.jobs.finders.finder import Sighting
+from zentrale.jobs.found import FoundDevice
+from zentrale.protocols.addresses import HTTP_SCHEMES, Pinned, bracketed, pin
+from zentrale.protocols.onvif.device import SERVICE_PATH
+
+log = logging.getLogger(__name__)
+RTSP_PORTS = (554, 8554)
+_HTTPS_PORTS = (443, 8443)
+_MAX_SERVICES = 8  # of one host; each is asked
+
+
+def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
+    """However many endpoints a service answers with, it is one entry; one that was seen by several ways says by which."""
+    seen = list(sightings)
+    told = [s for s in seen if s.endpoint or s.told]
+    open_ports: dict[str, tuple[int, ...]] = {}
+    methods: dict[str, list[str]] = {}
+    for item in seen:
+        open_ports[item.host] = tuple(dict.fromkeys((*open_ports.get(item.host, ()), *item.ports)))
+        if not item.url:
+            methods.setdefault(item.host, []).append(item.method)
+    found: dict[tuple[str, int], FoundDevice] = {}
+    hosts_of: dict[str, set[str]] = {}
+    for item in told:
+        hosts_of.setdefault(item.endpoint, set()).add(item.host)
+    for item in told:
+        service = _service(item.told, item.host)
+        entry = FoundDevice(
+            item.host, service.url if service else "", " + ".join(dict.fromkeys(methods[item.host])), model=item.model,
+            endpoint=item.endpoint, shared_endpoint=len(hosts_of[item.endpoint]) > 1, open_ports=open_ports[item.host],
+            named_hosts=(f"{service.named} (service address)",) if service and service.named else (),
+        )  # fmt: skip
+        if sum(host == item.host for host, _ in found) < _MAX_SERVICES:
+            found.setdefault((item.host, _port(service.url) if service else 0), entry)
+    for host, ports in open_ports.items():
+        if ports:
+            _add_open_ports(found, host, ports, methods[host][-1])
+    for item in seen:
+        if item.url and not any(host == item.host for host, _ in found):
+            found[item.host, _port(item.url)] = FoundDevice(item.host, item.url, item.method)
+    return list(found.values())
+
+
+def _add_open_ports(found: dict[tuple[str, int], FoundDevice], host: str, ports: tuple[int, ...], method: str) -> None:
+    """An entry for each open port that no answer told of; one for a host that has RTSP ports only."""
+    known = {port for h, port in found if h == host}
+    for port in [p for p in ports if p not in known and p not in RTSP_PORTS][:_MAX_SERVICES]:
+        url = f"{'https' if port in _HTTPS_PORTS else 'http'}://{bracketed(host)}:{port}{SERVICE_PATH}"
+        found[host, port] = FoundDevice(host, url, method, open_ports=ports)
+    if not any(h == host for h, _ in found):
+        found[host, 0] = FoundDevice(host, "", method, open_ports=ports)
+
+
+def _service(told: Sequence[str], host: str) -> Pinned | None:
+    """The service address told, always at the host that answered; one that names this host goes first."""
+    pinned = []
+    for address in told:
+        try:
+            pinned.append(pin(address, host, HTTP_SCHEMES))
+        except RemoteProtocolError as error:
+            log.info("%s: %s", host, error)
+    return min(pinned, key=lambda p: bool(p.named), default=None)
+
+
+def _port(url: str) -> int:
+    parts = urlsplit(url)
+    return parts.port or (443 if parts.scheme == "https" else 80)
