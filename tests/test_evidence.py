@@ -13,8 +13,9 @@ import pytest
 
 from conftest import CAMERAS, make_site
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.recording import _Channel, _judge
+from zentrale.jobs.checks.recording import _judge
 from zentrale.jobs.handing_over import hand_over, sort_findings
+from zentrale.jobs.recorders.driver import ChannelSample as _Channel
 from zentrale.logbook.evidence import Notes, chain_breaks, latest, note, standings
 from zentrale.logbook.schema import VERSION_1, VERSION_2
 from zentrale.logbook.store import Logbook

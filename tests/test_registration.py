@@ -17,7 +17,7 @@ from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovering import Request, discover
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Key, Keyring
-from zentrale.jobs.recorder import RecorderChannels, with_credentials
+from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.registering import Registrar, Registration
 from zentrale.jobs.states import State
 from zentrale.jobs.steps.step import Outcome

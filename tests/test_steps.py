@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import csv
 import re
 from functools import partial
 from pathlib import Path
@@ -18,10 +19,11 @@ from conftest import CAMERAS, make_site
 from strangers import OTHERS, PORT, SCOPE, Settable, listening
 from test_registration import Bench
 from zentrale.field.device import Device
-from zentrale.findings import Finding
+from zentrale.findings import Finding, Severity
 from zentrale.jobs import registering
 from zentrale.jobs.discovering import Request, discover
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.recorders.work_sheet import write_work_sheets
 from zentrale.jobs.registering import Registrar, Registration
 from zentrale.jobs.steps import channel, password, runner
 from zentrale.jobs.steps.encoder import pick_profiles
@@ -283,6 +285,22 @@ def test_what_is_made_on_a_recorder_is_made_once_and_doubles_are_told(tmp_path: 
         assert "on channels" in told.measured and told.subject == "recorder recorder"
 
     Dynamic(tmp_path).run(body)
+
+
+def test_a_recorder_without_a_service_gets_a_work_sheet(tmp_path: Path) -> None:
+    camera = Settable(HOST)
+    place = Place(tmp_path, camera)
+    types = conftest.TYPES.replace("channels = 4", 'channels = 4\ncontrol = "by-hand"')
+    (tmp_path / "types.toml").write_text(types)
+    place.plan = read_plan(place.folder)
+    with serving(camera):
+        place.discover()
+        result = place.registration()
+    assert not result.not_found and not [f for f in result.findings if f.severity is Severity.FAULT]
+    (sheet,) = write_work_sheets(place.folder, result.by_hand)
+    (row,) = csv.DictReader(sheet.read_text(encoding="utf-8-sig").splitlines())
+    assert row["address"] == f"rtsp://{HOST}:8554/v" and (row["channel"], row["camera"]) == ("1", "north")
+    assert (row["user"], row["password"], row["done"]) == ("admin", "in the vault", "")
 
 
 CHANNEL = b"""<tt:Configuration xmlns:tt="http://www.onvif.org/ver10/schema"><tt:Source><tt:SourceId>urn:lens:7</tt:SourceId>

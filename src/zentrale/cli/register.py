@@ -45,6 +45,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
+    from zentrale.jobs.recorders.work_sheet import write_work_sheets
     from zentrale.jobs.registering import Registrar
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
@@ -64,9 +65,12 @@ def run(args: argparse.Namespace) -> int:
     ):
         keyring = options.keyring(args, output, plan, vault, logbook, dry_run=args.dry_run)
         result = asyncio.run(Registrar(keyring).register(cameras, step))
+    sheets = [] if args.dry_run else write_work_sheets(folder, result.by_hand)
     if args.json:
         output.document(_document(result))
     _show(output, result, details=args.details or args.dry_run)
+    for path in sheets:
+        output.line(f"work sheet: {path}", "bold")
     output.reports([d.report for d in result.results if d.report], args.site)
     failed = count_faults(result.findings) or result.not_found
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
@@ -214,6 +218,7 @@ def _document(result: Registration) -> dict[str, object]:
             for device in result.results
         ],
         "not_found": list(result.not_found),
+        "by_hand": [vars(b) for b in result.by_hand],
         "taken_up": [{"subject": c.subject, "step": c.step} for c in result.taken_up],
         "findings": [finding_document(f) for f in result.findings],
     }

@@ -295,6 +295,14 @@ SITE_CODES = [
         "delete the channel, job or receiver that is not planned, in the recorder's own page",
     ),
     Entry(
+        "REC-5",
+        N,
+        "recorder is entered and looked at by hand",
+        'Its type says `control = "by-hand"`: it has no service that this program speaks. `register` writes a work sheet of '
+        "its channels; whether they record, only a person can see.",
+        "enter the channels from output/work-sheets, then look at each on the recorder's own screen",
+    ),
+    Entry(
         "REG-1",
         F,
         "registration step failed",

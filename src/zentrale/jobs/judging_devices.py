@@ -13,11 +13,11 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.jobs.finders.finder import Looked
 from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.matching import Device, Matching, lacks_onvif
+from zentrale.jobs.matching import Device, Matching, lacks_onvif, wants_onvif
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.states import CLOSED, State
 from zentrale.logbook.evidence import Judged
-from zentrale.site.model import Camera, Plan, Policy
+from zentrale.site.model import Camera, Plan, Policy, Recorder
 from zentrale.subjects import Kind, Ref
 
 _TROUBLE_CODES = frozenset({"DIS-6", "DIS-7", "DIS-9", "DIS-10", "ERR-1"})
@@ -108,7 +108,8 @@ def _place_findings(
 
 def _service_findings(plan: Plan, row: Planned, device: Device) -> Iterator[Finding]:
     ref, kind = ref_of(row), plan.kind(row)
-    if device.state == State.NO_ANSWER.value and not device.report:
+    silent = isinstance(row, Recorder) and not wants_onvif(plan, row)  # there is nothing to be asked
+    if device.state == State.NO_ANSWER.value and not device.report and not silent:
         measured = device.note or "open ports, but no ONVIF"
         yield finding("DIS-6", ref, measured, "ONVIF or RTSP answers", source_of(row))
     if lacks_onvif(plan, row, device):

@@ -177,6 +177,12 @@ class _Match(Generic[D]):
                     self.take(row, device)
 
 
+def wants_onvif(plan: Plan, planned: Planned) -> bool:
+    """Whether its type says that it speaks ONVIF."""
+    if isinstance(planned, Recorder):
+        return plan.recorder_type(planned).control == "onvif"
+    return plan.camera_type(planned).onvif
+
+
 def lacks_onvif(plan: Plan, planned: Planned, device: Device) -> bool:
-    wanted = isinstance(planned, Recorder) or plan.camera_type(planned).onvif
-    return wanted and device.state == State.RTSP_ONLY.value
+    return wants_onvif(plan, planned) and device.state == State.RTSP_ONLY.value

@@ -18,9 +18,10 @@ from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import place_of, ref_of
-from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding, recorded_address
+from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_address
+from zentrale.jobs.recorders.onvif_lists import doubles_finding
+from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
-from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.jobs.steps.password import Password
 from zentrale.jobs.steps.registry import Bench, steps_of
@@ -46,7 +47,7 @@ Source = tuple[StreamAddress, Credentials | None]  # a main stream's address, an
 @dataclass(frozen=True)
 class Registration:
     """`not_found` are planned cameras and recorders no discovery has seen; `taken_up` steps an earlier run died in; `run` is
-    its number in the journal, None in a dry run.
+    its number in the journal, None in a dry run; `by_hand` what a person has to enter at recorders without a service.
     """
 
     results: tuple[DeviceResult, ...]
@@ -55,6 +56,7 @@ class Registration:
     findings: tuple[Finding, ...]
     dry_run: bool
     run: int | None = None
+    by_hand: tuple[ByHand, ...] = ()
 
     def count(self, outcome: Outcome) -> int:
         return sum(step.outcome is outcome for result in self.results for step in result.steps)
@@ -70,7 +72,8 @@ class Registrar:
         self.vault = keyring.vault
         self.logbook = keyring.logbook
         self.dry_run = keyring.dry_run
-        self._channels: dict[str, RecorderChannels | DeviceError] = {}
+        self._channels: dict[str, Driver | DeviceError] = {}
+        self._by_hand: list[ByHand] = []
         self._runners: dict[str, StepRunner] = {}
         self._sources: dict[str, Source | DeviceError] = {}
         self._run = 0
@@ -109,10 +112,11 @@ class Registrar:
             for failed in camera_results:
                 if isinstance(failed, Failure):
                     await self._note(self._result(failed))
-        not_found += tuple(r.name for r in recorders if r.name not in found or not found[r.name].url)
+        served = [r for r in recorders if driver_of(self.plan, r).has_service]
+        not_found += tuple(r.name for r in served if r.name not in found or not found[r.name].url)
         findings = tuple(f for r in results for f in r.findings())
         number = None if self.dry_run else self._run
-        return Registration(results, not_found, taken_up, findings, self.dry_run, number)
+        return Registration(results, not_found, taken_up, findings, self.dry_run, number, tuple(self._by_hand))
 
     def _found(self) -> dict[str, FoundDevice]:
         """The found devices by name; rows that got another name since then take their device's history along."""
@@ -155,7 +159,10 @@ class Registrar:
         results: list[DeviceResult] = []
 
         async def prepare(recorder: Recorder) -> None:
-            seen = found.get(recorder.name)
+            driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
+            if not driver.has_service:
+                self._channels[recorder.name] = driver(None)
+                return
             if seen is None or not seen.url:
                 self._channels[recorder.name] = DeviceError("was not found by the last discovery")
                 return
@@ -165,7 +172,7 @@ class Registrar:
             results.append(result)
             entered = any(s.step == "password" and s.outcome is not Outcome.FAILED for s in result.steps)
             failed = DeviceError("could not be entered")
-            self._channels[recorder.name] = RecorderChannels(client) if entered else failed
+            self._channels[recorder.name] = driver(client) if entered else failed
 
         try:
             outcomes = await scheduler.run(recorders, prepare, at_once=AT_ONCE, budget_s=None)
@@ -182,10 +189,10 @@ class Registrar:
         """What a recorder holds twice after all this: asked for once, when its channels are done."""
         for recorder in recorders:
             channels = self._channels.get(recorder.name)
-            if not isinstance(channels, RecorderChannels):
+            if not isinstance(channels, Driver) or not channels.has_service:
                 continue
             try:
-                told = doubles(await channels.recordings(), await channels.jobs(), await channels.receivers())
+                told = await channels.doubles()
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             item = doubles_finding(recorder.name, told)
@@ -264,7 +271,7 @@ class Registrar:
         runner.tell(finding("REG-2", ref_of(camera), told, "as planned", camera.source))
         return runner
 
-    async def _put_on_channel(self, camera: Camera, channels: RecorderChannels | DeviceError) -> StepRunner:
+    async def _put_on_channel(self, camera: Camera, channels: Driver | DeviceError) -> StepRunner:
         runner, source = self._runners[camera.name], self._sources[camera.name]
         if isinstance(channels, DeviceError):  # one finding about the recorder, not one for each of its cameras
             runner.leave("channel", f"needs recorder {camera.recorder}, which {channels}")
@@ -274,7 +281,12 @@ class Registrar:
             return runner
         address, credentials = source
         url = recorded_address(camera, address)
-        await runner.run(Channel(channels, camera.channel, camera.name, camera.shows, url, credentials))
+        step = channels.give(camera, url, credentials)
+        if isinstance(step, ByHand):
+            self._by_hand.append(step)
+            runner.leave("channel", f"by hand: channel {step.channel} takes {step.address}, user {step.user}")
+        else:
+            await runner.run(step)
         return runner
 
 

@@ -18,7 +18,7 @@ from zentrale.jobs.discovering import last_devices
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices, ref_of
-from zentrale.jobs.recorder import RecorderChannels
+from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.registry import Bench, steps_of

@@ -85,7 +85,9 @@ class ChannelLimit(Part):
 
 
 class RecorderType(Part):
-    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say."""
+    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control`
+    how its channels are given: over ONVIF, or by hand from a work sheet where it has no such service.
+    """
 
     name: Text
     maker: Text
@@ -97,4 +99,5 @@ class RecorderType(Part):
     bays: Annotated[int, Field(ge=0, le=256)] = 0
     licences_included: Annotated[int, Field(ge=0)] | None = None
     channel_limits: tuple[ChannelLimit, ...] = ()
+    control: Literal["onvif", "by-hand"] = "onvif"
     basic_in_clear: bool = False

@@ -15,7 +15,9 @@ from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.recorder import RecorderChannels, doubles, doubles_finding, recorded_address
+from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_address
+from zentrale.jobs.recorders.onvif_lists import doubles_finding
+from zentrale.jobs.recorders.registry import driver_of
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera, Plan, Recorder
@@ -23,22 +25,6 @@ from zentrale.subjects import Kind, Ref
 
 CHANNEL = "channel"  # the kind of its observations
 BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
-
-
-@dataclass(frozen=True)
-class _Channel:
-    name: str
-    url: str
-    state: recording.JobState | None
-    stored: recording.Stored
-
-
-@dataclass(frozen=True)
-class Sample:
-    """All channels of a recorder by number, and what it holds twice."""
-
-    channels: Mapping[int, _Channel]
-    doubles: tuple[str, ...] = ()
 
 
 class NotFoundError(DeviceError):
@@ -76,6 +62,9 @@ def _as_error(failure: Failure[Recorder]) -> DeviceError:
 
 
 async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring) -> Sample:
+    driver = driver_of(plan, recorder)
+    if not driver.has_service:
+        return await driver(None).sample()
     if seen is None or not seen.url:
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
@@ -87,19 +76,7 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
         entry = await find_entry(client, keyring, keys, recorder.name)
         if entry.closed:
             raise DeviceError(f"it did not let us in: {entry.told()}")
-        channels = RecorderChannels(client)
-        jobs, receivers, recordings = await channels.jobs(), await channels.receivers(), await channels.recordings()
-        by_recording = {job.recording_token: job for job in jobs}
-        uris = {receiver.token: receiver.uri for receiver in receivers}
-        sample = {}
-        for number, item in enumerate(recordings, start=1):
-            job = by_recording.get(item.token)
-            if job is None:
-                sample[number] = _Channel(item.name, "", None, recording.Stored(None, None, ""))
-                continue
-            state, stored = await channels.job_state(job), await channels.stored(item)
-            sample[number] = _Channel(item.name, uris.get(job.receiver_token, ""), state, stored)
-        return Sample(sample, tuple(doubles(recordings, jobs, receivers)))
+        return await driver(client).sample()
 
 
 async def check_recorders(
@@ -131,6 +108,9 @@ async def check_recorders(
         sample, ref, source = after[name], Ref(Kind.RECORDER, name), f"site.toml recorder {name}"
         if isinstance(sample, NotFoundError):
             not_found.append(finding("DIS-1", ref, str(sample), "an answer", source))
+        elif not driver_of(plan, next(r for r in plan.recorders if r.name == name)).has_service:
+            by_hand = finding("REC-5", ref, str(sample), "every channel looked at", source)
+            judged.append(Judged(ref, frozenset({"REC-5"}), (by_hand,)))
         elif isinstance(sample, DeviceError):
             judged.append(Judged(ref, frozenset({"REC-3"}), (finding("REC-3", ref, str(sample), "an answer", source),)))
         else:
@@ -139,7 +119,7 @@ async def check_recorders(
     return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
 
 
-def _judge(camera: Camera, now: _Channel | None, was: _Channel | None, address: str | None) -> ChannelResult:
+def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None, address: str | None) -> ChannelResult:
     result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None, records=False)
     if now is None or now.state is None:
         measured = "the channel is free" if now else "there is no such channel"
@@ -168,7 +148,7 @@ class Recording(Check):
 
     name = "recording"
     layer = Layer.RECORDING
-    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "DIS-1"})
+    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "DIS-1"})
     doing = "asking the recorders"
 
     def __init__(self) -> None:
@@ -199,6 +179,9 @@ class Recording(Check):
                 yield Judged(channel.ref, frozenset({"REC-1", "REC-2"}), channel.findings)
 
     def needs(self, plan: Plan, camera: Camera) -> list[Need]:
+        recorder = next(r for r in plan.recorders if r.name == camera.recorder)
+        if not driver_of(plan, recorder).has_service:
+            return []  # told as REC-5: a person has to look
         where = f"{camera.recorder} channel {camera.channel}"
         channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
         return [Need("recording never asked for", where, channel, "REC-1")]

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from zentrale.errors import DeviceError, UnreachableError
-from zentrale.jobs.recorder import RecorderChannels, with_credentials
+from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording

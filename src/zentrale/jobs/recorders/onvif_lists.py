@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 from urllib.parse import quote
 
@@ -12,8 +11,6 @@ from zentrale.findings import Finding, finding
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
-from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.site.model import Camera
 from zentrale.subjects import Kind, Ref
 
 
@@ -23,17 +20,11 @@ def with_credentials(url: str, credentials: Credentials) -> str:
     return f"{scheme}://{quote(credentials.user, safe='')}:{quote(credentials.password, safe='')}@{rest}"
 
 
-def recorded_address(camera: Camera, address: StreamAddress) -> str:
-    """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
-    return address.at(camera.address) if camera.address else address.url
-
-
 class RecorderChannels:
-    """The channels of one recorder. Cameras take turns: a recorder is asked and changed by one at a time."""
+    """The channels of one recorder."""
 
     def __init__(self, client: Device) -> None:
         self.client = client
-        self.turn = asyncio.Lock()
 
     async def channel(self, number: int) -> Recording:
         """The recording that is channel `number`; made where the recorder makes them as needed."""

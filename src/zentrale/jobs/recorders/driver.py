@@ -1,0 +1,76 @@
+"""What a driver does: it gives a channel to a camera, and tells what each channel holds."""
+
+from __future__ import annotations
+
+import asyncio
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from zentrale.field.device import Device
+from zentrale.jobs.steps.step import Step
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif.recording import JobState, Stored
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.site.model import Camera
+
+
+@dataclass(frozen=True)
+class ChannelSample:
+    """What one channel holds: the camera's name as the recorder has it, its address; `state` None where nothing records."""
+
+    name: str
+    url: str
+    state: JobState | None
+    stored: Stored
+
+
+@dataclass(frozen=True)
+class Sample:
+    """All channels of a recorder by number, and what it holds twice."""
+
+    channels: Mapping[int, ChannelSample] = field(default_factory=dict)
+    doubles: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class ByHand:
+    """What a person has to enter at the recorder, where no service does it. Never a password: that is in the vault."""
+
+    recorder: str
+    channel: int
+    camera: str
+    address: str
+    user: str
+
+
+class Driver(ABC):
+    """One recorder. `has_service`: it is found, entered and asked; else a work sheet is all there is.
+
+    turn: cameras take turns, since channels are made and given by number
+    """
+
+    kind: str
+    has_service = True
+
+    def __init__(self, client: Device | None) -> None:
+        self.client = client
+        self.turn = asyncio.Lock()
+
+    @abstractmethod
+    def give(self, camera: Camera, url: str, credentials: Credentials | None) -> Step[Any] | ByHand:
+        """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
+
+    @abstractmethod
+    async def sample(self) -> Sample:
+        """What all channels hold now. Raises DeviceError."""
+
+    async def doubles(self) -> tuple[str, ...]:
+        """What it holds twice, in words."""
+        return ()
+
+
+def recorded_address(camera: Camera, address: StreamAddress) -> str:
+    """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
+    return address.at(camera.address) if camera.address else address.url
