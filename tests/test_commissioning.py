@@ -390,9 +390,7 @@ def test_the_stand_in_holds_to_the_standards_and_survives_rubbish() -> None:
         for data in (b"junk", probe):
             sock.sendto(data, ("127.0.71.11", ws_discovery.PORT))
         (match,) = ws_discovery.parse_matches(sock.recv(65535))
-    assert match.relates_to == "urn:uuid:unicast" and match.addresses == (
-        "http://127.0.71.11:8080/onvif/device_service",
-    )
+    assert match.relates_to == "urn:uuid:unicast" and match.xaddrs == ("http://127.0.71.11:8080/onvif/device_service",)
     url, body = "http://127.0.71.12:8080/onvif/device_service", soap.serialize(device.ask("GetUsers"))
     with httpx.Client(trust_env=False) as http:
         refused = http.post(url, content=body)

@@ -85,7 +85,7 @@ def test_a_probe_and_its_match_survive_the_wire() -> None:
     data = ws_discovery.serialize_matches(match, "urn:uuid:3")
     assert ws_discovery.parse_matches(data) == [match]
     bad = ws_discovery.Match("urn:uuid:2", (), (), ("http://h:x/", "ftp://h/", "http://[::1", "http://h:1/x"))
-    assert ws_discovery.parse_matches(ws_discovery.serialize_matches(bad, "m"))[0].addresses == ("http://h:1/x",)
+    assert ws_discovery.parse_matches(ws_discovery.serialize_matches(bad, "m"))[0].xaddrs == ("http://h:1/x",)
     assert match.scope("name") == "Upper gate" and match.scope("location") == ""
     assert (
         ws_discovery.parse_probe(data) is None and ws_discovery.parse_matches(ws_discovery.serialize_probe(probe)) == []

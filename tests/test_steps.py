@@ -299,7 +299,7 @@ def test_a_recorder_without_a_service_gets_a_work_sheet(tmp_path: Path) -> None:
     assert not result.not_found and not [f for f in result.findings if f.severity is Severity.FAULT]
     (sheet,) = write_work_sheets(place.folder, result.by_hand)
     (row,) = csv.DictReader(sheet.read_text(encoding="utf-8-sig").splitlines())
-    assert row["address"] == f"rtsp://{HOST}:8554/v" and (row["channel"], row["camera"]) == ("1", "north")
+    assert row["stream"] == f"rtsp://{HOST}:8554/v" and (row["channel"], row["camera"]) == ("1", "north")
     assert (row["user"], row["password"], row["done"]) == ("admin", "in the vault", "")
 
 

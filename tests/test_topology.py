@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 
 from conftest import TYPES
 from zentrale.planning.failures import Network
+from zentrale.planning.flows import flows as flows_of
 from zentrale.planning.flows import recorded_bps
 from zentrale.planning.power import plan_power
 from zentrale.planning.resilience import plan_resilience
 from zentrale.planning.topology import lit_network, loads_towards, taken_away
-from zentrale.planning.traffic import OVERHEAD, link_loads
+from zentrale.planning.traffic import OVERHEAD, _Network
 from zentrale.planning.zone_links import zone_links, zone_switches
 from zentrale.site.model import Plan
 
@@ -82,7 +83,8 @@ def test_what_is_taken_away_comes_back_as_it_was(plan: Plan, data: st.DataObject
 @given(plans())
 def test_adding_up_by_switch_agrees_with_adding_up_by_camera(plan: Plan) -> None:
     graph = lit_network(plan)
-    by_camera, cut_off = link_loads(plan, graph)
+    loads, cut_off = _Network(plan, graph).loads(list(flows_of(plan)))
+    by_camera = [load for load, _ in loads if load.kind == "link" and load.load_bps]
     flows: dict[str, dict[str, float]] = {}
     home = {r.name: r.switch for r in plan.recorders}
     for camera in plan.cameras:

@@ -100,8 +100,8 @@ class Output:
             item = alike[0]
             style = _STYLES[item.severity]
             word = item.severity.value.upper()
-            kinds = {f.subject.split()[0] for f in alike}
-            noun = kinds.pop() if len(kinds) == 1 and not any("," in f.subject for f in alike) else "place"
+            kinds = {f.ref.kind.value if f.ref and not f.ref.part else "place" for f in alike}
+            noun = kinds.pop() if len(kinds) == 1 else "place"
             subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
             self.out.print(
                 f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {_safe(subject)}: {_safe(item.title)}", soft_wrap=True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager, nullcontext
 from dataclasses import dataclass
 
@@ -18,13 +18,14 @@ from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import place_of, ref_of
-from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_address
+from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.jobs.steps.password import Password
-from zentrale.jobs.steps.registry import Bench, steps_of
+from zentrale.jobs.steps.registry import steps_of
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.logbook.evidence import Notes, note
@@ -170,7 +171,7 @@ class Registrar:
             clients.append(client)
             result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
             results.append(result)
-            entered = any(s.step == "password" and s.outcome is not Outcome.FAILED for s in result.steps)
+            entered = bool(result.steps) and not self._runners[recorder.name].failed(Password)
             failed = DeviceError("could not be entered")
             self._channels[recorder.name] = driver(client) if entered else failed
 
@@ -239,18 +240,18 @@ class Registrar:
 
     async def _onvif(self, camera: Camera, seen: FoundDevice, client: Device) -> StepRunner:
         runner = await self._own_steps(camera, seen, client)
-        if any(s.step == "password" and s.outcome is Outcome.FAILED for s in runner.result().steps):
+        if runner.failed(Password):
             return runner
-        profile = None
+        profiles: dict[str, Profile] = {}
         try:
-            profile = ProfileChoice.remembered(self.logbook, ref_of(camera)).of(await client.profiles()).get("main")
-            if profile is None:
+            profiles = ProfileChoice.remembered(self.logbook, ref_of(camera)).of(await client.profiles())
+            if "main" not in profiles:
                 raise DeviceError("it offers no main profile to record")
-            address = await client.stream_address(profile.token)
+            address = await client.stream_address(profiles["main"].token)
             self._sources[camera.name] = address, client.credentials or self.vault.device(camera.name)
         except DeviceError as error:
             self._sources[camera.name] = error
-        item = not_set(camera, seen.addresses, profile)
+        item = not_set(camera, seen.addresses, profiles)
         if item is not None:
             runner.tell(item)
         return runner
@@ -280,11 +281,11 @@ class Registrar:
             runner.fail("channel", str(source))
             return runner
         address, credentials = source
-        url = recorded_address(camera, address)
+        url = recorded_url(camera, address)
         step = channels.give(camera, url, credentials)
         if isinstance(step, ByHand):
             self._by_hand.append(step)
-            runner.leave("channel", f"by hand: channel {step.channel} takes {step.address}, user {step.user}")
+            runner.leave("channel", f"by hand: channel {step.channel} takes {step.url}, user {step.user}")
         else:
             await runner.run(step)
         return runner
@@ -294,17 +295,18 @@ def ref_of_step(result: DeviceResult, step: str) -> Ref:
     return Ref(result.ref.kind, result.ref.name, f"step {step}")
 
 
-def not_set(camera: Camera, addresses: Sequence[str], main: Profile | None) -> Finding | None:
+def not_set(camera: Camera, addresses: Sequence[str], profiles: Mapping[str, Profile]) -> Finding | None:
     """Planned values that are not as planned, and that no step sets."""
     told, planned = [], []
     if camera.address and camera.address not in addresses:
         told.append(f"its address is {addresses[0]}")
         planned.append(camera.address)
-    group = camera.multicast_main
-    held = main.encoder.multicast_address if main is not None and main.encoder is not None else None
-    if group and held is not None and held != group:
-        told.append(f"the multicast group of its main stream is {held}")
-        planned.append(group)
+    for stream, group in (("main", camera.multicast_main), ("sub", camera.multicast_sub)):
+        profile = profiles.get(stream)
+        held = profile.encoder.multicast_address if profile is not None and profile.encoder is not None else None
+        if group and held is not None and held != group:
+            told.append(f"the multicast group of its {stream} stream is {held}")
+            planned.append(group)
     if not told:
         return None
     return finding("REG-2", ref_of(camera), "; ".join(told), ", ".join(planned), camera.source)

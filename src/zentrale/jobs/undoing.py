@@ -20,8 +20,9 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.registering import COMMAND as REGISTER
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.registry import Bench, steps_of
+from zentrale.jobs.steps.registry import steps_of
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import Outcome, Step
 from zentrale.logbook.store import DONE, Change
@@ -119,7 +120,7 @@ class Undoer:
             held, _ = await self._enter(stack, recorder, found)
             state = given.after_state
             steps[Channel.name] = Channel(
-                RecorderChannels(held), state["number"], state["camera"], state["location"], state["address"],
+                RecorderChannels(held), state["number"], state["camera"], state["location"], state["url"],
                 self.vault.device(planned.name),
             )  # fmt: skip
         return steps

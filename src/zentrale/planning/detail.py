@@ -127,7 +127,6 @@ class Ground:
     x_m: Points
     y_m: Points
     pixels_per_m: Points
-    step_m: float
 
 
 @dataclass(frozen=True)
@@ -210,7 +209,7 @@ def _ground(views: list[View], outline: Outline) -> Ground:
         best = np.where(shapely.contains_xy(outline.ground, x, y), best, np.nan)
     for building in outline.buildings:
         best = np.where(shapely.contains_xy(building, x, y), np.nan, best)
-    return Ground(x, y, best, step)
+    return Ground(x, y, best)
 
 
 def _best(views: list[View], outline: Outline, x_m: Points, y_m: Points) -> Points:

@@ -5,7 +5,6 @@ from __future__ import annotations
 # Power that the switch must have for a class: PClass, clauses 33.2.6 (classes 0 to 4) and 145.2.8.
 _SUPPLY_W = (15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0)
 # Power that the device may draw: PClass_PD, clauses 33.3.7 and 145.3.8.
-_DEVICE_W = (13.0, 3.84, 6.49, 13.0, 25.5, 40.0, 51.0, 62.0, 71.3)
 # The highest class that a port of a type can feed.
 _HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
 
@@ -13,11 +12,6 @@ _HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
 def supply_power_w(poe_class: int) -> float:
     """What a switch reserves for a device of `poe_class` (0 to 8)."""
     return _SUPPLY_W[poe_class]
-
-
-def device_power_w(poe_class: int) -> float:
-    """What a device of `poe_class` (0 to 8) may draw at its own end."""
-    return _DEVICE_W[poe_class]
 
 
 def needed_type(poe_class: int) -> int:

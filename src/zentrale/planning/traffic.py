@@ -107,15 +107,6 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     return TrafficPlan(tuple(load for load, _ in loads), recorders, estimated, tuple(findings))
 
 
-def link_loads(plan: Plan, graph: Graph) -> tuple[list[LinkLoad], list[Camera]]:
-    """The load of every link of `graph` that carries any, and the cameras that reach their recorder over none.
-
-    A camera whose own switch, or whose recorder's switch, is not in `graph` is cut off too.
-    """
-    loads, cut_off = _Network(plan, graph).loads(list(flows(plan)))
-    return [load for load, _ in loads if load.kind == "link" and load.load_bps], cut_off
-
-
 class _Network:
     """Adds up flows over the cables of the plan."""
 

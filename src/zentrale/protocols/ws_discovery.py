@@ -42,12 +42,12 @@ class Probe:
 
 @dataclass(frozen=True)
 class Match:
-    """One device's answer. `endpoint` stays the same over restarts and addresses (urn:uuid:...)."""
+    """One device's answer. `endpoint` stays the same over restarts and xaddrs (urn:uuid:...)."""
 
     endpoint: str
     types: tuple[str, ...]
     scopes: tuple[str, ...]
-    addresses: tuple[str, ...]
+    xaddrs: tuple[str, ...]
     relates_to: str = ""
 
     def scope(self, category: str) -> str:
@@ -88,7 +88,7 @@ def serialize_matches(match: Match, message_id: str) -> bytes:
             A.EndpointReference(A.Address(match.endpoint)),
             D.Types(" ".join(f"dn:{t}" for t in match.types)),
             D.Scopes(" ".join(match.scopes)),
-            D.XAddrs(" ".join(match.addresses)),
+            D.XAddrs(" ".join(match.xaddrs)),
             D.MetadataVersion("1"),
         )
     )
@@ -105,13 +105,13 @@ def parse_matches(data: bytes) -> list[Match]:
     relates_to = xml.text(envelope.header, "a:RelatesTo", NS)
     matches = []
     for element in envelope.body.findall("d:ProbeMatch", NS)[:MAX_ADDRESSES]:
-        addresses = xml.text(element, "d:XAddrs", NS).split()[:MAX_ADDRESSES]
+        xaddrs = xml.text(element, "d:XAddrs", NS).split()[:MAX_ADDRESSES]
         matches.append(
             Match(
                 xml.text(element, "a:EndpointReference/a:Address", NS),
                 _local_names(xml.text(element, "d:Types", NS)),
                 tuple(xml.text(element, "d:Scopes", NS).split()[:64]),
-                tuple(a for a in addresses if _is_http(a)),
+                tuple(a for a in xaddrs if _is_http(a)),
                 relates_to,
             )
         )

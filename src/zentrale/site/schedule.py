@@ -53,7 +53,6 @@ _NUMBER = re.compile(r"[+-]?\d+(?:[.,' ]\d+)*")
 _LENGTH_UNITS = {"": 1.0, "m": 1.0, "mtr": 1.0, "metre": 1.0, "metres": 1.0, "meter": 1.0, "meters": 1.0,
                  "km": 1000.0, "cm": 0.01, "ft": 0.3048, "feet": 0.3048, "'": 0.3048}  # fmt: skip
 _ANGLE_UNITS = {"": 1.0, "°": 1.0, "deg": 1.0, "degree": 1.0, "degrees": 1.0}
-_POWER_UNITS = {"": 1.0, "w": 1.0, "watt": 1.0, "watts": 1.0, "mw": 0.001, "kw": 1000.0}
 
 
 @dataclass(frozen=True)
@@ -126,10 +125,6 @@ def parse_quantity(text: str, units: Mapping[str, float]) -> float:
 
 def parse_length_m(text: str) -> float:
     return parse_quantity(text, _LENGTH_UNITS)
-
-
-def parse_power_w(text: str) -> float:
-    return parse_quantity(text, _POWER_UNITS)
 
 
 def parse_whole(text: str) -> int:

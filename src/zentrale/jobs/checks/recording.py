@@ -15,7 +15,7 @@ from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_address
+from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.logbook.evidence import Judged
@@ -160,7 +160,7 @@ class Recording(Check):
 
     async def observe(self, round: Round) -> None:
         targets = [t for t in round.targets if "main" in t.streams]
-        main = {t.camera.name: recorded_address(t.camera, t.streams["main"]) for t in targets}
+        main = {t.camera.name: recorded_url(t.camera, t.streams["main"]) for t in targets}
         missing = {u.camera.name for u in round.unresolved}
         self._checks = await check_recorders(
             round.plan, round.cameras, round.found, round.keyring, self._before, main, missing

@@ -10,4 +10,4 @@ from zentrale.jobs.checks.recording import Recording
 from zentrale.jobs.checks.strangers import Strangers
 from zentrale.jobs.checks.streams import Streams
 
-CHECKS: tuple[Check, ...] = (Entering(), Clock(), Streams(), Addresses(), Strangers(), Recording())
+CHECKS: list[Check] = [Entering(), Clock(), Streams(), Addresses(), Strangers(), Recording()]

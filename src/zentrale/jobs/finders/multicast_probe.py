@@ -30,7 +30,7 @@ class MulticastProbe(Finder):
 
 
 def sighting(match: Match, host: str) -> Sighting:
-    return Sighting(host, MulticastProbe.name, match.endpoint, match.addresses, match.scope("hardware"))
+    return Sighting(host, MulticastProbe.name, match.endpoint, match.xaddrs, match.scope("hardware"))
 
 
 async def ask_those_told_of(heard: Sequence[Heard]) -> list[Heard]:
@@ -54,5 +54,5 @@ async def ask_those_told_of(heard: Sequence[Heard]) -> list[Heard]:
 
 def _hosts(match: Match) -> list[str]:
     """The hosts that an answer names, IPv4 addresses only: a name would have to be asked for elsewhere."""
-    hosts = [urlsplit(address).hostname or "" for address in match.addresses]
+    hosts = [urlsplit(address).hostname or "" for address in match.xaddrs]
     return [h for h in dict.fromkeys(hosts) if h.count(".") == 3 and h.replace(".", "").isdigit()]

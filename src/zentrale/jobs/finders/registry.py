@@ -7,4 +7,4 @@ from zentrale.jobs.finders.finder import Finder
 from zentrale.jobs.finders.multicast_probe import MulticastProbe
 from zentrale.jobs.finders.planned_addresses import PlannedAddresses
 
-FINDERS: tuple[Finder, ...] = (MulticastProbe(), AddressSweep(), PlannedAddresses())
+FINDERS: list[Finder] = [MulticastProbe(), AddressSweep(), PlannedAddresses()]

@@ -41,7 +41,7 @@ class ByHand:
     recorder: str
     channel: int
     camera: str
-    address: str
+    url: str
     user: str
 
 
@@ -71,6 +71,6 @@ class Driver(ABC):
         return ()
 
 
-def recorded_address(camera: Camera, address: StreamAddress) -> str:
+def recorded_url(camera: Camera, address: StreamAddress) -> str:
     """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
     return address.at(camera.address) if camera.address else address.url

@@ -30,9 +30,9 @@ def work_sheet(lines: Sequence[ByHand]) -> bytes:
     """The work sheet of one recorder as CSV, by channel, with a column to tick."""
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(["channel", "camera", "address", "user", "password", "done"])
+    writer.writerow(["channel", "camera", "stream", "user", "password", "done"])
     for line in sorted(lines, key=lambda item: item.channel):
-        cells = [str(line.channel), line.camera, line.address, line.user, "in the vault", ""]
+        cells = [str(line.channel), line.camera, line.url, line.user, "in the vault", ""]
         writer.writerow([safe_cell(cell) for cell in cells])
     return text.getvalue().encode("utf-8-sig")
 

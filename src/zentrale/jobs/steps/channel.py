@@ -20,14 +20,14 @@ _LOOKS, _LOOK_EVERY_S = 6, 3.0  # after an answer that did not come: a slow reco
 
 @dataclass(frozen=True)
 class ChannelState:
-    """What channel `number` records: the camera's name as the recorder has it, its address without a password, the mode
+    """What channel `number` records: the camera's name as the recorder has it, its stream's URL without a password, the mode
     of its job (Active, Idle; empty where there is none), and what the job says is wrong.
     """
 
     number: int
     camera: str = ""
     location: str = ""
-    address: str = ""
+    url: str = ""
     mode: str = ""
     error: str = ""
 
@@ -70,18 +70,16 @@ class Channel(Step[ChannelState]):
         job = next((j for j in jobs if item.token and j.recording_token == item.token), None)
         receiver = next((r for r in receivers if job and r.token == job.receiver_token), None)
         self._held = _Held(item, job, receiver)
-        address = receiver.uri if receiver else ""
-        if address != self._url:
+        url = receiver.uri if receiver else ""
+        if url != self._url:
             if receiver is not None and item.name != self._camera:
                 raise DeviceError(
-                    f"channel {self._number} is taken by {item.name or address}; free it on the recorder first"
+                    f"channel {self._number} is taken by {item.name or url}; free it on the recorder first"
                 )
             await self._check_not_elsewhere(item, jobs, receivers)
         state = await self.channels.job_state(job) if job is not None else None
         error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
-        return ChannelState(
-            self._number, item.name, item.location, address, job.mode if job and receiver else "", error
-        )
+        return ChannelState(self._number, item.name, item.location, url, job.mode if job and receiver else "", error)
 
     async def _check_not_elsewhere(self, item: Recording, jobs: list[RecordingJob], receivers: list[Receiver]) -> None:
         """Never record a camera twice."""
@@ -107,18 +105,18 @@ class Channel(Step[ChannelState]):
 
     async def apply(self, now: ChannelState, wanted: ChannelState) -> None:
         held = self._held
-        if not wanted.address:
+        if not wanted.url:
             await self._free(wanted)
             return
         if self._credentials is None:
             raise DeviceError("its password is not in the vault")
         item = held.item if held.item.token else await self._make_recording()
-        uri = with_credentials(wanted.address, self._credentials)
-        configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.address)
+        uri = with_credentials(wanted.url, self._credentials)
+        configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
         await self.client.call("trc", recording.set_recording(configured))
-        receiver = held.receiver or await self._left_behind(wanted.address)
+        receiver = held.receiver or await self._left_behind(wanted.url)
         if receiver is None:
-            token = await self._make_receiver(uri, wanted.address)
+            token = await self._make_receiver(uri, wanted.url)
         else:
             token = receiver.token
             mode = receiver.mode if receiver.mode not in ("", "NeverConnect") else "AlwaysConnect"
@@ -140,7 +138,7 @@ class Channel(Step[ChannelState]):
         if receiver is not None:
             await self.client.call("trv", recording.delete_receiver(receiver.token))
         if item.token:
-            freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.address)
+            freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
             await self.client.call("trc", recording.set_recording(freed))
 
     async def _left_behind(self, address: str) -> Receiver | None:
@@ -198,15 +196,15 @@ class Channel(Step[ChannelState]):
         return self.holds(replace(now, error=""), left)
 
     def back(self, now: ChannelState, before: ChannelState) -> ChannelState:
-        return before if before.address else replace(before, mode="", error="")
+        return before if before.url else replace(before, mode="", error="")
 
     def shown(self, state: ChannelState) -> str:
-        if not state.address:
+        if not state.url:
             return f"channel {state.number}: {state.camera or 'free'}"
         idle = "" if state.mode in ("", recording.ACTIVE) else f", {state.mode}"
         error = f", error: {state.error}" if state.error else ""
         named = "" if state.camera == self._camera else f" ({state.camera or 'unnamed'})"
-        return f"channel {state.number}: {state.address}{named}{idle}{error}"
+        return f"channel {state.number}: {state.url}{named}{idle}{error}"
 
     def load(self, document: Mapping[str, Any]) -> ChannelState:
         return loaded(ChannelState, document)

@@ -10,9 +10,14 @@ from typing import Any
 from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field.device import Device
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
 from zentrale.site.timezone import posix_timezone, same_timezone
+
+
+def steps(bench: Bench) -> list[Clock]:
+    return [Clock(bench.client, bench.plan.site.timezone, bench.plan.policy.clock_tolerance_s)]
 
 
 @dataclass(frozen=True)

@@ -10,14 +10,26 @@ from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field.device import Device
 from zentrale.jobs.judging import KEYFRAME_TOLERANCE
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.logbook.store import DONE, Logbook
 from zentrale.protocols.onvif import media
 from zentrale.protocols.onvif.media import EncoderSettings
-from zentrale.site.model import Policy, StreamPlan
+from zentrale.site.model import Camera, Policy, StreamPlan
 from zentrale.subjects import Ref
 
 _CODECS = ("H264", "JPEG")  # of those a plan may ask for, what ONVIF Media (ver10) can set
+
+
+def steps(bench: Bench) -> list[Encoder]:
+    """One for each planned stream of a camera."""
+    camera = bench.planned
+    if not isinstance(camera, Camera):
+        return []
+    choice = ProfileChoice.remembered(bench.keyring.logbook, ref_of(camera))
+    planned = bench.plan.streams(camera).items()
+    return [Encoder(bench.client, stream, wanted, bench.plan.policy, choice) for stream, wanted in planned]
 
 
 @dataclass(frozen=True)

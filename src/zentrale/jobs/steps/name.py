@@ -8,11 +8,16 @@ from typing import Any
 from urllib.parse import quote
 
 from zentrale.field.device import Device
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
 from zentrale.protocols.ws_discovery import scope_value
 
 NAME_SCOPE = "onvif://www.onvif.org/name/"
+
+
+def steps(bench: Bench) -> list[Step[Any]]:
+    return [Name(bench.client, bench.planned.name), HostName(bench.client, bench.planned.name)]
 
 
 @dataclass(frozen=True)

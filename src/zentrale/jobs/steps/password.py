@@ -13,6 +13,7 @@ from zentrale.jobs.access import Entry, find_entry
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.states import State
+from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.logbook.vault import generate_password
 from zentrale.protocols.http_auth import Credentials
@@ -32,6 +33,10 @@ class PasswordState:
     state: str
     user: str = ""
     label: str = ""
+
+
+def steps(bench: Bench) -> list[Password]:
+    return [Password(bench.client, bench.keyring, bench.planned, bench.seen)]
 
 
 class Password(Step[PasswordState]):

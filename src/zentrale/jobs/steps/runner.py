@@ -6,7 +6,7 @@ import asyncio
 import logging
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.findings import Finding
@@ -50,9 +50,11 @@ class StepRunner:
 
     async def run(self, step: Step[S]) -> bool:
         """Run one step. Returns false where it failed, or could not be tried since one that it needs failed."""
-        missing = [r.step for r in self._results if r.step in step.needs and not _came_out_well(r)]
+        missing = [r.lacks or r.step for r in self._results if r.step in step.needs and not _came_out_well(r)]
         if missing:
-            self._results.append(StepResult(step.name, Outcome.NOT_TRIED, error=f"needs {missing[0]}, which failed"))
+            self._results.append(
+                StepResult(step.name, Outcome.NOT_TRIED, error=f"needs {missing[0]}, which failed", lacks=missing[0])
+            )
             return False
         await self._ready()
         self._current = step.name
@@ -171,9 +173,8 @@ class StepRunner:
     def tell(self, item: Finding) -> None:
         self._told.append(item)
 
-    @property
-    def failed(self) -> bool:
-        return any(s.outcome is Outcome.FAILED for s in self._results)
+    def failed(self, step: type[Step[Any]]) -> bool:
+        return any(s.step == step.name and s.outcome is Outcome.FAILED for s in self._results)
 
     def result(self) -> DeviceResult:
         return DeviceResult(self.ref, tuple(self._results), told=tuple(self._told))

@@ -112,6 +112,7 @@ class StepResult:
     before_values: Mapping[str, Any] | None = None
     after_values: Mapping[str, Any] | None = None
     settles: tuple[str, ...] = ()
+    lacks: str = ""  # the step that failed, for want of which this one was not tried
 
 
 @dataclass(frozen=True)
@@ -139,7 +140,7 @@ class DeviceResult:
         if step.outcome is not Outcome.FAILED:
             return None
         code = "ERR-1" if self.report and step is self.steps[-1] else "REG-1"
-        left = [s.step for s in self.steps if s.outcome is Outcome.NOT_TRIED]
-        so = f"; so not tried: {', '.join(left)}" if left and step.step == "password" else ""
+        left = [s.step for s in self.steps if s.lacks == step.step]
+        so = f"; so not tried: {', '.join(left)}" if left else ""
         ref = Ref(self.ref.kind, self.ref.name, f"step {step.step}")
         return finding(code, ref, f"{step.error}{so}", step.after or "as planned", "the plan")

@@ -310,10 +310,6 @@ def get_job_state(token: str) -> Element:
     return TRC.GetRecordingJobState(TRC.JobToken(token))
 
 
-def receiver_token_of(request: Element) -> str:
-    return xml.text(request, "trv:ReceiverToken", NS)
-
-
 def job_token_of(request: Element) -> str:
     return xml.text(request, "trc:JobToken", NS)
 
