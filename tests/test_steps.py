@@ -189,6 +189,24 @@ def test_a_first_password_is_set_once_and_never_claimed(tmp_path: Path, nature: 
         assert "fresh, no password yet" in steps["password"].error
 
 
+def test_the_vault_has_the_password_before_the_device_has(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    camera = Settable(HOST, fresh=True)
+    place = Place(tmp_path, camera)
+    keep, held = camera.keep, []
+
+    def watched(name: str, body: str) -> None:
+        if name == "CreateUsers":
+            entry = Vault.open(place.folder.vault_file, "p").device("north")
+            held.append(entry is not None and f">{entry.password}<" in body)
+        keep(name, body)
+
+    monkeypatch.setattr(camera, "keep", watched)
+    with serving(camera):
+        place.discover()
+        place.register()
+    assert held == [True]
+
+
 def test_a_clock_from_a_time_server_stays_with_it(tmp_path: Path) -> None:
     right = Settable(HOST, nature="ntp", zone="UTC0")
     place = Place(tmp_path / "right", right)

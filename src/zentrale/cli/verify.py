@@ -353,7 +353,6 @@ def _show_access(output: Output, result: Verification) -> None:
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
     from zentrale.jobs.checks.streams import stream_document
-    from zentrale.quantities import timestamp
 
     return {
         "vantage": result.vantage,
@@ -361,17 +360,7 @@ def _document(result: Verification) -> dict[str, object]:
         "streams": [
             {**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams
         ],
-        "access": [
-            {
-                "camera": c.camera,
-                "door": c.door.value,
-                "attempt": c.attempt,
-                "outcome": c.result.access.value,
-                "detail": c.result.detail,
-                "again_at": timestamp(c.result.again) if c.result.again else None,
-            }
-            for c in result.access
-        ],
+        "access": [c.document() for c in result.access],
         "channels": [{**c.document(), "findings": [finding_document(f) for f in c.findings]} for c in result.channels],
         "findings": [finding_document(f) for f in result.findings],
     }

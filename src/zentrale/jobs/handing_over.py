@@ -12,11 +12,13 @@ from datetime import datetime
 from pathlib import Path
 
 from zentrale import quantities
+from zentrale.field.rtsp_player import Access
 from zentrale.findings import Finding, Severity, finding
 from zentrale.jobs import discovering
 from zentrale.jobs.checks.check import Need
 from zentrale.jobs.checks.recording import CHANNEL
 from zentrale.jobs.checks.registry import CHECKS
+from zentrale.jobs.checks.seen import outcome_told
 from zentrale.jobs.checks.strangers import ACCESS
 from zentrale.jobs.checks.streams import PICTURE, STREAM
 from zentrale.jobs.found import FoundDevice
@@ -102,7 +104,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         open_findings=open_findings,
         settled=settled,
         journal=[JournalRow(c.at, c.subject, c.step, c.before, c.after, c.state) for c in evidence.changes],
-        access_refused=sum(a.content["result"] == "refused" for a in evidence.access),
+        access_refused=sum(outcome_told(a.content) == Access.REFUSED.value for a in evidence.access),
         access_tried=len(evidence.access),
         remarks=_remarks(evidence),
         never_asked=never,

@@ -69,7 +69,9 @@ class RefusalLedger:
             if outcome in (Outcome.ACCEPTED, Outcome.VOID):
                 self._log.execute("DELETE FROM attempt WHERE id = ?", (ticket.id,))
             elif ticket.id is not None:
-                self._log.execute("UPDATE attempt SET state = ? WHERE id = ?", (outcome.value, ticket.id))
+                # From now on, not from when it was sent: the device counts from when it refused.
+                now = self._now_s()
+                self._log.execute("UPDATE attempt SET state = ?, at = ? WHERE id = ?", (outcome.value, now, ticket.id))
             elif outcome is Outcome.REFUSED:
                 # They opened this door before, and do no more: from now on they count as all others do.
                 self._write(ticket, outcome.value, self._now_s())

@@ -52,6 +52,9 @@ class RtpPacket(NamedTuple):
         return HEADER.pack(VERSION << 6, second, self.sequence, self.timestamp, self.ssrc) + self.payload
 
 
+_FIRST_CYCLE = 0x10000  # so that packets just before the first stay positive
+
+
 class Reception:
     """Statistics of one source, in the variables of RFC 3550 appendix A."""
 
@@ -88,7 +91,8 @@ class Reception:
 
     @property
     def extended_highest(self) -> int:
-        return self._max
+        """Cycles of the sequence number in the upper 16 bits, none at first (RFC 3550 clause 6.4.1)."""
+        return self._max - _FIRST_CYCLE
 
     def add(self, sequence: int, timestamp: int, arrival_s: float) -> bool:
         """Count one packet. Returns false where it must not be used: doubled, or from before the window."""
@@ -124,7 +128,7 @@ class Reception:
         return True
 
     def _begin(self, sequence: int) -> None:
-        self._base = self._max = sequence + 0x10000  # so that packets just before the first stay positive
+        self._base = self._max = sequence + _FIRST_CYCLE
         self._transit = None
 
     def _update_jitter(self, timestamp: int, arrival_s: float) -> None:

@@ -97,7 +97,15 @@ class AccessCheck:
         return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
 
     def document(self) -> dict[str, object]:
-        return {"door": self.door.value, "attempt": self.attempt, "result": self.result.access.value}
+        return {
+            "camera": self.camera, "door": self.door.value, "attempt": self.attempt, "outcome": self.result.access.value,
+            "detail": self.result.detail, "again_at": timestamp(self.result.again) if self.result.again else None,
+        }  # fmt: skip
+
+
+def outcome_told(content: Mapping[str, object]) -> object:
+    """The outcome in an observation of an attempt; older logbooks call it result."""
+    return content.get("outcome", content.get("result"))
 
 
 @dataclass(frozen=True)

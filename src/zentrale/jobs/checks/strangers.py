@@ -17,7 +17,7 @@ from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
-from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target
+from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target, outcome_told
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.logbook.evidence import Judged, Observation, latest, standings
@@ -119,7 +119,7 @@ def _refused(check: AccessCheck, earlier: Mapping[Ref, Observation], since: date
     if check.result.access is Access.NOT_ASKED:
         seen = earlier.get(check.ref)
         after = seen is not None and (since is None or seen.at > since)
-        return seen is not None and after and seen.content.get("result") == Access.REFUSED.value
+        return seen is not None and after and outcome_told(seen.content) == Access.REFUSED.value
     return check.result.access is Access.REFUSED
 
 
