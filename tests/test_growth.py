@@ -191,12 +191,7 @@ def test_a_part_of_the_plan(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
     site = make_site(tmp_path)
     assert zentrale("plan", "paint", "--json", cwd=site).json["paint"] == [{"litres": 2}]
     shown = zentrale("plan", "paint", "--tables", cwd=site)
-    assert (
-        shown.code == 1
-        and "grey" in shown.out
-        and "TST-1" in shown.out
-       
-    )
+    assert shown.code == 1 and "grey" in shown.out and "TST-1" in shown.out
     assert (site / "output/plan/paint.csv").exists()
 
 

@@ -51,6 +51,14 @@ def test_a_stream_as_planned_has_no_finding() -> None:
         ({"keyframe_interval_s": None, "measured_s": 9.0}, "STR-6"),
         ({"packets_lost": 1}, "STR-7"),
         ({"jitter_ms": 51.0}, "STR-8"),
+        ({"longest_gap_s": 1.1}, "STR-12"),
+        ({"packets_reordered": 3, "reorder_depth": 2}, "STR-13"),
+        ({"packets_doubled": 1}, "STR-13"),
+        ({"source_changes": 1}, "STR-14"),
+        ({"sequence_jumps": 1}, "STR-14"),
+        ({"packets_foreign": 9}, "STR-15"),
+        ({"clock_ratio": 1.2}, "STR-16"),
+        ({"own_lateness_s": 0.6, "jitter_ms": 400.0, "longest_gap_s": 1.5, "clock_ratio": 1.3}, "STR-17"),
         ({"frames_damaged": 1}, "STR-11"),
         ({"ended_early": True}, "STR-1"),
     ],
@@ -63,6 +71,7 @@ def test_each_deviation_is_its_own_finding(changes: dict[str, Any], code: str) -
     "changes",
     [
         {"fps": 18.1}, {"bitrate_bps": 4.9e6}, {"bitrate_bps": 1.1e6}, {"keyframe_interval_s": 2.4}, {"jitter_ms": 49.0},
+        {"longest_gap_s": 0.99}, {"clock_ratio": 0.95}, {"own_lateness_s": 0.2},
         {"fps": None, "bitrate_bps": None, "keyframe_interval_s": None, "measured_s": 1.0},
         {"bitrate_bps": 9e6, "keyframe_interval_s": None, "measured_s": 1.0},  # one key frame says nothing of the rate
     ],

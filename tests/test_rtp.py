@@ -8,8 +8,10 @@ from hypothesis import strategies as st
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.rtp import Reception, RtpPacket
+from zentrale.protocols.packet_log import PacketLog
+from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.stream_figures import Figures, figures, jitter_ms
 from zentrale.protocols.stream_meter import StreamMeter
 
 u16, u32 = st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
@@ -30,6 +32,14 @@ def test_contributors_extension_and_padding_are_not_payload() -> None:
             RtpPacket.parse(data[:cut])
 
 
+def count(*sequence: int, spacing_s: float = 0.001) -> Figures:
+    """The figures of packets with these numbers, in this order."""
+    log = PacketLog("H264")
+    for index, number in enumerate(sequence):
+        log.add(RtpPacket(96, number & 0xFFFF, 0, 7, b"\x41x"), index * spacing_s)
+    return figures(log.records(), 90_000)
+
+
 @given(
     start=u16, total=st.integers(2, 400), lost=st.sets(st.integers(1, 398)),
     doubled=st.sets(st.integers(0, 399)), swapped=st.sets(st.integers(1, 397)),
@@ -43,70 +53,70 @@ def test_loss_is_counted_whatever_the_order_and_the_doubles(
             order[i], order[i + 1] = order[i + 1], order[i]
     # The first and last in order must arrive: what lies outside them nobody can know of.
     gone = {i for i in lost if i < total - 1}
-    reception = Reception(90_000)
-    for i in order:
-        if i in gone:
-            continue
-        for _ in range(2 if i in doubled else 1):
-            reception.add((start + i) & 0xFFFF, 3000 * i, i / 30)
+    packets = [i for i in order if i not in gone for _ in range(2 if i in doubled else 1)]
+    told = count(*(start + i for i in packets))
     present = [i for i in range(total) if i not in gone]
-    assert reception.received == len(present)
-    assert reception.expected == present[-1] - present[0] + 1
-    assert reception.lost == reception.expected - len(present)
-    assert reception.duplicates == len(doubled & set(present))
+    assert told.packets_received == len(present)
+    assert told.packets_expected == present[-1] - present[0] + 1
+    assert told.packets_lost == told.packets_expected - len(present)
+    assert told.packets_doubled == len(doubled & set(present))
 
 
-def test_what_was_expected_adds_up_over_a_restart_of_the_sequence() -> None:
-    """100 numbers of which 3 are lost, then 100 others of which the first is on probation and 2 are lost."""
-    reception = Reception(90_000)
-    for sequence in [*range(100), *range(40_000, 40_100)]:
-        if sequence not in (10, 11, 50, 40_020, 40_030):
-            reception.add(sequence, 0, 0.0)
-    assert (reception.expected, reception.lost, reception.restarts) == (100 + 99, 5, 1)
-    assert reception.extended_highest == 40_099
+def test_what_was_expected_adds_up_over_a_jump_of_the_sequence() -> None:
+    """100 numbers of which 3 are lost, then 100 others of which 2 are."""
+    lost = (10, 11, 50, 40_020, 40_030)
+    told = count(*(n for n in [*range(100), *range(40_000, 40_100)] if n not in lost))
+    assert (told.packets_expected, told.packets_lost, told.sequence_jumps) == (200, 5, 1)
 
 
 def test_packets_from_before_the_first_are_expected_too() -> None:
     """The first to arrive was the fourth sent: what comes late after it begins the count."""
-    reception = Reception(90_000)
-    for sequence in (4, 1, 2, 5):
-        assert reception.add(sequence, 0, 0.0)
-    assert (reception.expected, reception.lost, reception.reordered) == (5, 1, 2)
-    assert not reception.add(2, 0, 0.0) and reception.duplicates == 1
-    wrapped = Reception(90_000)
-    for sequence in (0xFFFE, 0xFFFF, 0, 1):
-        wrapped.add(sequence, 0, 0.0)
-    assert (wrapped.expected, wrapped.lost, wrapped.extended_highest) == (4, 0, 0x10001), "one cycle (clause 6.4.1)"
+    told = count(4, 1, 2, 5, 2)
+    assert (told.packets_expected, told.packets_lost) == (5, 1)
+    assert (told.packets_reordered, told.reorder_depth, told.packets_doubled) == (2, 3, 1)
+    wrapped = count(0xFFFE, 0xFFFF, 0, 1)
+    assert (wrapped.packets_expected, wrapped.packets_lost, wrapped.sequence_jumps) == (4, 0, 0)
 
 
-def test_a_jump_is_a_loss_up_to_the_dropout_and_a_restart_beyond_it() -> None:
-    for jump, expected in ((2999, 3000), (3000, 1)):
-        reception = Reception(90_000)
-        assert reception.add(0, 0, 0.0)
-        assert reception.add(jump, 0, 0.0) == (jump == 2999) and reception.expected == expected
-    late = Reception(90_000)
-    late.add(500, 0, 0.0)
-    assert late.add(401, 0, 0.0) and not late.add(399, 0, 0.0), "MAX_MISORDER of appendix A.1 is 100"
+@pytest.mark.parametrize(
+    ("second", "expected", "jumps"),
+    [(2999, 3000, 0), (3000, 2, 1), (-99, 100, 0), (-100, 2, 1)],  # MAX_DROPOUT and MAX_MISORDER of appendix A.1
+)
+def test_a_gap_is_a_loss_or_lateness_up_to_a_limit_and_a_jump_beyond_it(second: int, expected: int, jumps: int) -> None:
+    told = count(500, 500 + second)
+    assert (told.packets_expected, told.sequence_jumps) == (expected, jumps)
 
 
-def test_a_restarted_source_is_not_a_loss() -> None:
-    reception = Reception(90_000)
-    for sequence in [*range(100), *range(40_000, 40_100)]:
-        reception.add(sequence, 0, 0.0)
-    assert (reception.restarts, reception.lost) == (1, 0)
-    assert reception.received == 199  # the first after the jump is on probation (appendix A.1)
+def test_one_packet_from_elsewhere_belongs_to_nothing() -> None:
+    told = count(1, 2, 40_000, 3, 4)
+    assert (told.packets_received, told.packets_lost, told.sequence_jumps) == (4, 0, 0)
+
+
+def test_what_comes_too_late_for_a_player_is_told_and_not_lost() -> None:
+    """Number 5 comes 70 numbers and 0.7 s after its place; number 80 a place late."""
+    order = [*range(5), *range(6, 76), 5, *range(76, 80), 81, 80, 82]
+    told = count(*order, spacing_s=0.01)
+    assert (told.packets_lost, told.packets_reordered, told.packets_late, told.reorder_depth) == (0, 2, 1, 70)
+    assert count(*order, spacing_s=0.001).packets_late == 0, "70 places within 70 ms are in time"
+
+
+def test_a_header_extension_may_be_all_there_is() -> None:
+    packet = bytes([0x90, 96, 0, 7]) + bytes(8) + b"\xbe\xde\x00\x00"
+    assert RtpPacket.parse(packet) == RtpPacket(96, 7, 0, 0, b"", marker=False)
+    with pytest.raises(RemoteProtocolError):
+        RtpPacket.parse(packet[:-1])
 
 
 def test_jitter_is_that_of_appendix_a8() -> None:
-    reception, by_hand, previous = Reception(90_000), 0.0, None
-    arrivals = [0.0, 0.041, 0.079, 0.125, 0.158]
-    for i, arrival in enumerate(arrivals):
-        reception.add(i, 3600 * i, arrival)
+    log, by_hand, worst, previous = PacketLog("H264"), 0.0, 0.0, None
+    for i, arrival in enumerate([0.0, 0.041, 0.079, 0.125, 0.158, 0.2, 0.24]):
+        log.add(RtpPacket(96, i, 3600 * i, 7, b"\x41"), arrival)
         transit = arrival * 90_000 - 3600 * i
         if previous is not None:
             by_hand += (abs(transit - previous) - by_hand) / 16
+            worst = max(worst, by_hand)
         previous = transit
-    assert reception.jitter_ms == pytest.approx(by_hand / 90)
+    assert list(jitter_ms(log.records(), 90_000)) == pytest.approx([by_hand / 90, worst / 90])
 
 
 @given(u32, st.floats(1e9, 2e9), u32, u32, u32)

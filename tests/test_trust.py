@@ -379,6 +379,43 @@ def test_an_identity_tells_only_what_identifies() -> None:
     ]  # fmt: skip
 
 
+M1, M2, SERIAL, OTHER_SERIAL = frozenset([MAC]), frozenset([OTHER]), "umbra/d4/7701", "umbra/d4/7702"
+
+
+@pytest.mark.parametrize(
+    ("a", "b", "same"),
+    [
+        (Identity(M1), Identity(M1 | M2), True),
+        (Identity(M1), Identity(M2), False),
+        (Identity(M1, SERIAL), Identity(M1, OTHER_SERIAL), False),  # somebody cloned the address
+        (Identity(M1, SERIAL), Identity(M1), True),
+        (Identity(M1, SERIAL), Identity(M2, SERIAL), False),  # the MAC address counts more
+        (Identity(M1, SERIAL, "urn:1"), Identity(frozenset(), SERIAL, "urn:2"), True),
+        (Identity(serial=SERIAL), Identity(serial=OTHER_SERIAL, endpoint="urn:1"), False),
+        (Identity(serial=SERIAL, endpoint="urn:1"), Identity(endpoint="urn:1"), True),
+        (Identity(endpoint="urn:1"), Identity(endpoint="urn:2"), None),  # some make a new one at each start
+        (Identity(M1), Identity(serial=SERIAL), None),
+        (Identity(), Identity(), None),
+    ],
+)
+def test_by_trust_mac_address_serial_number_endpoint(a: Identity, b: Identity, same: bool | None) -> None:
+    assert a.same_device(b) is same and b.same_device(a) is same
+    joined = a.joined(b)
+    assert (
+        joined.macs == a.macs | b.macs
+        and joined.serial in (a.serial, b.serial)
+        and joined.endpoint in (a.endpoint, b.endpoint)
+    )
+    assert bool(joined.serial) == bool(a.serial or b.serial) and bool(joined.endpoint) == bool(a.endpoint or b.endpoint)
+    assert bool(a) == (a != Identity())
+
+
+def test_serial_numbers_that_identify_nothing_are_none() -> None:
+    for serial in ("", "7", "00", "0000", "xxx", "n/a", "none", "12345678", "1111"):
+        assert not Identity.of(maker="m", model="x", serial=serial), serial
+    assert Identity.of(maker=" Umbra ", model="D4", serial=" T-7 ").serial == "umbra/d4/t-7"
+
+
 def test_a_registered_device_is_known_again_wherever_it_is_and_whatever_its_row_is_called(tmp_path: Path) -> None:
     plan = read_plan(SiteFolder(make_site(tmp_path)))
     moved = seen("127.0.71.29", OTHER)

@@ -282,13 +282,14 @@ def _show_streams(output: Output, result: Verification) -> None:
             quantities.bitrate(m.bitrate_bps) if m.bitrate_bps else "?",
             f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "?",
             f"{m.packets_lost}/{sent}",
-            f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None else "?",
+            f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None else "-",
+            quantities.seconds(m.longest_gap_s),
             quantities.seconds(m.first_picture_s) if m.first_picture_s is not None else "none",
             m.transport,
         ])  # fmt: skip
     output.heading(f"Streams, measured from {result.vantage} for {result.duration_s:g} s")
     output.table(
-        ["camera", "stream", "verdict", "codec", ">resolution", ">fps", ">bit rate", ">key frame", ">lost", ">jitter",
+        ["camera", "stream", "verdict", "codec", ">resolution", ">fps", ">bit rate", ">key frame", ">lost", ">jitter", ">gap",
          ">1st picture", "by"],
         rows,
     )  # fmt: skip
@@ -313,8 +314,18 @@ def _show_address(output: Output, result: Verification) -> None:
         ["frame rate", f"{m.fps:.1f} frames/s" if m.fps else unknown],
         ["bit rate", quantities.bitrate(m.bitrate_bps) + spread if m.bitrate_bps else unknown],
         ["key frame every", f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "not seen twice"],
-        ["packets", f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_reordered} out of order"],
-        ["jitter", f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None else unknown],
+        [
+            "packets",
+            f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_reordered} out of order, "
+            f"{m.packets_doubled} twice",
+        ],
+        ["longest gap", quantities.seconds(m.longest_gap_s)],
+        [
+            "jitter",
+            f"{m.jitter_ms:.1f} ms, at worst {m.jitter_worst_ms:.1f} ms"
+            if m.jitter_worst_ms is not None
+            else "none over TCP: packets arrive as they are read",
+        ],
         [
             "first picture",
             f"after {quantities.seconds(m.first_picture_s)}" if m.first_picture_s is not None else "none",

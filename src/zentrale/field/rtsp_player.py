@@ -10,7 +10,7 @@ import secrets
 import ssl
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from enum import Enum
 
@@ -24,6 +24,7 @@ from zentrale.errors import (
     UnreachableError,
 )
 from zentrale.field.http import device_ssl_context
+from zentrale.field.lateness import Lateness
 from zentrale.field.rules import Rules, Try
 from zentrale.field.udp import UdpPair
 from zentrale.protocols import rtcp
@@ -160,6 +161,8 @@ class _Player:
         self.visit = visit
         self.transport = transport
         self.meter: StreamMeter | None = None
+        self.measured_until_s: float | None = None
+        self.lateness = Lateness()
         self.session: PlayerSession | None = None
         self.writer: asyncio.StreamWriter | None = None
         self.udp: UdpPair | None = None
@@ -185,7 +188,8 @@ class _Player:
                 self.udp = UdpPair(self.writer.get_extra_info("sockname")[0], self._on_udp)
             self.session = PlayerSession(self.address, self.udp.ports if self.udp else None)
             self.session.start()
-            await self._play(reader, duration_s)
+            async with Lateness() as self.lateness:
+                await self._play(reader, duration_s)
         except OSError as error:
             raise UnreachableError(f"{self._where}: connection lost: {_reason(error)}") from None
         finally:
@@ -193,7 +197,10 @@ class _Player:
                 self.attempt.settle(Outcome.UNCLEAR)
             await self._close(reader)
         assert self.meter is not None
-        return self.meter.result(self.transport.value, self._named_hosts())
+        # A server that ended the stream is told of as that; else silence up to the end counts as a gap.
+        until_s = None if self.meter.ended_early else self.measured_until_s
+        result = self.meter.result(self.transport.value, self._named_hosts(), until_s=until_s)
+        return replace(result, own_lateness_s=self.lateness.worst_s)
 
     def _named_hosts(self) -> tuple[str, ...]:
         named = set(self.session.named_hosts) if self.session else set()
@@ -228,7 +235,7 @@ class _Player:
         end = time.monotonic() + duration_s
         last_report = last_keep_alive = time.monotonic()
         assert self.session is not None and self.meter is not None
-        while (now := time.monotonic()) < end:
+        while (now := self._now()) < end:
             if now - last_report >= REPORT_INTERVAL_S:
                 self._send_report()
                 last_report = now
@@ -239,6 +246,10 @@ class _Player:
             if ended:
                 self.meter.ended_early = True
                 return
+
+    def _now(self) -> float:
+        self.measured_until_s = time.monotonic()
+        return self.measured_until_s
 
     async def _until(self, reader: asyncio.StreamReader, reached: Callable[[], bool], timeout_s: float) -> None:
         """Work until `reached`. Raises where the other side refuses, closes or stays silent."""

@@ -266,6 +266,53 @@ SITE_CODES = [
         "as for lost packets: look at the path, then at the camera",
     ),
     Entry(
+        "STR-12",
+        F,
+        "stream pauses",
+        "No packet came for longer than `longest_gap_s` of the policy (not given: 1 s or five pictures, whichever is longer). "
+        "The pictures of that time are on no recorder. The time by which this machine itself came late is taken off.",
+        "look at the camera's load and log, its PoE supply and the switch port's counters; measure for longer with --seconds",
+    ),
+    Entry(
+        "STR-13",
+        N,
+        "packets out of order or twice",
+        "Packets came in another order than they were sent in, or twice. Within 64 packets or 200 ms a player orders them: "
+        "nothing is lost by it. Parallel links, or a loop in the network, do that.",
+        "look for a second way between camera and recorder: link aggregation per packet, a loop, a mirrored port",
+    ),
+    Entry(
+        "STR-14",
+        W,
+        "stream began anew while it was measured",
+        "Another source (SSRC) went on in the same session, or the sequence numbers jumped: the camera's encoder or its server "
+        "started anew. It was measured on; the pictures in between are missing.",
+        "look at the camera's log for restarts; update its firmware where it does so by itself",
+    ),
+    Entry(
+        "STR-15",
+        N,
+        "packets of another source in the stream",
+        "Packets of another source came at the same time. They were not counted.",
+        "look whether two cameras send to one multicast group or port",
+    ),
+    Entry(
+        "STR-16",
+        W,
+        "media clock runs wrong",
+        "The time stamps in the packets advance faster or slower than the packets come. It is shown too fast or too slow, and "
+        "recordings drift against others.",
+        "update the camera's firmware; check the frame rate set against the one it can do",
+    ),
+    Entry(
+        "STR-17",
+        N,
+        "this machine came late",
+        "The machine that measured was too busy to read its sockets in time. What depends on the moment of arrival, such as "
+        "jitter, was not judged by it; packets and pictures are counted all the same.",
+        "close other programs, measure fewer cameras at once with --only, or measure again",
+    ),
+    Entry(
         "REC-1",
         F,
         "channel does not record",

@@ -10,6 +10,8 @@ from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan
 from zentrale.subjects import Ref
 
+OWN_LATENESS_S = 0.25  # later than this, this machine's own reading is in what it measures of arrival
+CLOCK_RATE_TOLERANCE = 0.1  # crystals are right to 0.01 %; what is beyond is a wrong clock rate or a wrong time stamp
 KEYFRAME_TOLERANCE = 0.25  # of the planned interval, and never less than one frame
 
 
@@ -24,9 +26,14 @@ def judge_delivery(
             f"{measured.packets_lost} of {sent} packets lost ({lost_percent:.2g} %) over {measured.transport.upper()}"
         )
         yield finding("STR-7", subject, text, f"at most {policy.loss_percent:g} %", "site.toml [policy] loss_percent")
-    if measured.jitter_ms is not None and measured.jitter_ms > policy.jitter_ms:
+    late = measured.own_lateness_s > OWN_LATENESS_S
+    if late:
+        text = f"this machine read its sockets up to {quantities.seconds(measured.own_lateness_s)} late"
+        yield finding("STR-17", subject, text, f"within {quantities.seconds(OWN_LATENESS_S)}", "this machine")
+    if measured.jitter_ms is not None and measured.jitter_ms > policy.jitter_ms and not late:
         yield finding("STR-8", subject, f"{measured.jitter_ms:.0f} ms jitter", f"at most {policy.jitter_ms:g} ms",
                       "site.toml [policy] jitter_ms")  # fmt: skip
+    yield from _continuity(subject, measured, policy)
     if measured.frames_damaged and not measured.packets_lost:
         text = f"{measured.frames_damaged} of {measured.frames} pictures came incomplete, though no packet was lost"
         yield finding("STR-11", subject, text, "whole pictures", "RFC 3550 marker bit and timestamps")
@@ -40,6 +47,37 @@ def judge_delivery(
     if measured.ended_early:
         yield finding("STR-1", subject, f"the server closed the stream after {measured.measured_s:.1f} s",
                       "a stream that goes on", "RFC 2326")  # fmt: skip
+
+
+def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy) -> Iterable[Finding]:
+    """Whether it came without a break, in order, from one source, by a clock that goes right."""
+    allowed_s = policy.longest_gap_s or max(1.0, 5 / measured.fps if measured.fps else 1.0)
+    if measured.longest_gap_s - measured.own_lateness_s > allowed_s:
+        text = f"no packet for {quantities.seconds(measured.longest_gap_s)}"
+        yield finding(
+            "STR-12", subject, text, f"at most {quantities.seconds(allowed_s)}", "site.toml [policy] longest_gap_s"
+        )
+    if measured.packets_reordered or measured.packets_doubled:
+        late = f", {measured.packets_late} too late for a player" if measured.packets_late else ""
+        depth = (
+            f", up to {quantities.count(measured.reorder_depth, 'place')}{late}" if measured.packets_reordered else ""
+        )
+        text = f"{measured.packets_reordered} packets out of order{depth}; {measured.packets_doubled} twice"
+        yield finding("STR-13", subject, text, "each once, in its order", "RFC 3550 clause 5.1")
+    if measured.source_changes or measured.sequence_jumps:
+        text = (
+            f"{quantities.count(measured.source_changes, 'change')} of source, "
+            f"{quantities.count(measured.sequence_jumps, 'jump')} of the sequence"
+        )
+        yield finding("STR-14", subject, text, "one source that goes on", "RFC 3550 clause 5.1")
+    if measured.packets_foreign:
+        text = f"{measured.packets_foreign} packets of another source at the same time"
+        yield finding("STR-15", subject, text, "one source", "RFC 3550 clause 5.1")
+    ratio = measured.clock_ratio
+    steady = measured.longest_gap_s < 1 and measured.own_lateness_s <= OWN_LATENESS_S
+    if ratio is not None and steady and abs(ratio - 1) > CLOCK_RATE_TOLERANCE:
+        text = f"its media clock runs {100 * abs(ratio - 1):.0f} % too {'fast' if ratio > 1 else 'slow'}"
+        yield finding("STR-16", subject, text, f"within {100 * CLOCK_RATE_TOLERANCE:g} %", "RFC 3550 clause 5.1")
 
 
 def judge_against_plan(
@@ -77,7 +115,9 @@ def judge_against_plan(
 
 
 # A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
-_PLAYED = frozenset({"STR-1", "STR-2", "STR-7", "STR-9", "STR-11", "SEC-7", "SEC-8", "SEC-9", "ERR-1"})
+_PLAYED = frozenset({f"STR-{number}" for number in (1, 2, 7, 9, 11, 12, 13, 14, 15, 17)}) | frozenset(
+    {"SEC-7", "SEC-8", "SEC-9", "ERR-1"}
+)
 
 
 def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str]:
@@ -88,7 +128,8 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-5": measured.bitrate_bps is not None and _whole_groups(measured, plan),
         "STR-10": measured.bitrate_bps is not None and _whole_groups(measured, plan),
         "STR-6": measured.keyframe_interval_s is not None or plan.codec == "JPEG",
-        "STR-8": measured.jitter_ms is not None,
+        "STR-8": measured.jitter_ms is not None and measured.own_lateness_s <= OWN_LATENESS_S,
+        "STR-16": measured.clock_ratio is not None,
     }
     return _PLAYED | {code for code, judged in told.items() if judged}
 

@@ -63,6 +63,20 @@ def parse(data: bytes) -> list[SenderReport | ReceiverReport]:
     return reports
 
 
+def goodbyes(data: bytes) -> set[int]:
+    """The sources that say in a compound packet that they end (BYE, clause 6.6). Raises RemoteProtocolError."""
+    parse(data)  # checks its form
+    ended: set[int] = set()
+    at = 0
+    while at < len(data):
+        first, kind, words = struct.unpack_from("!BBH", data, at)
+        if kind == BYE:
+            count = min(first & 0x1F, words)
+            ended |= set(struct.unpack_from(f"!{count}I", data, at + 4))
+        at += 4 * (words + 1)
+    return ended
+
+
 def serialize_sender_report(report: SenderReport, cname: str) -> bytes:
     ntp = report.ntp_s + NTP_EPOCH_OFFSET_S
     seconds = int(ntp)

@@ -1,7 +1,7 @@
 """What a video stream delivers, measured from its RTP packets: the numbers an acceptance test needs.
 
-Rates come from the source's own clock (RTP timestamps), so that a burst at the start does not bend them; where
-that clock is wrong, from the times of arrival.
+Each packet leaves a record (`packet_log`), from which the figures follow at the end (`stream_figures`); here is what needs
+payload, or an answer at once: the first key picture, and the receiver reports.
 """
 
 from __future__ import annotations
@@ -10,14 +10,18 @@ from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg, rtcp
-from zentrale.protocols.rtp import Reception, RtpPacket
+from zentrale.protocols.packet_log import PacketLog
+from zentrale.protocols.packet_order import PacketOrder
+from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.stream_figures import figures, jitter_ms, reception
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 _DEPACKETIZERS: dict[str, type[Depacketizer]] = {
     "H264": h264.H264Depacketizer, "H265": h265.H265Depacketizer, "JPEG": jpeg.JpegDepacketizer,
 }  # fmt: skip
-_CLOCK_TRUST = (0.8, 1.25)  # media clock against arrival: beyond this the source's clock is not believed
+_REPORT_PACKETS = 2048  # the jitter told in a report follows from the last second or two
+_SILENT_S = 0.2  # a source that says nothing for so long may have a successor
 
 
 @dataclass(frozen=True)
@@ -37,6 +41,11 @@ class StreamMeasurement:
     keyframe_interval_s: mean time between key frames
     first_picture_s:     from connecting to the last packet of the first whole key frame
     named_hosts:         other hosts that the server named in its addresses; none was asked
+    jitter_ms:           interarrival jitter at the end (RFC 3550 appendix A.8), and its worst; over UDP only
+    longest_gap_s:       the longest time without a packet, up to the end of the measurement
+    clock_ratio:         media time that passed for each second of arrival
+    own_lateness_s:      how much later than due this machine came to read, at worst
+    and the packets that were out of order, doubled, too late, or of another source, as `stream_figures` counts them
     """
 
     transport: str
@@ -60,14 +69,16 @@ class StreamMeasurement:
     ended_early: bool = False
     key_picture: KeyPicture | None = field(default=None, repr=False)
     named_hosts: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class _Frame:
-    timestamp: int  # extended beyond 32 bits
-    arrival_s: float
-    size_bytes: int
-    key: bool
+    jitter_worst_ms: float | None = None
+    reorder_depth: int = 0
+    packets_doubled: int = 0
+    packets_late: int = 0
+    packets_foreign: int = 0
+    source_changes: int = 0
+    sequence_jumps: int = 0
+    longest_gap_s: float = 0.0
+    clock_ratio: float | None = None
+    own_lateness_s: float = 0.0
 
 
 class StreamMeter:
@@ -81,64 +92,53 @@ class StreamMeter:
         self.started_s = started_s
         self.malformed = 0
         self.ended_early = False
-        self._reception = Reception(media.clock_hz)
+        self._log = PacketLog(media.codec)
+        self._ssrc: int | None = None
+        self._report_base = (0, 0)
+        self._last_arrival_s = 0.0
         kind = _DEPACKETIZERS.get(media.codec)
         self._depacketizer = kind() if kind else None
-        self._ssrc: int | None = None
-        self._frames: list[_Frame] = []
-        self._damaged = 0
+        self._order = PacketOrder()
         self._format: PictureFormat | None = None
         self._key: KeyPicture | None = None
         self._first_picture_s: float | None = None
-        self._first_arrival_s = 0.0
-        self._last_arrival_s = 0.0
-        self._last_timestamp: int | None = None
-        self._by_second: list[int] = []
-        self._report_base = (0, 0)
 
     def add_rtp(self, data: bytes, arrival_s: float) -> None:
         """Raises RemoteProtocolError on what is no RTP packet."""
         packet = RtpPacket.parse(data)
-        if self._ssrc is None:
-            self._ssrc = packet.ssrc
-            self._first_arrival_s = arrival_s
-        if packet.ssrc != self._ssrc or packet.payload_type != self.media.payload_type:
-            return  # another source, or another format such as metadata in the same session
-        if not self._reception.add(packet.sequence, packet.timestamp, arrival_s):
+        if packet.payload_type != self.media.payload_type:
+            return  # another format, such as metadata in the same session
+        self._log.add(packet, arrival_s)
+        if self._ssrc is None or (packet.ssrc != self._ssrc and arrival_s - self._last_arrival_s > _SILENT_S):
+            self._begin(packet.ssrc)
+        if packet.ssrc != self._ssrc:
             return
         self._last_arrival_s = arrival_s
-        second = min(int(arrival_s - self._first_arrival_s), 86_400)
-        while len(self._by_second) <= second:
-            self._by_second.append(0)
-        self._by_second[second] += 8 * len(packet.payload)
-        if self._depacketizer is not None:
-            for unit in self._depacketizer.push(packet.payload, packet.timestamp, packet.marker, packet.sequence):
-                self._add_unit(self._depacketizer, unit, arrival_s)
+        if self._key is None and self._depacketizer is not None:
+            for ready in self._order.push(packet, arrival_s):
+                units = self._depacketizer.push(ready.payload, ready.timestamp, ready.marker, ready.sequence)
+                for unit in units:
+                    self._look_for_picture(self._depacketizer, unit, arrival_s)
+
+    def _begin(self, ssrc: int) -> None:
+        """The first source; or the one that goes on where the one before fell silent."""
+        self._ssrc, self._report_base, self._order = ssrc, (0, 0), PacketOrder()
 
     def add_rtcp(self, data: bytes) -> None:
-        """Sender reports are checked for form only; raises RemoteProtocolError on garbage."""
-        rtcp.parse(data)
+        """Sender reports are checked for form only; a source that says it ends has ended. Raises RemoteProtocolError."""
+        if self._ssrc in rtcp.goodbyes(data):
+            self.ended_early = True
 
-    def _add_unit(self, depacketizer: Depacketizer, unit: AccessUnit, arrival_s: float) -> None:
-        if self._last_timestamp is None:
-            extended = unit.timestamp
-        else:
-            step = (unit.timestamp - self._last_timestamp + 0x80000000 & 0xFFFFFFFF) - 0x80000000
-            extended = self._last_timestamp + step
-        self._last_timestamp = extended
-        self._frames.append(_Frame(extended, arrival_s, unit.size_bytes, unit.key))
-        if not unit.complete:
-            self._damaged += len(self._frames) > 1  # the first may have begun before we came
-            return
-        if not unit.key:
+    def _look_for_picture(self, depacketizer: Depacketizer, unit: AccessUnit, arrival_s: float) -> None:
+        """The first whole key picture is kept; after it payload is of no more use."""
+        if self._key is not None or not unit.complete or not unit.key:
             return
         try:
             self._format = depacketizer.picture_format(unit) or self._format
         except RemoteProtocolError:
             self.malformed += 1
-        if self._key is None:
-            self._key = KeyPicture(self.media.codec, self._decodable(unit))
-            self._first_picture_s = arrival_s - self.started_s
+        self._key = KeyPicture(self.media.codec, self._decodable(unit))
+        self._first_picture_s = arrival_s - self.started_s
 
     def _decodable(self, unit: AccessUnit) -> bytes:
         if self.media.codec == "JPEG":
@@ -148,42 +148,58 @@ class StreamMeter:
 
     def receiver_report(self, own_ssrc: int) -> rtcp.ReceiverReport | None:
         """A report on what was received since the last one (RFC 3550 appendix A.3)."""
-        if self._ssrc is None:
+        if not len(self._log):
             return None
-        reception = self._reception
-        expected = reception.expected - self._report_base[0]
-        lost = expected - (reception.received - self._report_base[1])
-        self._report_base = (reception.expected, reception.received)
-        fraction = min(255, 256 * lost // expected) if expected > 0 and lost > 0 else 0
-        jitter = int(reception.jitter_ms * reception.clock_hz / 1000)
-        return rtcp.ReceiverReport(own_ssrc, self._ssrc, fraction, reception.lost, reception.extended_highest, jitter)
+        records = self._log.records()
+        told = reception(records)
+        base = self._report_base if told.ssrc == self._ssrc else (0, 0)
+        expected, received = told.expected - base[0], told.received - base[1]
+        self._report_base = (told.expected, told.received)
+        fraction = min(255, 256 * (expected - received) // expected) if expected > received > 0 else 0
+        jitter = int(jitter_ms(records[-_REPORT_PACKETS:], self.media.clock_hz)[0] * self.media.clock_hz / 1000)
+        lost = max(0, told.expected - told.received)
+        return rtcp.ReceiverReport(own_ssrc, told.ssrc, fraction, lost, told.extended_highest, jitter)
 
-    def result(self, transport: str, named_hosts: tuple[str, ...] = ()) -> StreamMeasurement:
+    def result(
+        self, transport: str, named_hosts: tuple[str, ...] = (), *, until_s: float | None = None
+    ) -> StreamMeasurement:
+        """`until_s`: when the measurement ended, on the clock of the arrival times; silence up to then counts."""
         picture = self._format or self._format_from_description()
-        reception = self._reception
-        fps, bitrate, interval = self._rates()
+        records = self._log.records()
+        told = figures(records, self.media.clock_hz, until_s)
+        # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
+        jitter = jitter_ms(records, self.media.clock_hz) if transport == "udp" and len(records) > 1 else None
         return StreamMeasurement(
             transport=transport,
             codec=self.media.codec,
             profile=picture.profile if picture else "",
             width_px=picture.width_px if picture else None,
             height_px=picture.height_px if picture else None,
-            fps=fps,
-            bitrate_bps=bitrate,
-            bitrate_by_second=tuple(self._by_second),
-            keyframe_interval_s=interval,
-            packets_received=reception.received,
-            packets_lost=reception.lost,
-            packets_reordered=reception.reordered,
+            fps=told.fps,
+            bitrate_bps=told.bitrate_bps,
+            bitrate_by_second=told.bitrate_by_second,
+            keyframe_interval_s=told.keyframe_interval_s,
+            packets_received=told.packets_received,
+            packets_lost=told.packets_lost,
+            packets_reordered=told.packets_reordered,
             packets_malformed=self.malformed,
-            jitter_ms=reception.jitter_ms if reception.received > 1 else None,
+            jitter_ms=jitter[0] if jitter else None,
+            jitter_worst_ms=jitter[1] if jitter else None,
             first_picture_s=self._first_picture_s,
-            frames=len(self._frames),
-            frames_damaged=self._damaged,
-            measured_s=self._last_arrival_s - self._first_arrival_s,
+            frames=told.frames,
+            frames_damaged=told.frames_damaged,
+            measured_s=told.measured_s,
             ended_early=self.ended_early,
             key_picture=self._key,
             named_hosts=named_hosts,
+            reorder_depth=told.reorder_depth,
+            packets_doubled=told.packets_doubled,
+            packets_late=told.packets_late,
+            packets_foreign=told.packets_foreign,
+            source_changes=told.source_changes,
+            sequence_jumps=told.sequence_jumps,
+            longest_gap_s=told.longest_gap_s,
+            clock_ratio=told.clock_ratio,
         )
 
     def _format_from_description(self) -> PictureFormat | None:
@@ -194,25 +210,3 @@ class StreamMeter:
             return self._depacketizer.picture_format(AccessUnit(0, self.media.parameter_sets()))
         except RemoteProtocolError:
             return None
-
-    def _rates(self) -> tuple[float | None, float | None, float | None]:
-        """Frames per second, bits per second, seconds between key frames; None where there is too little."""
-        frames = self._frames
-        if len(frames) < 2:
-            return None, None, None
-        span = (frames[-1].timestamp - frames[0].timestamp) / self.media.clock_hz
-        arrival_span = frames[-1].arrival_s - frames[0].arrival_s
-        trusted = span > 0 and (arrival_span < 1 or _CLOCK_TRUST[0] < span / arrival_span < _CLOCK_TRUST[1])
-
-        def between(a: _Frame, b: _Frame) -> float:
-            return (b.timestamp - a.timestamp) / self.media.clock_hz if trusted else b.arrival_s - a.arrival_s
-
-        whole = between(frames[0], frames[-1])
-        if whole <= 0:
-            return None, None, None
-        keys = [index for index, frame in enumerate(frames) if frame.key]
-        first, last = (keys[0], keys[-1]) if len(keys) > 1 else (0, len(frames) - 1)
-        counted = between(frames[first], frames[last])
-        bits = 8 * sum(frame.size_bytes for frame in frames[first:last])
-        interval = counted / (len(keys) - 1) if len(keys) > 1 else None
-        return (len(frames) - 1) / whole, bits / counted if counted > 0 else None, interval

@@ -108,6 +108,7 @@ class Policy(Part):
     bitrate_over_percent: Annotated[float, Field(gt=0)] = 25
     bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
     jitter_ms: Annotated[float, Field(gt=0)] = 50
+    longest_gap_s: Annotated[float, Field(gt=0)] | None = None
     loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
     vlan_in_address: bool = False
     resilient_groups: tuple[PlaceName, ...] = ()

@@ -101,7 +101,7 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 12)})
+    codes = frozenset({f"STR-{number}" for number in range(1, 18)})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
@@ -182,7 +182,15 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "packets_received": m.packets_received if m else 0,
         "packets_lost": m.packets_lost if m else 0,
         "packets_reordered": m.packets_reordered if m else 0,
+        "packets_doubled": m.packets_doubled if m else 0,
+        "reorder_depth_packets": m.reorder_depth if m else 0,
+        "packets_late": m.packets_late if m else 0,
+        "source_changes": m.source_changes if m else 0,
+        "sequence_jumps": m.sequence_jumps if m else 0,
+        "longest_gap_s": _rounded(m.longest_gap_s, 3) if m else None,
+        "clock_ratio": _rounded(m.clock_ratio, 4) if m else None,
         "jitter_ms": _rounded(m.jitter_ms, 2) if m else None,
+        "jitter_worst_ms": _rounded(m.jitter_worst_ms, 2) if m else None,
         "first_picture_s": _rounded(m.first_picture_s, 3) if m else None,
         "frames": m.frames if m else 0,
         "frames_damaged": m.frames_damaged if m else 0,
