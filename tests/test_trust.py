@@ -211,8 +211,9 @@ def test_the_makers_default_is_tried_at_one_door_a_window(tmp_path: Path) -> Non
     clock = Clock()
     book = ledger(tmp_path, clock)
     refuse(book, Target("h", 554), Door.RTSP, "default", Purpose.STRANGER)
-    with pytest.raises(NotAskedError, match="RTSP door"):
+    with pytest.raises(NotAskedError, match="RTSP door") as waits:
         refuse(book, Target("h", 80), Door.ONVIF, "default", Purpose.STRANGER)
+    assert waits.value.until.timestamp() == pytest.approx(clock.now_s + 1800)
     asked = {d: book.last_asked(Target("h"), d, Credentials("a", "default")) for d in Door}
     assert min(Door, key=lambda d: asked[d]) is Door.ONVIF, "its turn is next"
     refuse(ledger(tmp_path, clock, tries=4), Target("h", 80), Door.ONVIF, "default", Purpose.STRANGER)
