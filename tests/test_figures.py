@@ -125,6 +125,25 @@ def test_a_new_source_or_a_jump_is_measured_on_and_told() -> None:
     check(found, packets_foreign=len(beside), source_changes=0, packets_received=5 * IN_A_GROUP)
 
 
+def test_a_source_that_sends_a_moment_longer_has_a_successor_all_the_same() -> None:
+    """The new one begins while the last packets of the old one are on their way; one single packet of a third is nobody's."""
+    old = stream(100)
+    new = [(at, p._replace(ssrc=9)) for at, p in stream(200)[len(old) :]]
+    late = [(new[3][0] + 1e-6, old.pop()[1]), (new[9][0] + 1e-6, old.pop()[1])]
+    alone = [(9.0, old[0][1]._replace(ssrc=11))]
+    found = measured(sorted(old + late + new + alone, key=lambda item: item[0]))
+    check(found, source_changes=1, packets_foreign=1, packets_lost=0, packets_received=len(old) + len(late) + len(new))
+
+
+def test_a_picture_that_lost_its_end_is_told_also_where_the_next_one_is_whole() -> None:
+    whole = stream(100)
+    at = next(i for i, (_, p) in enumerate(whole) if p.marker and i > 400)
+    for gone, damaged in (([at], 1), ([at - 2], 1), ([at - 1], 1), ([at - 2, at - 1, at], 0)):
+        found = measured([p for i, p in enumerate(whole) if i not in gone])
+        check(found, packets_lost=len(gone), frames_damaged=damaged)
+        assert found.fps == pytest.approx(25, rel=0.002)
+
+
 def test_a_stream_that_stops_is_seen_to() -> None:
     paused = [(at + (3 if at > 5 else 0), p) for at, p in stream()]
     assert measured(paused).longest_gap_s == pytest.approx(3.04)

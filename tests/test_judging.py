@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zentrale.jobs.judging import judge_against_plan, judge_delivery
+from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
 from zentrale.protocols.stream_meter import KeyPicture, StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan
 
@@ -58,7 +58,6 @@ def test_a_stream_as_planned_has_no_finding() -> None:
         ({"sequence_jumps": 1}, "STR-14"),
         ({"packets_foreign": 9}, "STR-15"),
         ({"clock_ratio": 1.2}, "STR-16"),
-        ({"own_lateness_s": 0.6, "jitter_ms": 400.0, "longest_gap_s": 1.5, "clock_ratio": 1.3}, "STR-17"),
         ({"frames_damaged": 1}, "STR-11"),
         ({"ended_early": True}, "STR-1"),
     ],
@@ -71,6 +70,7 @@ def test_each_deviation_is_its_own_finding(changes: dict[str, Any], code: str) -
     "changes",
     [
         {"fps": 18.1}, {"bitrate_bps": 4.9e6}, {"bitrate_bps": 1.1e6}, {"keyframe_interval_s": 2.4}, {"jitter_ms": 49.0},
+        {"own_lateness_s": 0.6, "jitter_ms": 400.0, "longest_gap_s": 1.5, "clock_ratio": 1.3},  # this machine's own doing
         {"longest_gap_s": 0.99}, {"clock_ratio": 0.95}, {"own_lateness_s": 0.2},
         {"fps": None, "bitrate_bps": None, "keyframe_interval_s": None, "measured_s": 1.0},
         {"bitrate_bps": 9e6, "keyframe_interval_s": None, "measured_s": 1.0},  # one key frame says nothing of the rate
@@ -103,3 +103,15 @@ def test_the_frame_rate_tolerance_is_what_the_policy_says(planned: float, measur
     plan = PLAN.model_copy(update={"fps": planned})
     found = codes(replace(GOOD, fps=measured), plan, Policy(fps_tolerance_percent=percent))
     assert ("STR-4" in found) == (abs(measured - planned) > planned * percent / 100)
+
+
+def test_that_this_machine_came_late_is_told_once_and_of_no_camera() -> None:
+    assert lateness_finding([GOOD, replace(GOOD, own_lateness_s=0.2)]) is None
+    found = lateness_finding([GOOD, replace(GOOD, own_lateness_s=0.6), replace(GOOD, own_lateness_s=0.3)])
+    assert found is not None and (found.code, found.subject, found.measured[-11:]) == (
+        "STR-17",
+        "this machine",
+        "600 ms late",
+    )
+    late = replace(GOOD, own_lateness_s=0.6, jitter_ms=1.0, clock_ratio=1.0)
+    assert not {"STR-8", "STR-12", "STR-16"} & codes_judged(late, PLAN), "nor is anything settled by it"

@@ -270,7 +270,7 @@ SITE_CODES = [
         F,
         "stream pauses",
         "No packet came for longer than `longest_gap_s` of the policy (not given: 1 s or five pictures, whichever is longer). "
-        "The pictures of that time are on no recorder. The time by which this machine itself came late is taken off.",
+        "The pictures of that time are on no recorder. Where this machine itself came late (STR-17) it is not judged.",
         "look at the camera's load and log, its PoE supply and the switch port's counters; measure for longer with --seconds",
     ),
     Entry(

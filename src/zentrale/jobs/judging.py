@@ -26,11 +26,7 @@ def judge_delivery(
             f"{measured.packets_lost} of {sent} packets lost ({lost_percent:.2g} %) over {measured.transport.upper()}"
         )
         yield finding("STR-7", subject, text, f"at most {policy.loss_percent:g} %", "site.toml [policy] loss_percent")
-    late = measured.own_lateness_s > OWN_LATENESS_S
-    if late:
-        text = f"this machine read its sockets up to {quantities.seconds(measured.own_lateness_s)} late"
-        yield finding("STR-17", subject, text, f"within {quantities.seconds(OWN_LATENESS_S)}", "this machine")
-    if measured.jitter_ms is not None and measured.jitter_ms > policy.jitter_ms and not late:
+    if measured.jitter_ms is not None and measured.jitter_ms > policy.jitter_ms and not _came_late(measured):
         yield finding("STR-8", subject, f"{measured.jitter_ms:.0f} ms jitter", f"at most {policy.jitter_ms:g} ms",
                       "site.toml [policy] jitter_ms")  # fmt: skip
     yield from _continuity(subject, measured, policy)
@@ -49,10 +45,24 @@ def judge_delivery(
                       "a stream that goes on", "RFC 2326")  # fmt: skip
 
 
+def _came_late(measured: StreamMeasurement) -> bool:
+    """Whether this machine was too busy for figures of arrival to be the stream's own."""
+    return measured.own_lateness_s > OWN_LATENESS_S
+
+
+def lateness_finding(measured: Iterable[StreamMeasurement]) -> Finding | None:
+    """Told once, of this machine: no camera is judged by it."""
+    worst = max((m.own_lateness_s for m in measured), default=0.0)
+    if worst <= OWN_LATENESS_S:
+        return None
+    text = f"it read its sockets up to {quantities.seconds(worst)} late"
+    return finding("STR-17", "this machine", text, f"within {quantities.seconds(OWN_LATENESS_S)}", "while measuring")
+
+
 def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy) -> Iterable[Finding]:
     """Whether it came without a break, in order, from one source, by a clock that goes right."""
     allowed_s = policy.longest_gap_s or max(1.0, 5 / measured.fps if measured.fps else 1.0)
-    if measured.longest_gap_s - measured.own_lateness_s > allowed_s:
+    if measured.longest_gap_s > allowed_s and not _came_late(measured):
         text = f"no packet for {quantities.seconds(measured.longest_gap_s)}"
         yield finding(
             "STR-12", subject, text, f"at most {quantities.seconds(allowed_s)}", "site.toml [policy] longest_gap_s"
@@ -74,7 +84,7 @@ def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy)
         text = f"{measured.packets_foreign} packets of another source at the same time"
         yield finding("STR-15", subject, text, "one source", "RFC 3550 clause 5.1")
     ratio = measured.clock_ratio
-    steady = measured.longest_gap_s < 1 and measured.own_lateness_s <= OWN_LATENESS_S
+    steady = measured.longest_gap_s < 1 and not _came_late(measured)
     if ratio is not None and steady and abs(ratio - 1) > CLOCK_RATE_TOLERANCE:
         text = f"its media clock runs {100 * abs(ratio - 1):.0f} % too {'fast' if ratio > 1 else 'slow'}"
         yield finding("STR-16", subject, text, f"within {100 * CLOCK_RATE_TOLERANCE:g} %", "RFC 3550 clause 5.1")
@@ -115,7 +125,7 @@ def judge_against_plan(
 
 
 # A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
-_PLAYED = frozenset({f"STR-{number}" for number in (1, 2, 7, 9, 11, 12, 13, 14, 15, 17)}) | frozenset(
+_PLAYED = frozenset({f"STR-{number}" for number in (1, 2, 7, 9, 11, 13, 14, 15)}) | frozenset(
     {"SEC-7", "SEC-8", "SEC-9", "ERR-1"}
 )
 
@@ -128,8 +138,9 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-5": measured.bitrate_bps is not None and _whole_groups(measured, plan),
         "STR-10": measured.bitrate_bps is not None and _whole_groups(measured, plan),
         "STR-6": measured.keyframe_interval_s is not None or plan.codec == "JPEG",
-        "STR-8": measured.jitter_ms is not None and measured.own_lateness_s <= OWN_LATENESS_S,
-        "STR-16": measured.clock_ratio is not None,
+        "STR-8": measured.jitter_ms is not None and not _came_late(measured),
+        "STR-12": not _came_late(measured),
+        "STR-16": measured.clock_ratio is not None and not _came_late(measured),
     }
     return _PLAYED | {code for code, judged in told.items() if judged}
 

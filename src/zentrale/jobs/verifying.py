@@ -20,6 +20,7 @@ from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, Strea
 from zentrale.jobs.checks.strangers import address_findings
 from zentrale.jobs.checks.streams import measure
 from zentrale.jobs.discovering import last_devices
+from zentrale.jobs.judging import lateness_finding
 from zentrale.jobs.keyring import Keyring
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
@@ -88,6 +89,8 @@ async def verify_address(address: StreamAddress, visit: Visit, duration_s: float
             result.error, "check the address, and that this machine reaches it (ping, VLAN, firewall)"
         )
     findings, checks = list(result.findings), []
+    late = lateness_finding([result.measured] if result.measured else [])
+    findings += [late] if late else []
     if result.measured is not None and visit.credentials is None:
         subject = f"stream {address.url}"
         findings.append(finding("SEC-6", subject, "it plays without a password", "a password", "good practice"))

@@ -21,7 +21,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
-from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery
+from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged
@@ -101,7 +101,7 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 18)})
+    codes = frozenset({f"STR-{number}" for number in range(1, 17)})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
@@ -116,6 +116,8 @@ class Streams(Check):
                 if stream not in target.streams:
                     reason = target.failed.get(stream) or f"the camera offers no {stream} stream"
                     streams.append(_no_stream(target.camera, stream, "", reason))
+        late = lateness_finding([s.measured for s in streams if s.measured])
+        round.findings += [late] if late else []
         for result in streams:
             round.observe(STREAM, result.ref, "RTSP", stream_document(result))
             _keep_picture(round, result)
