@@ -9,7 +9,7 @@ from pathlib import Path
 import zentrale
 
 ROOT = Path(zentrale.__file__).parent
-GROUND = {"errors", "findings", "quantities", "words"}
+GROUND = {"errors", "findings", "quantities", "subjects", "words"}
 BELOW: dict[str, set[str]] = {
     "cli": {"jobs", "field", "planning", "logbook", "output", "protocols", "site", "simulation"},
     "jobs": {"field", "planning", "logbook", "output", "protocols", "site"},
@@ -23,6 +23,7 @@ BELOW: dict[str, set[str]] = {
     "findings": set(),
     "errors": set(),
     "quantities": set(),
+    "subjects": set(),
     "words": set(),
 }
 

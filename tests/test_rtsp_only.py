@@ -55,7 +55,7 @@ class Doorway:
             raise self.error("401")
         if ticket is not None:
             visit.rules.ledger.settle(ticket, Outcome.ACCEPTED)
-        return StreamMeasurement("tcp", "H264")
+        return StreamMeasurement(transport="tcp", codec="H264")
 
 
 @pytest.fixture

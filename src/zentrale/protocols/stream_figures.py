@@ -23,19 +23,25 @@ Floats = npt.NDArray[np.float64]
 Bools = npt.NDArray[np.bool_]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Figures:
-    """packets_lost:     numbers between the first and the last that never came (RFC 3550 appendix A.3)
+    """What the records of a stream tell. Values that could not be measured are None.
+
+    packets_lost:     numbers between the first and the last that never came (RFC 3550 appendix A.3)
     packets_late:        came, but more than 64 packets and 200 ms after their place
     reorder_depth:       the most packets by which one came after its place
     packets_foreign:     of other sources, sent at the same time
     source_changes:      another source went on where one ended; sequence_jumps: its numbers began elsewhere
-    longest_gap_s:       the longest time without a packet
+    bitrate_bps:         RTP payload bits per second, over whole groups of pictures where there are two key pictures
+    bitrate_by_second:   the same for each second of arrival, in bits
+    keyframe_interval_s: mean time between key pictures; the median where packets were lost
+    longest_gap_s:       the longest time without a packet, up to the end of the measurement
     clock_ratio:         media time that passed for each second of arrival; None below 3 s
     """
 
     packets_received: int = 0
     packets_expected: int = 0
+    packets_lost: int = 0
     packets_doubled: int = 0
     packets_reordered: int = 0
     reorder_depth: int = 0
@@ -52,10 +58,6 @@ class Figures:
     longest_gap_s: float = 0.0
     measured_s: float = 0.0
     clock_ratio: float | None = None
-
-    @property
-    def packets_lost(self) -> int:
-        return self.packets_expected - self.packets_received
 
 
 @dataclass(frozen=True)
@@ -99,9 +101,11 @@ def figures(records: Records, clock_hz: int, until_s: float | None = None) -> Fi
     gaps = np.diff(np.append(arrival, until_s) if until_s is not None else arrival)
     fps, bitrate, interval = rates(pictures, clock_hz)
     span, ratio = _clock(pictures, clock_hz)
+    expected = int(sum(run.extended[-1] - run.extended[0] + 1 for run in runs))
     return Figures(
         packets_received=len(kept),
-        packets_expected=int(sum(run.extended[-1] - run.extended[0] + 1 for run in runs)),
+        packets_expected=expected,
+        packets_lost=expected - len(kept),
         packets_doubled=sum(run.doubled for run in runs),
         packets_reordered=sum(run.reordered for run in runs),
         reorder_depth=max(run.depth for run in runs),

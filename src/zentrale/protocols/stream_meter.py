@@ -14,7 +14,7 @@ from zentrale.protocols.packet_log import PacketLog
 from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import figures, jitter_ms, reception
+from zentrale.protocols.stream_figures import Figures, figures, jitter_ms, reception
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 _DEPACKETIZERS: dict[str, type[Depacketizer]] = {
@@ -32,20 +32,14 @@ class KeyPicture:
     data: bytes
 
 
-@dataclass(frozen=True)
-class StreamMeasurement:
-    """The result. Values that could not be measured are None; times are in the unit of their name.
+@dataclass(frozen=True, kw_only=True)
+class StreamMeasurement(Figures):
+    """The figures, and what is known beside them; times are in the unit of their name.
 
-    bitrate_bps:         RTP payload bits per second, over whole groups of pictures where there are two key frames
-    bitrate_by_second:   the same for each second of arrival, in bits
-    keyframe_interval_s: mean time between key frames
-    first_picture_s:     from connecting to the last packet of the first whole key frame
-    named_hosts:         other hosts that the server named in its addresses; none was asked
-    jitter_ms:           interarrival jitter at the end (RFC 3550 appendix A.8), and its worst; over UDP only
-    longest_gap_s:       the longest time without a packet, up to the end of the measurement
-    clock_ratio:         media time that passed for each second of arrival
-    own_lateness_s:      how much later than due this machine came to read, at worst
-    and the packets that were out of order, doubled, too late, or of another source, as `stream_figures` counts them
+    first_picture_s: from connecting to the last packet of the first whole key frame
+    jitter_ms:       interarrival jitter at the end (RFC 3550 appendix A.8), and its worst; over UDP only
+    named_hosts:     other hosts that the server named in its addresses; none was asked
+    own_lateness_s:  how much later than due this machine came to read, at worst
     """
 
     transport: str
@@ -53,31 +47,13 @@ class StreamMeasurement:
     profile: str = ""
     width_px: int | None = None
     height_px: int | None = None
-    fps: float | None = None
-    bitrate_bps: float | None = None
-    bitrate_by_second: tuple[int, ...] = ()
-    keyframe_interval_s: float | None = None
-    packets_received: int = 0
-    packets_lost: int = 0
-    packets_reordered: int = 0
     packets_malformed: int = 0
     jitter_ms: float | None = None
+    jitter_worst_ms: float | None = None
     first_picture_s: float | None = None
-    frames: int = 0
-    frames_damaged: int = 0
-    measured_s: float = 0.0
     ended_early: bool = False
     key_picture: KeyPicture | None = field(default=None, repr=False)
     named_hosts: tuple[str, ...] = ()
-    jitter_worst_ms: float | None = None
-    reorder_depth: int = 0
-    packets_doubled: int = 0
-    packets_late: int = 0
-    packets_foreign: int = 0
-    source_changes: int = 0
-    sequence_jumps: int = 0
-    longest_gap_s: float = 0.0
-    clock_ratio: float | None = None
     own_lateness_s: float = 0.0
 
 
@@ -170,36 +146,19 @@ class StreamMeter:
         # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
         jitter = jitter_ms(records, self.media.clock_hz) if transport == "udp" and len(records) > 1 else None
         return StreamMeasurement(
+            **vars(told),
             transport=transport,
             codec=self.media.codec,
             profile=picture.profile if picture else "",
             width_px=picture.width_px if picture else None,
             height_px=picture.height_px if picture else None,
-            fps=told.fps,
-            bitrate_bps=told.bitrate_bps,
-            bitrate_by_second=told.bitrate_by_second,
-            keyframe_interval_s=told.keyframe_interval_s,
-            packets_received=told.packets_received,
-            packets_lost=told.packets_lost,
-            packets_reordered=told.packets_reordered,
             packets_malformed=self.malformed,
             jitter_ms=jitter[0] if jitter else None,
             jitter_worst_ms=jitter[1] if jitter else None,
             first_picture_s=self._first_picture_s,
-            frames=told.frames,
-            frames_damaged=told.frames_damaged,
-            measured_s=told.measured_s,
             ended_early=self.ended_early,
             key_picture=self._key,
             named_hosts=named_hosts,
-            reorder_depth=told.reorder_depth,
-            packets_doubled=told.packets_doubled,
-            packets_late=told.packets_late,
-            packets_foreign=told.packets_foreign,
-            source_changes=told.source_changes,
-            sequence_jumps=told.sequence_jumps,
-            longest_gap_s=told.longest_gap_s,
-            clock_ratio=told.clock_ratio,
         )
 
     def _format_from_description(self) -> PictureFormat | None:
