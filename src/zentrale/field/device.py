@@ -297,7 +297,7 @@ class Device:
                 raise
             except DeviceError:  # older than GetServices
                 answer = device.parse_capabilities(await self.call("tds", device.ask("GetCapabilities")))
-            self._services = {s.namespace: s.address for s in answer}
+            self._services = {s.namespace: s.xaddr for s in answer}
         address = self._services.get(NS[prefix])
         if address is None:
             raise DeviceError(f"the device has no service {NS[prefix]}")

@@ -28,8 +28,10 @@ class DeviceInformation:
 
 @dataclass(frozen=True)
 class Service:
+    """`xaddr` is the URL of the service, as the device tells it."""
+
     namespace: str
-    address: str
+    xaddr: str
 
 
 @dataclass(frozen=True)
@@ -67,7 +69,7 @@ def get_services() -> Element:
 def services_response(services: Iterable[Service]) -> Element:
     return TDS.GetServicesResponse(
         *[
-            TDS.Service(TDS.Namespace(s.namespace), TDS.XAddr(s.address), TDS.Version(TT.Major("2"), TT.Minor("60")))
+            TDS.Service(TDS.Namespace(s.namespace), TDS.XAddr(s.xaddr), TDS.Version(TT.Major("2"), TT.Minor("60")))
             for s in services
         ]
     )
@@ -89,7 +91,7 @@ def parse_capabilities(response: Element) -> list[Service]:
 
 
 def capabilities_response(services: Iterable[Service]) -> Element:
-    by_namespace = {s.namespace: s.address for s in services}
+    by_namespace = {s.namespace: s.xaddr for s in services}
     parts = [TT.Device(TT.XAddr(by_namespace[NS["tds"]]))]
     if NS["trt"] in by_namespace:
         parts.append(TT.Media(TT.XAddr(by_namespace[NS["trt"]])))
