@@ -41,9 +41,10 @@ class PacketLog:
             arrival_s, packet.timestamp, packet.ssrc, len(packet.payload), packet.sequence, flags
         )
 
-    def records(self) -> Records:
-        """A copy as an array of RECORD, one row a packet."""
-        return np.frombuffer(bytes(self._buffer), RECORD)
+    def records(self, last: int | None = None) -> Records:
+        """A copy as an array of RECORD, one row a packet; of the `last` so many only, where that is given."""
+        begin = 0 if last is None else max(0, len(self) - last) * _RECORD.size
+        return np.frombuffer(bytes(self._buffer[begin:]), RECORD)
 
 
 # What a payload begins, from its first bytes. A key picture is where a decoder can begin: an IDR picture, or one that a

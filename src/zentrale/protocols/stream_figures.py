@@ -265,26 +265,6 @@ def _times(part: Pictures, clock_hz: int) -> Floats:
     return media_s if trusted else part.arrival_s
 
 
-@dataclass(frozen=True)
-class Reception:
-    """What a receiver report tells of a source (RFC 3550 appendix A.3): all since it began."""
-
-    ssrc: int
-    expected: int
-    received: int
-    extended_highest: int
-
-
-def reception(records: Records) -> Reception:
-    """Of the source that was measured last."""
-    rows = split_sources(records)[0][-1]
-    run = ordered_runs(records, rows)[-1]
-    return Reception(
-        int(records["ssrc"][rows[-1]]), int(run.extended[-1] - run.extended[0] + 1), len(run.rows),
-        int(run.extended[-1]) & 0xFFFFFFFF,
-    )  # fmt: skip
-
-
 def jitter_ms(records: Records, clock_hz: int) -> tuple[float, float]:
     """Interarrival jitter at the end and at its worst (RFC 3550 appendix A.8), of each packet as it came."""
     if not len(records):

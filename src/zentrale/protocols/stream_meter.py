@@ -14,7 +14,7 @@ from zentrale.protocols.packet_log import PacketLog
 from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Figures, figures, jitter_ms, reception
+from zentrale.protocols.stream_figures import Figures, figures, jitter_ms
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 _DEPACKETIZERS: dict[str, type[Depacketizer]] = {
@@ -70,7 +70,8 @@ class StreamMeter:
         self.ended_early = False
         self._log = PacketLog(media.codec)
         self._ssrc: int | None = None
-        self._report_base = (0, 0)
+        self._base = self._highest = self._received = 0  # of the source: numbers without their wrap, for the reports
+        self._reported = (0, 0)
         self._last_arrival_s = 0.0
         kind = _DEPACKETIZERS.get(media.codec)
         self._depacketizer = kind() if kind else None
@@ -86,19 +87,25 @@ class StreamMeter:
             return  # another format, such as metadata in the same session
         self._log.add(packet, arrival_s)
         if self._ssrc is None or (packet.ssrc != self._ssrc and arrival_s - self._last_arrival_s > _SILENT_S):
-            self._begin(packet.ssrc)
+            self._begin(packet)
         if packet.ssrc != self._ssrc:
             return
         self._last_arrival_s = arrival_s
+        ahead = (packet.sequence - self._highest) & 0xFFFF
+        if ahead < 0x8000:
+            self._highest += ahead
+        self._received += 1
         if self._key is None and self._depacketizer is not None:
             for ready in self._order.push(packet, arrival_s):
                 units = self._depacketizer.push(ready.payload, ready.timestamp, ready.marker, ready.sequence)
                 for unit in units:
                     self._look_for_picture(self._depacketizer, unit, arrival_s)
 
-    def _begin(self, ssrc: int) -> None:
+    def _begin(self, packet: RtpPacket) -> None:
         """The first source; or the one that goes on where the one before fell silent."""
-        self._ssrc, self._report_base, self._order = ssrc, (0, 0), PacketOrder()
+        self._ssrc, self._order = packet.ssrc, PacketOrder()
+        self._base = self._highest = packet.sequence
+        self._received, self._reported = 0, (0, 0)
 
     def add_rtcp(self, data: bytes) -> None:
         """Sender reports are checked for form only; a source that says it ends has ended. Raises RemoteProtocolError."""
@@ -124,17 +131,16 @@ class StreamMeter:
 
     def receiver_report(self, own_ssrc: int) -> rtcp.ReceiverReport | None:
         """A report on what was received since the last one (RFC 3550 appendix A.3)."""
-        if not len(self._log):
+        if self._ssrc is None:
             return None
-        records = self._log.records()
-        told = reception(records)
-        base = self._report_base if told.ssrc == self._ssrc else (0, 0)
-        expected, received = told.expected - base[0], told.received - base[1]
-        self._report_base = (told.expected, told.received)
-        fraction = min(255, 256 * (expected - received) // expected) if expected > received > 0 else 0
-        jitter = int(jitter_ms(records[-_REPORT_PACKETS:], self.media.clock_hz)[0] * self.media.clock_hz / 1000)
-        lost = max(0, told.expected - told.received)
-        return rtcp.ReceiverReport(own_ssrc, told.ssrc, fraction, lost, told.extended_highest, jitter)
+        expected = self._highest - self._base + 1
+        lost = max(0, expected - self._received)
+        since = expected - self._reported[0], self._received - self._reported[1]
+        self._reported = expected, self._received
+        fraction = min(255, 256 * (since[0] - since[1]) // since[0]) if since[0] > max(0, since[1]) else 0
+        recent = self._log.records(_REPORT_PACKETS)
+        jitter = int(jitter_ms(recent, self.media.clock_hz)[0] * self.media.clock_hz / 1000)
+        return rtcp.ReceiverReport(own_ssrc, self._ssrc, fraction, lost, self._highest, jitter)
 
     def result(
         self, transport: str, named_hosts: tuple[str, ...] = (), *, until_s: float | None = None
