@@ -36,7 +36,9 @@ def test_a_run_keeps_what_was_seen_and_found(tmp_path: Path) -> None:
         last = log.last_run("verify")
         assert last is not None and last.vantage == "laptop"
         assert findings_of(log, last.id) == [item]
-        assert [(o.ref, o.content, o.vantage) for o in observations(log, "stream")] == [(REF, {"a": 1}, "laptop")]
+        (seen,) = observations(log, "stream")
+        assert (seen.kind, seen.ref, seen.content, seen.vantage) == ("stream", REF, {"a": 1}, "laptop")
+        assert (seen.run, seen.method) == (last.id, "RTSP") and not observations(log, "channel")
 
 
 def test_a_step_that_died_is_told_once(tmp_path: Path) -> None:
@@ -118,6 +120,7 @@ def test_generated_passwords_meet_the_usual_rules() -> None:
     assert len(made) == 300
     for password in made:
         assert len(password) == 16 and not set(password) & set("IlOo01 \"'\\/:@")
+        assert password[0].isalpha(), "some devices refuse another beginning, and a spreadsheet runs it"
         assert any(c.islower() for c in password) and any(c.isupper() for c in password)
         assert any(c.isdigit() for c in password) and any(c in "-_.+=" for c in password)
 
