@@ -9,6 +9,7 @@ import io
 import json
 import logging
 import os
+import shutil
 import socket
 import ssl
 import struct
@@ -56,6 +57,7 @@ def _own_network() -> bool:
 
 
 OWN_NETWORK = _own_network()
+INSIDE = "TESTS_IN_A_USER_NAMESPACE"
 settings.register_profile("default", deadline=None, max_examples=150)
 settings.load_profile("default")
 
@@ -257,6 +259,19 @@ class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tel
         if OWN_NETWORK:
             return nodeid
         return "wire" if file in ON_THE_WIRE else file if file == "test_hostile.py" else nodeid
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """An ordinary user may have a network of his own inside a user namespace: the whole run is begun again in one."""
+    tool = shutil.which("unshare")
+    if OWN_NETWORK or hasattr(config, "workerinput") or tool is None or os.environ.get(INSIDE):
+        return
+    inside = [tool, "--user", "--map-root-user"]
+    if subprocess.run([*inside, "--net", "true"], capture_output=True, check=False).returncode == 0:
+        capture = config.pluginmanager.getplugin("capturemanager")
+        capture.suspend_global_capture(in_=True)
+        arguments = [*inside, sys.executable, "-m", "pytest", *map(str, config.invocation_params.args)]
+        os.execve(tool, arguments, {**os.environ, INSIDE: "1"})
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScopeScheduling:
