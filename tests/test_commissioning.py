@@ -137,11 +137,16 @@ def test_a_partial_or_killed_run_changes_no_statement_about_what_it_did_not_look
         ["verify", "--only", "south", "--seconds", "1"],
     ):  # fmt: skip
         assert zentrale(*command, cwd=site).code in (0, 1)
-    for command in (["verify", "--seconds", "9"], ["discover"]):
+    begun = "SELECT count(*) FROM run WHERE state = 'begun'"
+    for number, command in enumerate((["verify", "--seconds", "9"], ["discover"]), start=1):
         with subprocess.Popen(
             [PROGRAM, *command, "--quiet"], cwd=site, env=environment(), stdout=subprocess.PIPE
         ) as killed:
-            time.sleep(2.5)
+            end = time.monotonic() + 30
+            while sqlite3.connect(site / "logbook.sqlite").execute(begun).fetchone()[0] < number:
+                assert time.monotonic() < end
+                time.sleep(0.05)
+            time.sleep(0.5)
             killed.kill()
     assert told_of_north() == before
     assert "was interrupted" in (site / "output/handover/index.html").read_text()
