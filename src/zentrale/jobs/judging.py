@@ -85,7 +85,10 @@ def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy)
         yield finding("STR-15", subject, text, "one source", "RFC 3550 clause 5.1")
     ratio = measured.clock_ratio
     steady = measured.longest_gap_s < 1 and not _came_late(measured)
-    if ratio is not None and steady and abs(ratio - 1) > CLOCK_RATE_TOLERANCE:
+    # Both ends of the time of arrival may be off by as much as packets have kept waiting.
+    span_s = measured.measured_s - 1
+    unsure_s = max(CLOCK_RATE_TOLERANCE * span_s, 2 * measured.longest_gap_s + 0.2)
+    if ratio is not None and steady and abs(ratio - 1) * span_s > unsure_s:
         text = f"its media clock runs {100 * abs(ratio - 1):.0f} % too {'fast' if ratio > 1 else 'slow'}"
         yield finding("STR-16", subject, text, f"within {100 * CLOCK_RATE_TOLERANCE:g} %", "RFC 3550 clause 5.1")
 
