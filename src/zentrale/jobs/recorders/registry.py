@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale.jobs.recorders.driver import Driver
-from zentrale.jobs.recorders.onvif import OnvifRecorder
+from zentrale.jobs.recorders.recording_control import OnvifRecorder
 from zentrale.jobs.recorders.work_sheet import WorkSheet
 from zentrale.site.model import Plan, Recorder
 
