@@ -137,8 +137,9 @@ async def _identify_all(
 
     async def identified(batch: Sequence[FoundDevice], orphans: Sequence[str]) -> list[FoundDevice]:
         async def one(device: FoundDevice) -> FoundDevice:
-            got.append(await identify(device, expected, keyring, orphans))
-            return got[-1]
+            identified_as = await identify(device, expected, keyring, orphans)
+            got.append(identified_as)
+            return identified_as
 
         results = await scheduler.run(
             batch, one, at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S), done=done,
