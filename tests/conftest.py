@@ -284,30 +284,39 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: order.get(item.path.name, len(order)))
 
 
-StartStandIn = Callable[[Path], "subprocess.Popen[str]"]
+StartStandIn = Callable[[Path], None]
+
+
+@pytest.fixture(scope="session")
+def stand_in_process() -> Iterator[Callable[[str], str]]:
+    """One process of the program for all stand-in sites of a run: it is told scenario files and says when they run."""
+    process: list[subprocess.Popen[str]] = []
+
+    def tell(order: str) -> str:
+        if not process:
+            begin = [PROGRAM, "simulate", "--with-parent", "--quiet", "--scenario", order]
+            pipe = subprocess.PIPE
+            process.append(subprocess.Popen(begin, env=environment(), stdin=pipe, stdout=pipe, text=True))
+        else:
+            process[0].stdin.write(order + "\n")  # type: ignore[union-attr]  # a pipe
+            process[0].stdin.flush()  # type: ignore[union-attr]
+        return process[0].stdout.readline()  # type: ignore[union-attr]
+
+    yield tell
+    for begun in process:
+        begun.communicate(timeout=20)  # closes its stdin
+        assert begun.returncode == 0, "the stand-in ends when its parent does"
 
 
 @pytest.fixture
-def start_stand_in() -> Iterator[StartStandIn]:
-    """Starts stand-in sites from scenario files, and ends them after the test."""
-    running: list[subprocess.Popen[str]] = []
+def start_stand_in(stand_in_process: Callable[[str], str]) -> Iterator[StartStandIn]:
+    """Starts the site of a scenario file in its first state; its addresses are free again after the test."""
 
-    def start(scenario: Path) -> subprocess.Popen[str]:
-        process = subprocess.Popen(
-            [PROGRAM, "simulate", "--with-parent", "--quiet", "--scenario", str(scenario)], env=environment(),
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        running.append(process)
-        assert process.stdout is not None
-        assert process.stdout.readline().startswith("ready: ")
-        return process
+    def start(scenario: Path) -> None:
+        assert stand_in_process(str(scenario)).startswith("ready: ")
 
     yield start
-    for process in running:
-        assert process.stdin is not None and process.stdout is not None
-        process.stdin.close()
-        assert process.wait(timeout=20) == 0, "the stand-in ends when its parent does"
-        process.stdout.close()
+    assert stand_in_process("") == "no devices run\n"
 
 
 @pytest.fixture

@@ -8,6 +8,8 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from asyncio import Queue
+
     from zentrale.cli.output import Output
     from zentrale.simulation.scenario import Camera, Recorder, Scenario
 
@@ -16,21 +18,23 @@ Runs the stand-in site until Ctrl-C: cameras and a recorder that answer WS-Disco
 addresses of their own. A scenario file says what exists and which faults are on. The first start encodes the
 pictures, which takes some seconds; they are kept in the user's cache."""
 EXAMPLE = "zentrale simulate"
+WITH_PARENT = (
+    "also stop when stdin is closed; a line with a scenario file puts its devices, in their first state, in the place "
+    "of those that run, an empty line takes them away"
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
-    parser.add_argument("--with-parent", action="store_true", help="also stop when stdin is closed")
+    parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    from zentrale import quantities
     from zentrale.cli.output import Output
-    from zentrale.simulation import stand_in
     from zentrale.simulation.scenario import read_scenario
 
     output = Output(args)
@@ -38,14 +42,21 @@ def run(args: argparse.Namespace) -> int:
     if args.list:
         _list(output, scenario)
         return 0
-    output.hint("preparing pictures (only the first start takes long)")
-    encoded = stand_in.prepare(scenario)
-    if encoded:
-        output.hint(f"encoded {quantities.count(encoded, 'stream')}")
+    _prepare(output, scenario)
     try:
         return asyncio.run(_serve(output, scenario, args.with_parent))
     except KeyboardInterrupt:
         return 0  # the only way this command ends: it is no interruption
+
+
+def _prepare(output: Output, scenario: Scenario) -> None:
+    from zentrale import quantities
+    from zentrale.simulation import stand_in
+
+    output.hint("preparing pictures (only the first start takes long)")
+    encoded = stand_in.prepare(scenario)
+    if encoded:
+        output.hint(f"encoded {quantities.count(encoded, 'stream')}")
 
 
 def _list(output: Output, scenario: Scenario) -> None:
@@ -76,6 +87,47 @@ async def _serve(output: Output, scenario: Scenario, with_parent: bool) -> int:
     import asyncio
     import signal
     import sys
+
+    from zentrale.simulation.scenario import read_scenario
+
+    loop = asyncio.get_running_loop()
+    orders: asyncio.Queue[str | None] = asyncio.Queue()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, orders.put_nowait, None)
+    if with_parent:
+        loop.add_reader(sys.stdin.fileno(), _orders, sys.stdin.fileno(), bytearray(), orders)
+    order = await _one_site(output, scenario, orders)
+    while order is not None:
+        if order:
+            scenario = read_scenario(order)
+            _prepare(output, scenario)
+            order = await _one_site(output, scenario, orders)
+        else:
+            output.line("no devices run")
+            sys.stdout.flush()
+            order = await orders.get()
+    return 0
+
+
+def _orders(stdin: int, begun: bytearray, orders: Queue[str | None]) -> None:
+    """Takes in the lines of the parent; None is the end."""
+    import asyncio
+    import os
+
+    data = os.read(stdin, 4096)
+    begun += data
+    *lines, rest = begun.split(b"\n")
+    begun[:] = rest
+    for line in lines:
+        orders.put_nowait(line.decode().strip())
+    if not data:
+        asyncio.get_running_loop().remove_reader(stdin)
+        orders.put_nowait(None)
+
+
+async def _one_site(output: Output, scenario: Scenario, orders: Queue[str | None]) -> str | None:
+    """Run the devices of one scenario until the next order comes, and return that."""
+    import sys
     import time
 
     from zentrale import quantities
@@ -83,23 +135,17 @@ async def _serve(output: Output, scenario: Scenario, with_parent: bool) -> int:
 
     site = StandIn(scenario)
     await site.start()
-    loop = asyncio.get_running_loop()
-    ended = asyncio.Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, ended.set)
-    if with_parent:
-        loop.add_reader(sys.stdin.fileno(), ended.set)  # readable means closed: nobody writes to it
     started = time.monotonic()
     cameras = quantities.count(len(site.cameras), "camera")
     output.line(
         f"ready: {cameras}, {quantities.count(len(site.recorders), 'recorder')} of {scenario.name}; Ctrl-C ends it"
     )
     sys.stdout.flush()
-    await ended.wait()
+    order = await orders.get()
     for count in site.stored():
         output.hint(
             f"{count.recorder} channel {count.channel} {count.camera}: stored {quantities.size(count.size_bytes)}, "
             f"{count.pictures} pictures in {quantities.seconds(time.monotonic() - started)}"
         )
     await site.stop()
-    return 0
+    return order
