@@ -7,13 +7,16 @@ that clock is wrong, from the times of arrival.
 from __future__ import annotations
 
 from array import array
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg
+from zentrale.protocols.key_pictures import KeyPicture
+from zentrale.protocols.packet_log import Records, odd_first, records_of
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_meter import KeyPicture, StreamMeasurement
+from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 _DEPACKETIZERS: dict[str, type[Depacketizer]] = {
@@ -249,3 +252,15 @@ class ReferenceMeter:
         bits = 8 * sum(frame.size_bytes for frame in frames[first:last])
         interval = counted / (len(keys) - 1) if len(keys) > 1 else None
         return (len(frames) - 1) / whole, bits / counted if counted > 0 else None, interval
+
+
+def recorded(packets: Iterable[tuple[float, RtpPacket]], codec: str = "H264") -> Records:
+    """The records of packets, each with its arrival [s], by way of their bytes."""
+    raw, arrivals, odd = bytearray(), [], []
+    for row, (at, packet) in enumerate(packets):
+        data = packet.serialize()
+        raw += (b"$\0" + len(data).to_bytes(2, "big") + data)[:20].ljust(20, b"\0")
+        arrivals.append(at)
+        if len(data) < 16 or odd_first(codec)[data[12]]:
+            odd.append((row, data))
+    return records_of(raw, arrivals, odd, codec, 96)[0]

@@ -463,7 +463,7 @@ def test_nothing_there(tmp_path: Path) -> None:
 def test_the_demo_finds_what_is_seeded_and_leaves_nothing_behind(tmp_path: Path) -> None:
     folder = tmp_path / "demo"
     process = subprocess.Popen(
-        [PROGRAM, "demo", "--folder", str(folder), "--seconds", "3"], env=environment(), text=True,
+        [PROGRAM, "demo", "--folder", str(folder), "--seconds", "3"], env=environment(BEGUN_BY=str(tmp_path)), text=True,
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True,
     )  # fmt: skip
     out, err = process.communicate(timeout=400)
@@ -475,12 +475,12 @@ def test_the_demo_finds_what_is_seeded_and_leaves_nothing_behind(tmp_path: Path)
     assert process.returncode == (1 if false else 0)
     assert "Quoin-Paddle-58" not in out + err and "demo passphrase" not in out + err
     assert (folder / "output/handover/index.html").exists()
-    assert _processes_of(process.pid) == []
+    assert _processes_begun_by(str(tmp_path)) == []
 
 
 def test_ctrl_c_ends_the_demo_and_everything_it_started(tmp_path: Path) -> None:
     process = subprocess.Popen(
-        [PROGRAM, "demo", "--folder", str(tmp_path / "demo")], env=environment(), text=True,
+        [PROGRAM, "demo", "--folder", str(tmp_path / "demo")], env=environment(BEGUN_BY=str(tmp_path)), text=True,
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True,
     )  # fmt: skip
     assert process.stdout is not None
@@ -490,22 +490,20 @@ def test_ctrl_c_ends_the_demo_and_everything_it_started(tmp_path: Path) -> None:
     os.killpg(process.pid, signal.SIGINT)
     _, err = process.communicate(timeout=60)
     assert process.returncode == 130 and "interrupted" in err and "Traceback" not in err
-    assert _processes_of(process.pid) == []
+    assert _processes_begun_by(str(tmp_path)) == []
     again = zentrale("simulate", "--list")
     assert again.code == 0
 
 
-def _processes_of(session: int) -> list[str]:
-    """Commands still running in the session, and any stand-in left over from it. The dead that nobody has buried
-    yet do not count: a container's first process may leave them lying.
+def _processes_begun_by(mark: str) -> list[str]:
+    """Commands still running that were begun with this mark in their environment. The dead that nobody has buried yet do
+    not count: a container's first process may leave them lying.
     """
     alive = []
     for process in psutil.process_iter(["cmdline", "status"]):
         with contextlib.suppress(OSError, psutil.Error):  # it may end while it is looked at
-            command = " ".join(process.info["cmdline"] or [])
-            left_over = "simulate --with-parent" in command and "--quiet" not in command
-            if process.info["status"] != psutil.STATUS_ZOMBIE and (os.getsid(process.pid) == session or left_over):
-                alive.append(command)
+            if process.info["status"] != psutil.STATUS_ZOMBIE and process.environ().get("BEGUN_BY") == mark:
+                alive.append(" ".join(process.info["cmdline"] or []))
     return alive
 
 

@@ -21,11 +21,12 @@ from zentrale.errors import (
     RemoteProtocolError,
     UnreachableError,
 )
-from zentrale.field import rtsp_player
+from zentrale.field import playing, rtsp_player
 from zentrale.field.adapters import Adapter, choose
 from zentrale.field.device import Device
+from zentrale.field.playing import Visit
 from zentrale.field.probe import probe
-from zentrale.field.rtsp_player import Access, Visit
+from zentrale.field.rtsp_player import Access
 from zentrale.field.rules import Rules
 from zentrale.field.sweep import hosts, sweep
 from zentrale.protocols.http_auth import Credentials
@@ -164,13 +165,13 @@ def test_nonsense_packets_are_counted_and_the_measurement_goes_on() -> None:
 
 
 def test_silence_ends_in_time(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(rtsp_player, "FIRST_PACKET_TIMEOUT_S", 0.5)
+    monkeypatch.setattr(playing, "FIRST_PACKET_S", 0.5)
     serve = rtsp(OK + b"\r\n", DESCRIBED, SETUP, OK + b"\r\n")
 
     async def use(port: int) -> None:
         started = time.monotonic()
         with pytest.raises(UnreachableError, match="first packet"):
-            await rtsp_player.measure(address(port), Visit(), 5.0)
+            await rtsp_player.measure(address(port), Visit(answer_s=1), 5.0)
         assert time.monotonic() - started < 4
         assert (await rtsp_player.try_access(address(1), Visit())).access is Access.UNCLEAR
 

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import asyncio
 import random
+import socket
 import struct
 import time
+from collections.abc import Callable
+from functools import partial
 
 import pytest
 
-from reference_meter import ReferenceMeter
+from reference_meter import ReferenceMeter, recorded
 from test_video import encode
-from zentrale.field.lateness import Lateness
+from zentrale.field.intake import Connection
+from zentrale.field.pace import Reading
 from zentrale.protocols import h264, rtcp
-from zentrale.protocols.packet_log import KEY, START, PacketLog
+from zentrale.protocols.packet_log import KEY, REFRESH, START
 from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Figures, figures
+from zentrale.protocols.stream_figures import Digest, Figures, figures
 from zentrale.protocols.stream_meter import StreamMeter
 from zentrale.protocols.video import split_annex_b
 
@@ -45,10 +49,8 @@ def stream(pictures: int = 250, *, first: int = 65_000, marker: bool = True, rat
 
 
 def measured(packets: Packets, until_s: float | None = None, codec: str = "H264") -> Figures:
-    log = PacketLog(codec)
-    for at, packet in packets:
-        log.add(packet, 100 + at)
-    return figures(log.records(), 90_000, None if until_s is None else 100 + until_s)
+    records = recorded(((100 + at, packet) for at, packet in packets), codec)
+    return figures(records, 90_000, None if until_s is None else 100 + until_s)
 
 
 def swapped(packets: Packets) -> Packets:
@@ -112,6 +114,24 @@ def test_loss_bends_neither_frame_rate_nor_key_frame_interval(share: float) -> N
     broken = {p.timestamp for _, p in whole if p.sequence not in kept}
     entire = {t for t in broken if not any(p.timestamp == t for _, p in left)}
     assert len(broken - entire) <= found.frames_damaged <= len(broken) + 1
+
+
+@pytest.mark.parametrize(
+    "change",
+    [list, swapped, partial(some, share=0.02), twice, partial(renumbered, ssrc=9, by=777),
+     partial(renumbered, ssrc=7, by=20_000), partial(renumbered, ssrc=7, by=-20_000)],
+)  # fmt: skip
+def test_hours_are_folded_as_they_come_and_the_figures_stay_those_of_the_whole(
+    change: Callable[[Packets], Packets],
+) -> None:
+    whole = change(stream(3000))
+    digest, records = Digest(90_000), recorded((100 + at, packet) for at, packet in whole)
+    for begin in range(0, len(records), 700):
+        digest.add(records[begin : begin + 700])
+    folded, at_once = digest.figures(230.0), figures(records, 90_000, 230.0)
+    for name, value in vars(at_once).items():
+        assert getattr(folded, name) == (pytest.approx(value) if isinstance(value, float) else value), name
+    assert digest.waiting < 6000, "what was folded is not kept"
 
 
 def test_a_new_source_or_a_jump_is_measured_on_and_told() -> None:
@@ -183,7 +203,8 @@ def test_pictures_that_are_not_sent_as_they_are_shown_have_one_rate() -> None:
 @pytest.mark.parametrize(
     ("codec", "payload", "flags"),
     [
-        ("H264", b"\x65\x88", KEY | START), ("H264", b"\x41\x9a", START), ("H264", b"\x06\x06\x01", KEY | START),
+        ("H264", b"\x65\x88", KEY | START), ("H264", b"\x41\x9a", START), ("H264", b"\x06\x06\x01\x80", KEY | START),
+        ("H264", b"\x06\x05\x01\x77\x06\x01\x15", KEY | START | REFRESH), ("H265", b"\x4e\x01\x06\x01\x80", KEY | START),
         ("H264", b"\x06\x05\x01", START), ("H264", b"\x7c\x85", KEY | START), ("H264", b"\x7c\x05", KEY),
         ("H264", b"\x7c\x41", 0), ("H264", b"\x78\x00\x02\x67\x42\x00\x02\x65\x88", KEY | START), ("H264", b"", 0),
         ("H265", b"\x26\x01\xaf", KEY | START), ("H265", b"\x02\x01\xd0", START), ("H265", b"\x2a\x01\xaf", KEY | START),
@@ -194,9 +215,8 @@ def test_pictures_that_are_not_sent_as_they_are_shown_have_one_rate() -> None:
 )  # fmt: skip
 def test_what_a_payload_begins_is_told_by_its_first_bytes(codec: str, payload: bytes, flags: int) -> None:
     """ITU-T H.264 table 7-1 and clause D.1, RFC 6184; ITU-T H.265 table 7-1, RFC 7798; RFC 2435."""
-    log = PacketLog(codec)
-    log.add(RtpPacket(96, 1, 0, 7, payload), 0.0)
-    assert int(log.records()["flags"][0]) == flags
+    for content in (payload, payload + bytes(9) if payload else payload):  # also where its first 16 bytes are enough
+        assert int(recorded([(0.0, RtpPacket(96, 1, 0, 7, content))], codec)["flags"][0]) == flags
 
 
 def test_packets_are_put_into_order_for_as_long_as_a_player_waits() -> None:
@@ -232,12 +252,15 @@ def test_where_nothing_is_amiss_it_agrees_with_counting_packet_by_packet() -> No
 
 def test_it_is_known_how_late_this_machine_came() -> None:
     async def busy() -> tuple[float, float]:
-        async with Lateness() as outer:
-            async with Lateness() as inner:
+        ours, theirs = socket.socketpair()
+        with ours, theirs:
+            theirs.setblocking(False)
+            async with Reading(Connection(theirs), lambda: None) as outer:
+                async with Reading(Connection(theirs), lambda: None) as inner:
+                    await asyncio.sleep(0.12)
+                time.sleep(0.4)  # noqa: ASYNC251 - what is noticed
                 await asyncio.sleep(0.12)
-            time.sleep(0.4)  # noqa: ASYNC251 - what is noticed
-            await asyncio.sleep(0.12)
-        return inner.worst_s, outer.worst_s
+        return inner.worst_late_s, outer.worst_late_s
 
     calm, late = asyncio.run(busy())
     assert calm < 0.3 <= late

@@ -6,12 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from reference_meter import recorded
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.packet_log import PacketLog
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Figures, figures, jitter_ms
+from zentrale.protocols.stream_figures import Figures, figures
 from zentrale.protocols.stream_meter import StreamMeter
 
 u16, u32 = st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
@@ -34,10 +34,8 @@ def test_contributors_extension_and_padding_are_not_payload() -> None:
 
 def count(*sequence: int, spacing_s: float = 0.001) -> Figures:
     """The figures of packets with these numbers, in this order."""
-    log = PacketLog("H264")
-    for index, number in enumerate(sequence):
-        log.add(RtpPacket(96, number & 0xFFFF, 0, 7, b"\x41x"), index * spacing_s)
-    return figures(log.records(), 90_000)
+    packets = ((i * spacing_s, RtpPacket(96, n & 0xFFFF, 0, 7, b"\x41x")) for i, n in enumerate(sequence))
+    return figures(recorded(packets), 90_000)
 
 
 @given(
@@ -108,15 +106,16 @@ def test_a_header_extension_may_be_all_there_is() -> None:
 
 
 def test_jitter_is_that_of_appendix_a8() -> None:
-    log, by_hand, worst, previous = PacketLog("H264"), 0.0, 0.0, None
+    packets, by_hand, worst, previous = [], 0.0, 0.0, None
     for i, arrival in enumerate([0.0, 0.041, 0.079, 0.125, 0.158, 0.2, 0.24]):
-        log.add(RtpPacket(96, i, 3600 * i, 7, b"\x41"), arrival)
+        packets.append((arrival, RtpPacket(96, i, 3600 * i, 7, b"\x41")))
         transit = arrival * 90_000 - 3600 * i
         if previous is not None:
             by_hand += (abs(transit - previous) - by_hand) / 16
             worst = max(worst, by_hand)
         previous = transit
-    assert list(jitter_ms(log.records(), 90_000)) == pytest.approx([by_hand / 90, worst / 90])
+    told = figures(recorded(packets), 90_000)
+    assert [told.jitter_ms, told.jitter_worst_ms] == pytest.approx([by_hand / 90, worst / 90])
 
 
 @given(u32, st.floats(1e9, 2e9), u32, u32, u32)

@@ -25,6 +25,7 @@ from zentrale.protocols.rtsp_client import (
     PlayerSession,
     Playing,
     Refused,
+    SetUp,
     StreamAddress,
 )
 from zentrale.protocols.sdp import Media, SessionDescription
@@ -155,7 +156,7 @@ def test_a_player_authenticates_and_plays() -> None:
     server = Server()
     session = PlayerSession(ADDRESS)
     events = converse(session, server)
-    assert [type(e) for e in events] == [Described, Playing]
+    assert [type(e) for e in events] == [Described, SetUp, Playing]
     methods = [r.method for r in server.seen]
     assert methods == ["OPTIONS", "DESCRIBE", "DESCRIBE", "SETUP", "PLAY"]
     assert "SHA-256" in server.seen[2].headers.get("Authorization"), "the strongest offer is answered"
@@ -189,7 +190,7 @@ def test_udp_is_set_up_and_tells_where_reports_go() -> None:
     session = PlayerSession(ADDRESS, (6000, 6001))
     server = Server(transports=("UDP",))
     events = converse(session, server)
-    assert events[-1] == Playing((7000, 7001))
+    assert events[-2:] == [SetUp(server_ports=(7000, 7001)), Playing()]
     assert "client_port=6000-6001" in server.seen[3].headers.get("Transport")
     (_, refused) = converse(PlayerSession(ADDRESS), Server(transports=("UDP",)))
     assert isinstance(refused, Refused) and refused.status == 461

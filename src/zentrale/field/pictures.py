@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 
 import av
+import numpy as np
+import numpy.typing as npt
 from PIL import Image
 
-from zentrale.protocols.stream_meter import KeyPicture
+from zentrale.protocols.key_pictures import KeyPicture
 
 _DECODERS = {"H264": "h264", "H265": "hevc", "JPEG": "mjpeg"}
 MAX_PIXELS = 16384 * 16384 // 4
@@ -24,12 +26,18 @@ def decode(key: KeyPicture) -> Image.Image | None:
     assert isinstance(decoder, av.VideoCodecContext)
     decoder.thread_count = 1
     try:
-        frames = [*decoder.decode(av.Packet(key.data)), *decoder.decode(None)]
+        packets = [av.Packet(key.data)] if key.pictures == 1 else [*decoder.parse(key.data), *decoder.parse(None)]
+        frames = [frame for packet in [*packets, None] for frame in decoder.decode(packet)][-1:]
     except (av.FFmpegError, ValueError):
         return None
     if not frames or frames[0].width * frames[0].height > MAX_PIXELS:
         return None
     return Image.fromarray(frames[0].to_ndarray(format="rgb24"))
+
+
+def luma(picture: Image.Image) -> npt.NDArray[np.uint8]:
+    """Rows by columns, black 0 to white 255."""
+    return np.asarray(picture.convert("L"))
 
 
 def to_jpeg(picture: Image.Image) -> bytes:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from weakref import WeakValueDictionary
 
 from zentrale.errors import ClearTextError, RemoteProtocolError
+from zentrale.field.sessions import Sessions
 from zentrale.protocols.doors import Door, Ledger, OpenLedger, Outcome, Purpose, Target, Ticket
 from zentrale.protocols.http_auth import BASIC, Challenge, Credentials, Offers
 
@@ -40,6 +41,7 @@ class Rules:
     check_certificate: CheckCertificate = any_certificate
     basic_in_clear: bool = False
     turns: _Turns = field(default_factory=_Turns, repr=False)
+    sessions: Sessions = field(default_factory=Sessions, repr=False)
 
     def choose(self, offers: Offers, *, secure: bool) -> Challenge | None:
         """The strongest offer that may be answered; None where nothing is offered. Raises ClearTextError where only the

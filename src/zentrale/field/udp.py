@@ -1,35 +1,66 @@
-"""A pair of UDP sockets for one stream: RTP, and RTCP on the next port."""
+"""A pair of UDP sockets for one stream: RTP, and RTCP on the next port; its own, or those of a multicast group."""
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
+import ipaddress
 import socket
-from collections.abc import Callable
+import struct
 
 from zentrale.errors import UnreachableError
+from zentrale.field.intake import Datagrams
 
 UDP_BUFFER_BYTES = 4 * 1024 * 1024  # a key frame of an 8 MP camera comes in one burst
+_RCVBUFFORCE = 33  # SO_RCVBUFFORCE (Linux): beyond the system's limit, where rights allow
 
 
 class UdpPair:
-    """An even port for RTP and the next for RTCP (RFC 3550 clause 11), on the address the connection uses."""
+    """`ports`: an even port for RTP and the next for RTCP (RFC 3550 clause 11)."""
 
-    def __init__(self, local_address: str, receive: Callable[[bytes, bool], None]) -> None:
-        self._receive = receive
-        self._sockets = _bind_pair(local_address)
-        self.ports = (self._sockets[0].getsockname()[1], self._sockets[1].getsockname()[1])
-        self._loop = asyncio.get_running_loop()
-        for index, sock in enumerate(self._sockets):
-            self._loop.add_reader(sock.fileno(), self._drain, sock, index == 1)
+    def __init__(self, rtp: socket.socket, rtcp: socket.socket) -> None:
+        self._sockets = (rtp, rtcp)
+        self.ports = (int(rtp.getsockname()[1]), int(rtcp.getsockname()[1]))
+        for sock in self._sockets:
+            sock.setblocking(False)
+        rtp.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, UDP_BUFFER_BYTES)
+        with contextlib.suppress(OSError):
+            rtp.setsockopt(socket.SOL_SOCKET, _RCVBUFFORCE, UDP_BUFFER_BYTES)
+        self.stream = Datagrams(rtp, rtcp)
 
-    def _drain(self, sock: socket.socket, is_rtcp: bool) -> None:
-        for _ in range(256):  # then let the others have their turn
+    @classmethod
+    def bind(cls, address: str) -> UdpPair:
+        """On the address that the connection uses. Raises UnreachableError."""
+        family = socket.AF_INET6 if ":" in address else socket.AF_INET
+        for _ in range(50):
+            first, second = socket.socket(family, socket.SOCK_DGRAM), socket.socket(family, socket.SOCK_DGRAM)
             try:
-                data = sock.recv(65535)
-            except (BlockingIOError, ConnectionRefusedError):
-                return
-            self._receive(data, is_rtcp)
+                first.bind((address, 0))
+                port = first.getsockname()[1]
+                if port % 2 == 0:
+                    second.bind((address, port + 1))
+                    return cls(first, second)
+            except OSError:
+                pass
+            first.close()
+            second.close()
+        raise UnreachableError(f"{address}: no pair of free UDP ports")
+
+    @classmethod
+    def join(cls, group: str, ports: tuple[int, int], local_address: str) -> UdpPair:
+        """As a listener of `group`, on the adapter that has `local_address`. Raises UnreachableError."""
+        sockets = []
+        try:
+            for port in ports:
+                sock = socket.socket(socket.AF_INET6 if ":" in group else socket.AF_INET, socket.SOCK_DGRAM)
+                sockets.append(sock)
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+                sock.bind((group, port))
+                _join(sock, group, local_address)
+        except OSError as error:
+            for sock in sockets:
+                sock.close()
+            raise UnreachableError(f"multicast group {group}: {error.strerror or error}") from None
+        return cls(*sockets)
 
     def open_towards(self, host: str, server_ports: tuple[int, int]) -> None:
         """Send a harmless datagram each way out, so that a firewall on the path lets the answers in."""
@@ -43,26 +74,13 @@ class UdpPair:
 
     def close(self) -> None:
         for sock in self._sockets:
-            self._loop.remove_reader(sock.fileno())
             sock.close()
 
 
-def _bind_pair(address: str) -> tuple[socket.socket, socket.socket]:
-    family = socket.AF_INET6 if ":" in address else socket.AF_INET
-    for _ in range(50):
-        first = socket.socket(family, socket.SOCK_DGRAM)
-        second = socket.socket(family, socket.SOCK_DGRAM)
-        try:
-            first.bind((address, 0))
-            port = first.getsockname()[1]
-            if port % 2 == 0:
-                second.bind((address, port + 1))
-                for sock in (first, second):
-                    sock.setblocking(False)
-                first.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, UDP_BUFFER_BYTES)
-                return first, second
-        except OSError:
-            pass
-        first.close()
-        second.close()
-    raise UnreachableError(f"{address}: no pair of free UDP ports")
+def _join(sock: socket.socket, group: str, local_address: str) -> None:
+    if ":" in group:
+        index = struct.pack("@I", 0)  # the adapter that the route to the group goes by
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_JOIN_GROUP, ipaddress.ip_address(group).packed + index)
+    else:
+        member = socket.inet_aton(group) + socket.inet_aton(local_address)
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, member)

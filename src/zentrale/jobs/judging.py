@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zentrale import quantities
+from zentrale.errors import CertificateError, ClearTextError, DeviceError, LockedError, NotAskedError
+from zentrale.field.causes import Cause, cause_of
 from zentrale.findings import Finding, finding
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan
@@ -12,6 +14,7 @@ from zentrale.subjects import Ref
 
 OWN_LATENESS_S = 0.25  # later than this, this machine's own reading is in what it measures of arrival
 CLOCK_RATE_TOLERANCE = 0.1  # crystals are right to 0.01 %; what is beyond is a wrong clock rate or a wrong time stamp
+LEAST_BITS_PER_POINT = 0.0005  # a still scene with H.265 needs four times as much
 KEYFRAME_TOLERANCE = 0.25  # of the planned interval, and never less than one frame
 
 
@@ -21,7 +24,7 @@ def judge_delivery(
     """What is wrong with any stream, whatever was planned."""
     sent = measured.packets_received + measured.packets_lost
     lost_percent = 100 * measured.packets_lost / sent if sent else 0.0
-    if lost_percent > policy.loss_percent:
+    if lost_percent > policy.loss_percent and not measured.packets_dropped_here:
         text = (
             f"{measured.packets_lost} of {sent} packets lost ({lost_percent:.2g} %) over {measured.transport.upper()}"
         )
@@ -30,10 +33,11 @@ def judge_delivery(
         yield finding("STR-8", subject, f"{measured.jitter_ms:.0f} ms jitter", f"at most {policy.jitter_ms:g} ms",
                       "site.toml [policy] jitter_ms")  # fmt: skip
     yield from _continuity(subject, measured, policy)
+    yield from _as_described(subject, measured)
     if measured.frames_damaged and not measured.packets_lost:
         text = f"{measured.frames_damaged} of {measured.frames} pictures came incomplete, though no packet was lost"
         yield finding("STR-11", subject, text, "whole pictures", "RFC 3550 marker bit and timestamps")
-    if not decoded:
+    if not decoded and not (measured.packets_dropped_here and measured.key_picture is None):
         got = f"{measured.packets_received} packets, {quantities.count(measured.frames, 'picture')}, no whole key frame"
         if measured.key_picture is not None:
             got = "a key frame arrived, but it is damaged"
@@ -45,6 +49,26 @@ def judge_delivery(
                       "a stream that goes on", "RFC 2326")  # fmt: skip
 
 
+def _as_described(subject: str | Ref, measured: StreamMeasurement) -> Iterable[Finding]:
+    """What the server says beside what it does."""
+    for contradiction in measured.contradictions:
+        yield finding("STR-27", subject, contradiction, "the same in both", "its session description (SDP)")
+    if measured.sessions_at_most is not None:
+        text = f"at most {quantities.count(measured.sessions_at_most, 'stream')} at once"
+        yield finding("STR-26", subject, text, "all its streams, and a viewer", "its refusal of one more")
+    if measured.packets_strange:
+        more = ", ..." if len(measured.strangers) > 3 else ""
+        text = f"{measured.packets_strange} datagrams from {', '.join(measured.strangers[:3])}{more}"
+        yield finding("STR-30", subject, text, "datagrams of the negotiated sender only", "RFC 2326 clause 12.39")
+    if measured.fps and measured.bitrate_bps is not None and measured.width_px and measured.height_px:
+        bits_per_point = measured.bitrate_bps / (measured.width_px * measured.height_px * measured.fps)
+        if bits_per_point < LEAST_BITS_PER_POINT:
+            size = quantities.resolution(measured.width_px, measured.height_px)
+            text = f"{quantities.bitrate(measured.bitrate_bps)} for {size} at {measured.fps:.1f} frames/s"
+            least = LEAST_BITS_PER_POINT * measured.width_px * measured.height_px * measured.fps
+            yield finding("STR-28", subject, text, f"{quantities.bitrate(least)} or more", "good practice")
+
+
 def _came_late(measured: StreamMeasurement) -> bool:
     """Whether this machine was too busy for figures of arrival to be the stream's own."""
     return measured.own_lateness_s > OWN_LATENESS_S
@@ -52,10 +76,16 @@ def _came_late(measured: StreamMeasurement) -> bool:
 
 def lateness_finding(measured: Iterable[StreamMeasurement]) -> Finding | None:
     """Told once, of this machine: no camera is judged by it."""
+    measured = list(measured)
     worst = max((m.own_lateness_s for m in measured), default=0.0)
-    if worst <= OWN_LATENESS_S:
+    dropped = [m.packets_dropped_here for m in measured if m.packets_dropped_here]
+    told = [f"it read its sockets up to {quantities.seconds(worst)} late"] if worst > OWN_LATENESS_S else []
+    if dropped:
+        streams = quantities.count(len(dropped), "stream")
+        told.append(f"it had no room for {quantities.count(sum(dropped), 'datagram')} of {streams}")
+    if not told:
         return None
-    text = f"it read its sockets up to {quantities.seconds(worst)} late"
+    text = "; ".join(told)
     return finding("STR-17", "this machine", text, f"within {quantities.seconds(OWN_LATENESS_S)}", "while measuring")
 
 
@@ -128,9 +158,26 @@ def judge_against_plan(
 
 
 # A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
-_PLAYED = frozenset({f"STR-{number}" for number in (1, 2, 7, 9, 11, 13, 14, 15)}) | frozenset(
-    {"SEC-7", "SEC-8", "SEC-9", "ERR-1"}
-)
+NOT_PLAYING = frozenset({"STR-1"}) | frozenset(f"STR-{number}" for number in range(18, 26))
+_PLAYED = NOT_PLAYING | {f"STR-{number}" for number in (2, 11, 13, 14, 15, 26, 27, 28, 30)} | {
+    "SEC-7", "SEC-8", "SEC-9", "ERR-1",
+}  # fmt: skip
+_CAUSES = {
+    Cause.PASSWORD: "STR-18", Cause.PATH: "STR-19", Cause.TRANSPORT: "STR-20", Cause.BUSY: "STR-21",
+    Cause.DESCRIPTION: "STR-22", Cause.OTHER: "STR-22", Cause.CLOSED: "STR-23", Cause.SILENT: "STR-24",
+    Cause.ELSEWHERE: "STR-25", Cause.NO_ANSWER: "STR-1",
+}  # fmt: skip
+
+
+def code_of(error: DeviceError) -> str:
+    """The code of the finding that says why a stream does not play."""
+    if isinstance(error, LockedError):
+        return "SEC-8"
+    if isinstance(error, NotAskedError):
+        return "SEC-7"
+    if isinstance(error, ClearTextError | CertificateError):
+        return "SEC-9"
+    return _CAUSES[cause_of(error)]
 
 
 def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str]:
@@ -142,6 +189,8 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-10": measured.bitrate_bps is not None and _whole_groups(measured, plan),
         "STR-6": measured.keyframe_interval_s is not None or plan.codec == "JPEG",
         "STR-8": measured.jitter_ms is not None and not _came_late(measured),
+        "STR-7": not measured.packets_dropped_here,
+        "STR-9": not measured.packets_dropped_here or measured.key_picture is not None,
         "STR-12": not _came_late(measured),
         "STR-16": measured.clock_ratio is not None and not _came_late(measured),
     }

@@ -12,6 +12,7 @@ from datetime import datetime
 from zentrale import quantities
 from zentrale.errors import CertificateError, InputError, PassphraseChangedError
 from zentrale.field.rules import Rules, _Turns
+from zentrale.field.sessions import Sessions
 from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.store import Logbook
@@ -67,6 +68,7 @@ class Keyring:
         self.ledger = RefusalLedger(logbook, patience, key.fingerprint)
         self.certificates = PinnedCertificates(vault, self._hosts_of(trusted), keep=not dry_run)
         self._turns = _Turns()
+        self._sessions = Sessions()
         self._asking = asyncio.Lock()
 
     @property
@@ -76,7 +78,7 @@ class Keyring:
     def rules(self, planned: Camera | Recorder | None) -> Rules:
         """How to speak with a device that is, as far as is known, `planned`."""
         in_clear = self.plan is not None and planned is not None and self.plan.kind(planned).basic_in_clear
-        return Rules(self.ledger, self.certificates, in_clear, self._turns)
+        return Rules(self.ledger, self.certificates, in_clear, self._turns, self._sessions)
 
     def budget(self, seconds: float) -> float | None:
         """The time for one device; a patient run takes the time it takes."""

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
-from zentrale.field.rtsp_player import Access, Visit
+from zentrale.field.playing import Visit
+from zentrale.field.rtsp_player import Access
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from zentrale.errors import CertificateError, ClearTextError, NotAskedError, NothingReachedError, RefusedError
 from zentrale.field import rtsp_player
-from zentrale.field.rtsp_player import Visit
+from zentrale.field.playing import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round
 from zentrale.jobs.checks.registry import CHECKS

@@ -61,6 +61,14 @@ def same_host(a: str, b: str) -> bool:
         return a.lower().rstrip(".") == b.lower().rstrip(".")
 
 
+def is_multicast(address: str) -> bool:
+    """Whether it is the address of a multicast group."""
+    try:
+        return ipaddress.ip_address(address).is_multicast
+    except ValueError:
+        return False
+
+
 def without_user(text: str) -> str:
     """`text` with user and password taken out, also where it is no proper address."""
     scheme, mark, rest = text.partition("://")

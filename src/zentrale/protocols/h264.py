@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols.bits import BitReader, unescape
+from zentrale.protocols.sei import recovery_point
 from zentrale.protocols.video import AccessUnit, Depacketizer, PictureFormat
 
 NAL_SLICE, NAL_IDR, NAL_SEI, NAL_SPS, NAL_PPS, NAL_AUD = 1, 5, 6, 7, 8, 9
@@ -138,8 +139,11 @@ class H264Depacketizer(Depacketizer):
 
     def _add(self, nal: bytes, unit: AccessUnit) -> None:
         unit.units.append(nal)
-        if nal[0] & 0x1F == NAL_IDR:
+        kind = nal[0] & 0x1F
+        if kind == NAL_IDR:
             unit.key = True
+        elif kind == NAL_SEI and (pictures := recovery_point(nal)) is not None:
+            unit.key, unit.recovers_after = True, pictures
 
     def picture_format(self, unit: AccessUnit) -> PictureFormat | None:
         for nal in unit.units:

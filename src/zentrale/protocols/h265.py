@@ -7,9 +7,10 @@ import struct
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols.bits import BitReader, unescape
 from zentrale.protocols.h264 import MAX_SIDE_PX, MAX_SPS_BYTES
+from zentrale.protocols.sei import recovery_point
 from zentrale.protocols.video import AccessUnit, Depacketizer, PictureFormat
 
-NAL_VPS, NAL_SPS, NAL_PPS = 32, 33, 34
+NAL_VPS, NAL_SPS, NAL_PPS, NAL_PREFIX_SEI = 32, 33, 34, 39
 _KEY_TYPES = range(16, 24)  # intra random access pictures, clause 7.4.2.2 table 7-1
 AGGREGATION, FRAGMENTATION, PACI = 48, 49, 50
 _PROFILES = {1: "Main", 2: "Main 10", 3: "Main Still Picture"}
@@ -84,8 +85,11 @@ class H265Depacketizer(Depacketizer):
 
     def _add(self, nal: bytes, unit: AccessUnit) -> None:
         unit.units.append(nal)
-        if nal_type(nal) in _KEY_TYPES:
+        kind = nal_type(nal)
+        if kind in _KEY_TYPES:
             unit.key = True
+        elif kind == NAL_PREFIX_SEI and (pictures := recovery_point(nal, header_bytes=2)) is not None:
+            unit.key, unit.recovers_after = True, pictures
 
     def picture_format(self, unit: AccessUnit) -> PictureFormat | None:
         for nal in unit.units:

@@ -1,59 +1,134 @@
-"""What is kept of each RTP packet of a stream: a record of 24 bytes, whatever its payload was.
+"""What is kept of each RTP packet of a stream: a record, whatever its payload was.
 
 Everything that is measured of a stream follows from these records (`stream_figures`); payload is kept for nothing but the
-one key picture that is decoded.
+one key picture that is decoded. Records come in the raw form of the intake: "$", channel and length as before an interleaved
+packet (RFC 2326 clause 10.12), then the first 16 bytes of the packet. Packets whose first 16 bytes do not tell enough are
+looked at whole.
 """
 
 from __future__ import annotations
 
-import struct
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from zentrale.errors import RemoteProtocolError
 from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.sei import recovery_point
 
-# arrival [s], RTP timestamp, synchronisation source, payload bytes, sequence number, flags
-_RECORD = struct.Struct("<dIIIHH")
+RAW = np.dtype([
+    ("mark", "u1"), ("channel", "u1"), ("length", ">u2"), ("version", "u1"), ("type", "u1"), ("sequence", ">u2"),
+    ("timestamp", ">u4"), ("ssrc", ">u4"), ("first", "u1", 4),
+])  # fmt: skip
 RECORD = np.dtype([
     ("arrival_s", "<f8"), ("timestamp", "<u4"), ("ssrc", "<u4"), ("size_bytes", "<u4"), ("sequence", "<u2"), ("flags", "<u2"),
 ])  # fmt: skip
-assert RECORD.itemsize == _RECORD.size
+_HEADER_BYTES = 12
 
-MARKER, KEY, START = 1, 2, 4  # flags: the marker bit; part of a key picture; the first packet of a unit
+# Flags: the marker bit; part of a picture at which a decoder can begin; the first packet of a unit; and where that picture is
+# whole only after some more (intra refresh).
+MARKER, KEY, START, REFRESH = 1, 2, 4, 8
 
 Records = npt.NDArray[np.void]
+_Bytes = npt.NDArray[np.uint8]
 
 
-class PacketLog:
-    """The records in the order of arrival."""
+def records_of(
+    raw: bytes | bytearray, arrivals_s: Iterable[float], odd: Sequence[tuple[int, bytes]], codec: str, payload_type: int
+) -> tuple[Records, int]:
+    """The records of one payload type, in the order of arrival, and how many packets were no RTP.
 
-    def __init__(self, codec: str) -> None:
-        self._content = {"H264": _h264, "H265": _h265, "JPEG": _jpeg}.get(codec, _other)
-        self._buffer = bytearray()
+    odd: row and whole packet, where the raw record does not tell all (`odd_first`)
+    """
+    told = np.frombuffer(bytes(raw), RAW)
+    records = np.empty(len(told), RECORD)
+    records["arrival_s"] = np.fromiter(arrivals_s, np.float64, len(told))
+    for name in ("timestamp", "ssrc", "sequence"):
+        records[name] = told[name]
+    records["size_bytes"] = np.maximum(told["length"], _HEADER_BYTES) - _HEADER_BYTES
+    records["flags"] = _FIRST_BYTES.get(codec, _all_start)(told["first"]) | (told["type"] >> 7)
+    kept = (told["type"] & 0x7F) == payload_type
+    malformed = 0
+    for row, data in odd:
+        try:
+            packet = RtpPacket.parse(data)
+        except RemoteProtocolError:
+            malformed += 1
+            kept[row] = False
+            continue
+        records["size_bytes"][row] = len(packet.payload)
+        records["flags"][row] = flags_of(codec, packet.payload) | (MARKER if packet.marker else 0)
+    return (records if kept.all() else records[kept]), malformed
 
-    def __len__(self) -> int:
-        return len(self._buffer) // _RECORD.size
 
-    def add(self, packet: RtpPacket, arrival_s: float) -> None:
-        flags = self._content(packet.payload) | (MARKER if packet.marker else 0)
-        self._buffer += _RECORD.pack(
-            arrival_s, packet.timestamp, packet.ssrc, len(packet.payload), packet.sequence, flags
-        )
-
-    def records(self, last: int | None = None) -> Records:
-        """A copy as an array of RECORD, one row a packet; of the `last` so many only, where that is given."""
-        begin = 0 if last is None else max(0, len(self) - last) * _RECORD.size
-        return np.frombuffer(bytes(self._buffer[begin:]), RECORD)
+def odd_first(codec: str) -> bytes:
+    """A table of 256: which first bytes of a payload say that more of it must be looked at."""
+    return _ODD.get(codec, bytes(256))
 
 
-# What a payload begins, from its first bytes. A key picture is where a decoder can begin: an IDR picture, or one that a
-# recovery point message announces (open groups of pictures).
+def flags_of(codec: str, payload: bytes) -> int:
+    """What a whole payload begins."""
+    return _PAYLOADS.get(codec, _other)(payload)
+
+
+def may_begin(codec: str, payload: bytes) -> bool:
+    """Whether a key picture, or the parameter sets before it, may begin with this payload."""
+    if len(payload) < 3:
+        return False
+    if codec == "H264":
+        kind = payload[0] & 0x1F
+        return kind in _H264_BEGIN or (kind == _H264_FU_A and payload[1] & 0x9F == 0x80 | _H264_IDR)
+    if codec == "H265":
+        kind = payload[0] >> 1 & 0x3F
+        return kind in _H265_BEGIN or (kind == _H265_FU and payload[2] >= 0x80 and payload[2] & 0x3F in _H265_IRAP)
+    return True
+
 
 _H264_IDR, _H264_SEI, _H264_STAP_A, _H264_FU_A = 5, 6, 24, 28  # ITU-T H.264 table 7-1; RFC 6184 table 1
-_SEI_RECOVERY_POINT = 6  # ITU-T H.264 clause D.1
-_H265_AP, _H265_FU = 48, 49  # RFC 7798 clause 4.4
+_H265_PREFIX_SEI, _H265_AP, _H265_FU = 39, 48, 49  # ITU-T H.265 table 7-1; RFC 7798 clause 4.4
 _H265_IRAP = range(16, 24)  # ITU-T H.265 table 7-1: BLA, IDR and CRA pictures
+_H264_BEGIN = frozenset((_H264_IDR, _H264_SEI, 7, 8, _H264_STAP_A))  # and the parameter sets
+_H265_BEGIN = frozenset((*_H265_IRAP, 32, 33, 34, _H265_PREFIX_SEI, _H265_AP))
+_ODD = {
+    "H264": bytes(b & 0x1F in (_H264_SEI, _H264_STAP_A) for b in range(256)),
+    "H265": bytes(b >> 1 & 0x3F in (_H265_PREFIX_SEI, _H265_AP) for b in range(256)),
+}
+
+
+def _h264_first(first: _Bytes) -> npt.NDArray[np.uint16]:
+    kind, second = first[:, 0] & 0x1F, first[:, 1]
+    fragment = kind == _H264_FU_A
+    key = np.where(fragment, second & 0x1F, kind) == _H264_IDR
+    return _flags(key, ~fragment | (second >= 0x80))
+
+
+def _h265_first(first: _Bytes) -> npt.NDArray[np.uint16]:
+    kind, third = first[:, 0] >> 1 & 0x3F, first[:, 2]
+    fragment = kind == _H265_FU
+    unit = np.where(fragment, third & 0x3F, kind)
+    key = (unit >= _H265_IRAP.start) & (unit < _H265_IRAP.stop)
+    return _flags(key, ~fragment | (third >= 0x80))
+
+
+def _jpeg_first(first: _Bytes) -> npt.NDArray[np.uint16]:
+    """Each picture stands alone; its first packet has the fragment offset 0 (RFC 2435 clause 3.1.2)."""
+    return _flags(np.ones(len(first), bool), ~first[:, 1:4].any(axis=1))
+
+
+def _all_start(first: _Bytes) -> npt.NDArray[np.uint16]:
+    return np.full(len(first), START, np.uint16)
+
+
+def _flags(key: Any, start: Any) -> npt.NDArray[np.uint16]:
+    flags: npt.NDArray[np.uint16] = key * np.uint16(KEY) | start * np.uint16(START)
+    return flags
+
+
+_FIRST_BYTES: dict[str, Callable[[_Bytes], npt.NDArray[np.uint16]]] = {
+    "H264": _h264_first, "H265": _h265_first, "JPEG": _jpeg_first,
+}  # fmt: skip
 
 
 def _h264(payload: bytes) -> int:
@@ -65,16 +140,19 @@ def _h264(payload: bytes) -> int:
     if kind == _H264_STAP_A:
         flags, at = START, 1
         while at + 3 <= len(payload):
-            flags |= _h264_unit(payload[at + 2 : at + 4])
-            at += 2 + (payload[at] << 8 | payload[at + 1])
+            size = payload[at] << 8 | payload[at + 1]
+            flags |= _h264_unit(payload[at + 2 : at + 2 + size])
+            at += 2 + size
         return flags
     return START | _h264_unit(payload)
 
 
 def _h264_unit(unit: bytes) -> int:
-    kind = unit[0] & 0x1F
-    recovery = kind == _H264_SEI and len(unit) > 1 and unit[1] == _SEI_RECOVERY_POINT
-    return KEY if kind == _H264_IDR or recovery else 0
+    kind = unit[0] & 0x1F if unit else 0
+    if kind == _H264_SEI:
+        frames = recovery_point(unit)
+        return 0 if frames is None else KEY | (REFRESH if frames else 0)
+    return KEY if kind == _H264_IDR else 0
 
 
 def _h265(payload: bytes) -> int:
@@ -86,16 +164,27 @@ def _h265(payload: bytes) -> int:
     if kind == _H265_AP:
         flags, at = START, 2
         while at + 4 <= len(payload):
-            flags |= KEY if payload[at + 2] >> 1 & 0x3F in _H265_IRAP else 0
-            at += 2 + (payload[at] << 8 | payload[at + 1])
+            size = payload[at] << 8 | payload[at + 1]
+            flags |= _h265_unit(payload[at + 2 : at + 2 + size])
+            at += 2 + size
         return flags
-    return START | (KEY if kind in _H265_IRAP else 0)
+    return START | _h265_unit(payload)
+
+
+def _h265_unit(unit: bytes) -> int:
+    kind = unit[0] >> 1 & 0x3F if unit else 0
+    if kind == _H265_PREFIX_SEI:
+        frames = recovery_point(unit, header_bytes=2)
+        return 0 if frames is None else KEY | (REFRESH if frames else 0)
+    return KEY if kind in _H265_IRAP else 0
 
 
 def _jpeg(payload: bytes) -> int:
-    """Each picture stands alone; its first packet has the fragment offset 0 (RFC 2435 clause 3.1.2)."""
     return KEY | (START if payload[1:4] == b"\0\0\0" else 0)
 
 
 def _other(payload: bytes) -> int:
     return START
+
+
+_PAYLOADS: dict[str, Callable[[bytes], int]] = {"H264": _h264, "H265": _h265, "JPEG": _jpeg}

@@ -6,13 +6,14 @@ became known. A refusal is an event, not an exception, since a refusal is a resu
 
 from __future__ import annotations
 
+import ipaddress
 from collections import deque
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from urllib.parse import unquote, urlsplit
 
 from zentrale.errors import InputError, LocalProtocolError, RemoteProtocolError
-from zentrale.protocols.addresses import RTSP_SCHEMES, bracketed, pin, without_user
+from zentrale.protocols.addresses import RTSP_SCHEMES, bracketed, is_multicast, pin, without_user
 from zentrale.protocols.http_auth import Answering, Challenge, Offers, parse_offers
 from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
 from zentrale.protocols.sdp import Media, SessionDescription
@@ -24,10 +25,11 @@ USER_AGENT = "zentrale"
 
 
 class Transport(Enum):
-    """How media packets travel: within the RTSP connection, or beside it."""
+    """How media packets travel: within the RTSP connection, beside it, or to a group that anybody may join."""
 
     TCP = "tcp"
     UDP = "udp"
+    MULTICAST = "multicast"
 
 
 @dataclass(frozen=True)
@@ -84,6 +86,8 @@ def _default_port(scheme: str) -> int:
     return DEFAULT_SECURE_PORT if scheme == "rtsps" else DEFAULT_PORT
 
 
+_NOT_UNDERSTOOD = (400, 404, 405, 455, 501, 551)  # 451 says that it knows the method: it counts
+_HARMLESS = ("GET_PARAMETER", "SET_PARAMETER")
 _ADDRESS_ADVICE = "expected rtsp://[USER@]HOST[:PORT]/PATH, such as rtsp://viewer@10.20.0.11/live/main"
 
 
@@ -96,10 +100,25 @@ class Described:
 
 
 @dataclass(frozen=True)
-class Playing:
-    """PLAY was accepted. For UDP, `server_ports` are where receiver reports go."""
+class SetUp:
+    """SETUP was accepted; packets may come from now on (some servers send before they answer PLAY).
 
-    server_ports: tuple[int, int] | None
+    channel:      of RTP within the connection; RTCP comes on the next one
+    server_ports: for UDP, where packets come from and where receiver reports go
+    source:       another host that the server says it sends from
+    group, ports: for multicast, where it sends to
+    """
+
+    channel: int = 0
+    server_ports: tuple[int, int] | None = None
+    source: str = ""
+    group: str = ""
+    ports: tuple[int, int] | None = None
+
+
+@dataclass(frozen=True)
+class Playing:
+    """PLAY was accepted."""
 
 
 @dataclass(frozen=True)
@@ -131,20 +150,27 @@ class Challenged:
 class Redirected:
     """The server says that the stream is at another address."""
 
+    method: str
+    status: int
     location: str
 
 
-Event = Described | Playing | MediaPacket | Refused | Challenged | Redirected
+Event = Described | SetUp | Playing | MediaPacket | Refused | Challenged | Redirected
 
 
 class PlayerSession:
     """One playing of one address. Feed `receive`, send what `data_to_send` gives.
 
-    udp_ports: the even RTP port and the RTCP port beside it that the caller has opened; None plays over TCP.
+    udp_ports: the even RTP port and the RTCP port beside it that the caller has opened; None plays over TCP, or over
+               multicast
     """
 
-    def __init__(self, address: StreamAddress, udp_ports: tuple[int, int] | None = None) -> None:
+    def __init__(
+        self, address: StreamAddress, udp_ports: tuple[int, int] | None = None, *, multicast: bool = False
+    ) -> None:
         self.address = address
+        self.ended = False
+        self.answers = 0
         self.session_timeout_s = DEFAULT_TIMEOUT_S
         self.playing = False
         self.server = ""
@@ -152,6 +178,8 @@ class PlayerSession:
         self._answering: Answering | None = None
         self._unanswered: Request | None = None
         self._udp_ports = udp_ports
+        self._multicast = multicast
+        self._not_understood: set[str] = set()
         self._reader = Reader()
         self._out = bytearray()
         self._waiting: deque[tuple[int, Request]] = deque()
@@ -172,10 +200,11 @@ class PlayerSession:
         return data
 
     def keep_alive(self) -> None:
-        """Ask something harmless before the session times out (RFC 2326 clause 10.8)."""
+        """Ask something harmless before the session times out (RFC 2326 clause 10.8), of what the server understands."""
         self._need_playing()
         if not self._waiting:
-            self._send("GET_PARAMETER" if "GET_PARAMETER" in self._public else "OPTIONS", self._aggregate)
+            known = (m for m in _HARMLESS if m in self._public and m not in self._not_understood)
+            self._send(next(known, "OPTIONS"), self._aggregate)
 
     def send_rtcp(self, data: bytes) -> None:
         self._need_playing()
@@ -196,7 +225,7 @@ class PlayerSession:
         events: list[Event] = []
         for message in self._reader.receive(data):
             if isinstance(message, Interleaved):
-                if message.channel in (self._channel, self._channel + 1) and self.playing:
+                if message.channel in (self._channel, self._channel + 1) and self._session_id:
                     events.append(MediaPacket(message.data, is_rtcp=message.channel != self._channel))
             elif isinstance(message, Response):
                 events += self._on_response(message)
@@ -225,6 +254,7 @@ class PlayerSession:
         if not self._waiting or (cseq >= 0 and cseq != self._waiting[0][0]):
             raise RemoteProtocolError("RTSP answer to a question that was not asked")
         _, request = self._waiting.popleft()
+        self.answers += 1
         self.server = response.headers.get("Server", self.server)
         if response.status == 401 and not self._closed:
             return self._on_challenge(request, response)
@@ -235,10 +265,16 @@ class PlayerSession:
             self._public = response.headers.get("Public").upper()
             self._send("DESCRIBE", self.address.url, ("Accept", "application/sdp"))
             return []
-        if self.playing or self._closed:
+        if self._closed:
+            self.ended |= request.method == "TEARDOWN"
+            return []
+        if self.playing:
+            if request.method in _HARMLESS and response.status in _NOT_UNDERSTOOD:
+                self._not_understood.add(request.method)
+                self.keep_alive()
             return []
         if 300 <= response.status < 400 and response.headers.get("Location"):
-            return [Redirected(response.headers.get("Location"))]
+            return [Redirected(request.method, response.status, response.headers.get("Location"))]
         if response.status != 200:
             return [Refused(request.method, response.status, response.reason)]
         if request.method == "DESCRIBE":
@@ -246,7 +282,7 @@ class PlayerSession:
         if request.method == "SETUP":
             return self._on_setup(response)
         self.playing = True
-        return [Playing(self._server_ports)]
+        return [Playing()]
 
     def _on_challenge(self, request: Request, response: Response) -> list[Event]:
         offers = parse_offers(response.headers.all("WWW-Authenticate"))
@@ -279,7 +315,9 @@ class PlayerSession:
         told = response.headers.get("Content-Base") or response.headers.get("Content-Location")
         self._base = self._here(told) if told else self.address.url
         self._aggregate = self._control(description.control) if description.control else self.address.url
-        if self._udp_ports is None:
+        if self._multicast:
+            transport = "RTP/AVP;multicast"
+        elif self._udp_ports is None:
             transport = "RTP/AVP/TCP;unicast;interleaved=0-1"
         else:
             transport = f"RTP/AVP;unicast;client_port={self._udp_ports[0]}-{self._udp_ports[1]}"
@@ -312,12 +350,27 @@ class PlayerSession:
         if timeout.isascii() and timeout.isdigit() and len(timeout) < 6:
             self.session_timeout_s = max(2, int(timeout))
         transport = parse_transport(response.headers.get("Transport"))
-        self._server_ports = number_pair(transport.get("server_port", ""))
-        if self._udp_ports is None:
+        told = SetUp(
+            server_ports=number_pair(transport.get("server_port", "")),
+            source=self._elsewhere(transport.get("source", "")),
+        )
+        if self._multicast:
+            group, ports = transport.get("destination", ""), number_pair(transport.get("port", ""))
+            if "multicast" not in transport or not is_multicast(group) or ports is None:
+                raise RemoteProtocolError("RTSP server names no multicast group and port")
+            told = replace(told, group=group, ports=ports)
+        elif self._udp_ports is None:
             if "TCP" not in transport["profile"]:
                 raise RemoteProtocolError("RTSP server set up another transport than asked for")
             self._channel = (number_pair(transport.get("interleaved", "")) or (0, 1))[0]
+            told = replace(told, channel=self._channel)
         self._send("PLAY", self._aggregate, ("Range", "npt=0.000-"))
-        return []
+        return [told]
 
-    _server_ports: tuple[int, int] | None = None
+    def _elsewhere(self, source: str) -> str:
+        """Another host that is named as the sender; empty where it is the one that was reached, or no address."""
+        try:
+            named = ipaddress.ip_address(source)
+        except ValueError:
+            return ""
+        return "" if str(named) == self.address.host or named.is_unspecified else str(named)

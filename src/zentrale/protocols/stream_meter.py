@@ -1,35 +1,30 @@
 """What a video stream delivers, measured from its RTP packets: the numbers an acceptance test needs.
 
-Each packet leaves a record (`packet_log`), from which the figures follow at the end (`stream_figures`); here is what needs
-payload, or an answer at once: the first key picture, and the receiver reports.
+Each packet leaves a record (`packet_log`), from which the figures follow (`stream_figures`); here is what needs payload, or an
+answer at once: the first key picture, and the receiver reports.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import struct
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
 
 from zentrale.errors import RemoteProtocolError
-from zentrale.protocols import h264, h265, jpeg, rtcp
-from zentrale.protocols.packet_log import PacketLog
-from zentrale.protocols.packet_order import PacketOrder
+from zentrale.protocols import rtcp
+from zentrale.protocols.key_pictures import KeyFinder, KeyPicture
+from zentrale.protocols.packet_log import KEY, MARKER, RAW, Records, records_of
+from zentrale.protocols.packet_runs import steps
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Figures, figures, jitter_ms
-from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
+from zentrale.protocols.stream_figures import Digest, Figures
 
-_DEPACKETIZERS: dict[str, type[Depacketizer]] = {
-    "H264": h264.H264Depacketizer, "H265": h265.H265Depacketizer, "JPEG": jpeg.JpegDepacketizer,
-}  # fmt: skip
-_REPORT_PACKETS = 2048  # the jitter told in a report follows from the last second or two
 _SILENT_S = 0.2  # a source that says nothing for so long may have a successor
-
-
-@dataclass(frozen=True)
-class KeyPicture:
-    """A whole key frame, as a decoder takes it."""
-
-    codec: str
-    data: bytes
+_STILL_AFTER_S, _STILL_PICTURES = 1.0, 10  # when, and over how many pictures, it is asked whether anything changes
+_STILL_BYTES = 400  # a picture that repeats the one before needs no more, whatever its size
+_RATE_TOLERANCE = 0.2
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -37,9 +32,17 @@ class StreamMeasurement(Figures):
     """The figures, and what is known beside them; times are in the unit of their name.
 
     first_picture_s: from connecting to the last packet of the first whole key frame
-    jitter_ms:       interarrival jitter at the end (RFC 3550 appendix A.8), and its worst; over UDP only
+    jitter_ms:       as in the figures; over UDP only
     named_hosts:     other hosts that the server named in its addresses; none was asked
     own_lateness_s:  how much later than due this machine came to read, at worst
+    reading_pace_s:  times of arrival are right to this; 0 where the kernel told them
+    packets_dropped_here: datagrams that this machine had no room for
+    strangers:       other addresses and ports that sent to the stream's port (packets_strange datagrams); none was counted
+    group:           multicast group and port, where it was played from one
+    contradictions:  between the description and the stream, in words
+    still:           its pictures are so small that nothing changes; None where few came
+    later_picture:   a key picture some time after the first, where it may be that nothing changes
+    sessions_at_most: so many streams at once does the device serve; None where it refused none
     """
 
     transport: str
@@ -48,13 +51,20 @@ class StreamMeasurement(Figures):
     width_px: int | None = None
     height_px: int | None = None
     packets_malformed: int = 0
-    jitter_ms: float | None = None
-    jitter_worst_ms: float | None = None
     first_picture_s: float | None = None
     ended_early: bool = False
     key_picture: KeyPicture | None = field(default=None, repr=False)
     named_hosts: tuple[str, ...] = ()
     own_lateness_s: float = 0.0
+    reading_pace_s: float = 0.0
+    packets_dropped_here: int = 0
+    strangers: tuple[str, ...] = ()
+    packets_strange: int = 0
+    group: str = ""
+    sessions_at_most: int | None = None
+    contradictions: tuple[str, ...] = ()
+    still: bool | None = None
+    later_picture: KeyPicture | None = field(default=None, repr=False)
 
 
 class StreamMeter:
@@ -68,66 +78,94 @@ class StreamMeter:
         self.started_s = started_s
         self.malformed = 0
         self.ended_early = False
-        self._log = PacketLog(media.codec)
+        self._digest = Digest(media.clock_hz)
         self._ssrc: int | None = None
         self._base = self._highest = self._received = 0  # of the source: numbers without their wrap, for the reports
         self._reported = (0, 0)
         self._last_arrival_s = 0.0
-        kind = _DEPACKETIZERS.get(media.codec)
-        self._depacketizer = kind() if kind else None
-        self._order = PacketOrder()
-        self._format: PictureFormat | None = None
-        self._key: KeyPicture | None = None
-        self._first_picture_s: float | None = None
+        self._first = KeyFinder(media)
+        self._later: KeyFinder | None = None
+        self._still = [0, 0]  # bytes and pictures after the first key picture
+
+    @property
+    def wants_packets(self) -> bool:
+        """Whether whole packets are of use: until the first key picture is there, and another where nothing changes."""
+        return self._first.wanted or (self._later is not None and self._later.wanted)
+
+    def take(
+        self,
+        raw: bytes | bytearray,
+        arrivals_s: Sequence[float],
+        odd: Sequence[tuple[int, bytes]] = (),
+        packets: Sequence[tuple[int, bytes]] = (),
+    ) -> None:
+        """What came since the last time: raw records (`packet_log`), the arrival of each [s], by their row those that must be
+        looked at whole, and those that were kept whole.
+        """
+        records, malformed = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
+        self.malformed += malformed
+        self._digest.add(records)
+        if len(records):
+            self._follow(records)
+            self._watch_for_stillness(records)
+        for row, data in packets:
+            if not self.wants_packets:
+                break
+            self._look(data, arrivals_s[row])
 
     def add_rtp(self, data: bytes, arrival_s: float) -> None:
-        """Raises RemoteProtocolError on what is no RTP packet."""
-        packet = RtpPacket.parse(data)
-        if packet.payload_type != self.media.payload_type:
-            return  # another format, such as metadata in the same session
-        self._log.add(packet, arrival_s)
-        if self._ssrc is None or (packet.ssrc != self._ssrc and arrival_s - self._last_arrival_s > _SILENT_S):
-            self._begin(packet)
-        if packet.ssrc != self._ssrc:
-            return
-        self._last_arrival_s = arrival_s
-        ahead = (packet.sequence - self._highest) & 0xFFFF
-        if ahead < 0x8000:
-            self._highest += ahead
-        self._received += 1
-        if self._key is None and self._depacketizer is not None:
-            for ready in self._order.push(packet, arrival_s):
-                units = self._depacketizer.push(ready.payload, ready.timestamp, ready.marker, ready.sequence)
-                for unit in units:
-                    self._look_for_picture(self._depacketizer, unit, arrival_s)
+        """One packet. Raises RemoteProtocolError on what is no RTP packet."""
+        RtpPacket.parse(data)
+        raw = (struct.pack("!BBH", 0x24, 0, len(data)) + data)[: RAW.itemsize].ljust(RAW.itemsize, b"\0")
+        self.take(raw, [arrival_s], [(0, data)], [(0, data)])
 
-    def _begin(self, packet: RtpPacket) -> None:
+    def _follow(self, records: Records) -> None:
+        """Which source is measured now, and how far its numbers have come: for the reports."""
+        mine = records[records["ssrc"] == self._ssrc]
+        if not len(mine):
+            if self._ssrc is not None and records["arrival_s"][0] - self._last_arrival_s <= _SILENT_S:
+                return
+            self._begin(int(records["ssrc"][0]), int(records["sequence"][0]))
+            mine = records[records["ssrc"] == self._ssrc]
+        self._last_arrival_s = float(mine["arrival_s"][-1])
+        numbers = np.concatenate([[self._highest & 0xFFFF], mine["sequence"].astype(np.int64)])
+        self._highest += max(0, int(np.cumsum(steps(numbers, 1 << 16)).max()))
+        self._received += len(mine)
+
+    def _begin(self, ssrc: int, sequence: int) -> None:
         """The first source; or the one that goes on where the one before fell silent."""
-        self._ssrc, self._order = packet.ssrc, PacketOrder()
-        self._base = self._highest = packet.sequence
+        self._ssrc = ssrc
+        self._first.restart()
+        self._base = self._highest = sequence
         self._received, self._reported = 0, (0, 0)
+
+    def _watch_for_stillness(self, records: Records) -> None:
+        """Where pictures are so small that nothing changes, a later key picture is kept, to compare with the first."""
+        if self._first.key is None or self._later is not None or self.media.codec == "JPEG":
+            return
+        other = records[(records["flags"] & KEY) == 0]
+        self._still[0] += int(other["size_bytes"].sum())
+        self._still[1] += int(((other["flags"] & MARKER) != 0).sum())
+        size, pictures = self._still
+        waited_s = float(records["arrival_s"][-1]) - self._first.arrival_s
+        if pictures >= _STILL_PICTURES and size < _STILL_BYTES * pictures and waited_s >= _STILL_AFTER_S:
+            self._later = KeyFinder(self.media)
+
+    def _look(self, data: bytes, arrival_s: float) -> None:
+        try:
+            packet = RtpPacket.parse(data)
+        except RemoteProtocolError:
+            return  # counted where the records are made
+        if packet.ssrc != self._ssrc or packet.payload_type != self.media.payload_type:
+            return
+        finder = self._first if self._first.wanted else self._later
+        if finder is not None:
+            finder.push(packet, arrival_s)
 
     def add_rtcp(self, data: bytes) -> None:
         """Sender reports are checked for form only; a source that says it ends has ended. Raises RemoteProtocolError."""
         if self._ssrc in rtcp.goodbyes(data):
             self.ended_early = True
-
-    def _look_for_picture(self, depacketizer: Depacketizer, unit: AccessUnit, arrival_s: float) -> None:
-        """The first whole key picture is kept; after it payload is of no more use."""
-        if self._key is not None or not unit.complete or not unit.key:
-            return
-        try:
-            self._format = depacketizer.picture_format(unit) or self._format
-        except RemoteProtocolError:
-            self.malformed += 1
-        self._key = KeyPicture(self.media.codec, self._decodable(unit))
-        self._first_picture_s = arrival_s - self.started_s
-
-    def _decodable(self, unit: AccessUnit) -> bytes:
-        if self.media.codec == "JPEG":
-            return b"".join(unit.units)
-        out_of_band = b"".join(START_CODE + s for s in self.media.parameter_sets())
-        return out_of_band + unit.annex_b()
 
     def receiver_report(self, own_ssrc: int) -> rtcp.ReceiverReport | None:
         """A report on what was received since the last one (RFC 3550 appendix A.3)."""
@@ -138,19 +176,17 @@ class StreamMeter:
         since = expected - self._reported[0], self._received - self._reported[1]
         self._reported = expected, self._received
         fraction = min(255, 256 * (since[0] - since[1]) // since[0]) if since[0] > max(0, since[1]) else 0
-        recent = self._log.records(_REPORT_PACKETS)
-        jitter = int(jitter_ms(recent, self.media.clock_hz)[0] * self.media.clock_hz / 1000)
-        return rtcp.ReceiverReport(own_ssrc, self._ssrc, fraction, lost, self._highest, jitter)
+        return rtcp.ReceiverReport(own_ssrc, self._ssrc, fraction, lost, self._highest, self._digest.jitter)
 
     def result(
         self, transport: str, named_hosts: tuple[str, ...] = (), *, until_s: float | None = None
     ) -> StreamMeasurement:
         """`until_s`: when the measurement ended, on the clock of the arrival times; silence up to then counts."""
-        picture = self._format or self._format_from_description()
-        records = self._log.records()
-        told = figures(records, self.media.clock_hz, until_s)
-        # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
-        jitter = jitter_ms(records, self.media.clock_hz) if transport == "udp" and len(records) > 1 else None
+        picture = self._first.format or (self._first.described_format() if self._first.key else None)
+        told = self._digest.figures(until_s)
+        if transport != "udp":
+            # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
+            told = replace(told, jitter_ms=None, jitter_worst_ms=None)
         return StreamMeasurement(
             **vars(told),
             transport=transport,
@@ -158,20 +194,27 @@ class StreamMeter:
             profile=picture.profile if picture else "",
             width_px=picture.width_px if picture else None,
             height_px=picture.height_px if picture else None,
-            packets_malformed=self.malformed,
-            jitter_ms=jitter[0] if jitter else None,
-            jitter_worst_ms=jitter[1] if jitter else None,
-            first_picture_s=self._first_picture_s,
+            packets_malformed=self.malformed + self._first.malformed,
+            first_picture_s=self._first.arrival_s - self.started_s if self._first.key else None,
             ended_early=self.ended_early,
-            key_picture=self._key,
+            key_picture=self._first.key,
+            still=self._later is not None if self._still[1] >= _STILL_PICTURES else None,
+            later_picture=self._later.key if self._later else None,
             named_hosts=named_hosts,
+            contradictions=tuple(self._contradictions(told)),
         )
 
-    def _format_from_description(self) -> PictureFormat | None:
-        """The parameter sets of the description, for a source that sends them nowhere else."""
-        if self._depacketizer is None or self._key is None:
-            return None
-        try:
-            return self._depacketizer.picture_format(AccessUnit(0, self.media.parameter_sets()))
-        except RemoteProtocolError:
-            return None
+    def _contradictions(self, told: Figures) -> Iterator[str]:
+        """What the description says and the stream does not do."""
+        other = self._first.other_codec()
+        if other is not None:
+            yield f"described as {self.media.codec}, the packets look like {other}"
+        described, sent = self._first.described_format(), self._first.format
+        if described and sent and (described.width_px, described.height_px) != (sent.width_px, sent.height_px):
+            yield (
+                f"described as {described.width_px}x{described.height_px}, "
+                f"the pictures are {sent.width_px}x{sent.height_px}"
+            )
+        rate = self.media.framerate_fps
+        if rate and told.fps and told.packets_lost == 0 and abs(told.fps - rate) > max(1, _RATE_TOLERANCE * rate):
+            yield f"described as {rate:g} frames/s, {told.fps:.1f} frames/s come"

@@ -24,11 +24,15 @@ class PictureFormat:
 
 @dataclass
 class AccessUnit:
-    """All units of one picture. `complete` is false where packets between its first and last are missing."""
+    """All units of one picture. `complete` is false where packets between its first and last are missing.
+
+    recovers_after: where a decoder may begin here, after how many more pictures what it shows is right
+    """
 
     timestamp: int
     units: list[bytes] = field(default_factory=list)
     key: bool = False
+    recovers_after: int = 0
     complete: bool = True
     size_bytes: int = 0
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from zentrale.errors import RemoteProtocolError, Whose
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
-from zentrale.field.rtsp_player import Visit
+from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
 from zentrale.findings import finding
 from zentrale.jobs.access import find_entry

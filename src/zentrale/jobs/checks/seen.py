@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
 
-from zentrale.field.rtsp_player import AccessResult, Visit
+from zentrale.field.playing import Visit
+from zentrale.field.rtsp_player import AccessResult
 from zentrale.findings import Finding
 from zentrale.jobs.access import Entry
 from zentrale.protocols.doors import Door

@@ -6,22 +6,25 @@ import asyncio
 import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from weakref import WeakKeyDictionary
 
-from zentrale.errors import (
-    CertificateError,
-    ClearTextError,
-    DeviceError,
-    LockedError,
-    NotAskedError,
-    Whose,
-)
+from zentrale.errors import DeviceError, Whose
 from zentrale.field import pictures, rtsp_player, scheduler
-from zentrale.field.rtsp_player import Visit
+from zentrale.field.playing import Visit
+from zentrale.field.rtsp_player import Progress
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
-from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
+from zentrale.jobs.judging import (
+    NOT_PLAYING,
+    code_of,
+    codes_judged,
+    judge_against_plan,
+    judge_delivery,
+    lateness_finding,
+)
+from zentrale.jobs.judging_pictures import PICTURE_CODES, judge_change, judge_picture, look_at
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged
@@ -33,6 +36,7 @@ from zentrale.subjects import Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 BUDGET_S = 60.0  # for one stream, beside the time it is measured
+DECODED_AT_ONCE = 2
 
 
 @dataclass(frozen=True)
@@ -65,43 +69,59 @@ async def measure(
     visit: Visit,
     duration_s: float,
     policy: Policy | None = None,
+    progress: Progress | None = None,
 ) -> Measured:
     policy = policy or Policy()
     subject = subject or f"stream {address.url}"
     try:
-        measured = await rtsp_player.measure(address, visit, duration_s)
+        measured = await rtsp_player.measure(address, visit, duration_s, progress)
     except DeviceError as error:
         what = f"{error}; {error.advice}" if error.advice else str(error)
-        item = finding(_cause_code(error), subject, what, "a stream that plays", source or "the address given")
+        item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")
         return Measured(None, str(error), (item,), cause=error)
-    picture = None
-    if measured.key_picture is not None:
-        image = await asyncio.to_thread(pictures.decode, measured.key_picture)
-        picture = pictures.to_jpeg(image) if image is not None else None
-    return Measured(
-        measured, "", tuple(judge_delivery(subject, measured, policy, decoded=picture is not None)), picture
-    )
+    async with _decoding():
+        picture, seen = await asyncio.to_thread(_decoded, subject, measured)
+    findings = [*judge_delivery(subject, measured, policy, decoded=picture is not None), *seen]
+    return Measured(measured, "", tuple(findings), picture)
 
 
-def _cause_code(error: DeviceError) -> str:
-    if isinstance(error, LockedError):
-        return "SEC-8"
-    if isinstance(error, NotAskedError):
-        return "SEC-7"
-    return "SEC-9" if isinstance(error, ClearTextError | CertificateError) else "STR-1"
+_gates: WeakKeyDictionary[asyncio.AbstractEventLoop, asyncio.Semaphore] = WeakKeyDictionary()
+
+
+def _decoding() -> asyncio.Semaphore:
+    """A few pictures are decoded at a time: each takes some tens of megabytes meanwhile."""
+    return _gates.setdefault(asyncio.get_running_loop(), asyncio.Semaphore(DECODED_AT_ONCE))
+
+
+def _decoded(subject: str | Ref, measured: StreamMeasurement) -> tuple[bytes | None, list[Finding]]:
+    """The first key picture as JPEG, and what it shows."""
+    image = pictures.decode(measured.key_picture) if measured.key_picture else None
+    if image is None:
+        return None, []
+    luma = pictures.luma(image)
+    findings = list(judge_picture(subject, look_at(luma)))
+    later = pictures.decode(measured.later_picture) if measured.later_picture else None
+    if later is not None:
+        findings += judge_change(subject, luma, pictures.luma(later))
+    return pictures.to_jpeg(image), findings
 
 
 def judge_stream(plan: Plan, result: StreamResult) -> Judged:
     """What this measurement says of the stream; nothing of what could not be measured."""
     camera = next(c for c in plan.cameras if c.name == result.camera)
-    codes = codes_judged(result.measured, plan.streams(camera)[result.stream]) if result.measured else frozenset[str]()
-    return Judged(result.ref, codes | {f.code for f in result.findings}, result.findings)
+    found = {f.code for f in result.findings}
+    codes = NOT_PLAYING if found & NOT_PLAYING else frozenset[str]()
+    if result.measured is not None:
+        codes |= codes_judged(result.measured, plan.streams(camera)[result.stream])
+        codes |= PICTURE_CODES if result.picture is not None else frozenset[str]()
+        codes |= {"PIC-4"} if result.measured.later_picture or result.measured.still is False else frozenset[str]()
+    return Judged(result.ref, codes | found, result.findings)
 
 
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 17)})
+    codes = frozenset({f"STR-{number}" for number in range(1, 31)} | PICTURE_CODES | {"PIC-4"})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
@@ -191,6 +211,13 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "sequence_jumps": m.sequence_jumps if m else 0,
         "longest_gap_s": _rounded(m.longest_gap_s, 3) if m else None,
         "clock_ratio": _rounded(m.clock_ratio, 4) if m else None,
+        "intra_refresh": m.intra_refresh if m else None,
+        "reading_pace_s": _rounded(m.reading_pace_s, 3) if m else None,
+        "packets_dropped_here": m.packets_dropped_here if m else 0,
+        "packets_strange": m.packets_strange if m else 0,
+        "strangers": list(m.strangers) if m else [],
+        "multicast_group": (m.group or None) if m else None,
+        "sessions_at_most": m.sessions_at_most if m else None,
         "jitter_ms": _rounded(m.jitter_ms, 2) if m else None,
         "jitter_worst_ms": _rounded(m.jitter_worst_ms, 2) if m else None,
         "first_picture_s": _rounded(m.first_picture_s, 3) if m else None,

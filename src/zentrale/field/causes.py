@@ -1,0 +1,61 @@
+"""Why a stream does not play: the errors of a player, each with its cause in a word."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+from zentrale.errors import DeviceError, LateError, RefusedError, RemoteProtocolError, UnreachableError
+from zentrale.protocols.rtsp_client import StreamAddress
+
+
+class Cause(Enum):
+    """Why a stream does not play."""
+
+    NO_ANSWER = "no answer"
+    PASSWORD = "password refused"
+    PATH = "no such path"
+    TRANSPORT = "no such transport"
+    BUSY = "server busy"
+    DESCRIPTION = "nonsense in the description"
+    CLOSED = "connection closed"
+    SILENT = "no more answers"
+    ELSEWHERE = "sent elsewhere"
+    OTHER = "another reason"
+
+
+class PlayError(RemoteProtocolError):
+    """The server is there, and the stream does not play; `cause` says why, in a word."""
+
+    def __init__(self, what: str, cause: Cause, status: int = 0) -> None:
+        super().__init__(what)
+        self.cause = cause
+        self.status = status
+
+
+class SilentError(LateError):
+    """The server is there and answers no more."""
+
+
+class RedirectedError(PlayError):
+    """The stream is at another path or port of the same host."""
+
+    def __init__(self, what: str, address: StreamAddress) -> None:
+        super().__init__(what, Cause.ELSEWHERE)
+        self.address = address
+
+
+def cause_of(error: DeviceError) -> Cause:
+    if isinstance(error, PlayError):
+        return error.cause
+    if isinstance(error, RefusedError):
+        return Cause.PASSWORD
+    if isinstance(error, SilentError):
+        return Cause.SILENT
+    return Cause.NO_ANSWER if isinstance(error, UnreachableError) else Cause.OTHER
+
+
+# RFC 2326 clause 11.3, and what servers answer in practice.
+CAUSES = {
+    400: Cause.PATH, 404: Cause.PATH, 410: Cause.PATH, 451: Cause.PATH, 454: Cause.CLOSED, 461: Cause.TRANSPORT,
+    453: Cause.BUSY, 503: Cause.BUSY,
+}  # fmt: skip

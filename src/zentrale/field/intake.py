@@ -1,0 +1,306 @@
+"""Taking in media packets from many sockets at once, at a steady pace: each leaves a record of 20 bytes and the time of its
+arrival; payload is copied only while somebody wants it.
+
+Reading each socket when it becomes readable costs twice as much and more: packets trickle in one by one. Here all sockets
+are read in turn into one large buffer, and packets are cut apart in one tight loop. Nothing of this product is imported:
+the module runs wherever Python does.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import struct
+import sys
+import time
+from array import array
+from collections import Counter
+from collections.abc import Callable
+from typing import Any
+
+RECORD_BYTES = 20  # "$", channel, length of the packet (2), its first 16 bytes: the RTP header and 4 bytes of payload
+BUFFER_BYTES = 1 << 20
+MARK = 0x24  # "$" before each interleaved packet (RFC 2326 clause 10.12)
+MAX_MESSAGE_BYTES = 512 * 1024  # an answer with its body; longer ones are handed on as they are
+UDP_BUFFER_BYTES = 4 << 20  # a key frame of an 8 MP camera comes in one burst
+MAX_DATAGRAMS = 4096  # of one socket at one visit: then the others have their turn
+MAX_STRANGERS = 64
+_SKB_BYTES = 2304  # what the kernel counts for one full packet (its page share and its header)
+_FAST_ETHERNET_BYTES_PER_S = 12_500_000
+_TIMESTAMPNS = 35  # SO_TIMESTAMPNS, and SCM_TIMESTAMPNS: struct timespec (Linux, asm-generic/socket.h)
+_MEMINFO, _MEMINFO_DROPS = 55, 8  # SO_MEMINFO, SK_MEMINFO_DROPS (Linux, sock_diag.h)
+_HEAD = struct.Struct("!BBH")
+_PACKET = struct.Struct("!BBHB11xB")  # mark, channel, length, first byte of the header, first byte of the payload
+_TIMESPEC = struct.Struct("qq")
+_NO_ODD = bytes(256)
+_buffer = bytearray(BUFFER_BYTES)
+_view = memoryview(_buffer)
+
+
+class Taken:
+    """What was taken in of one stream since it was last asked.
+
+    records:  RECORD_BYTES for each RTP packet; arrivals: when it came, on the monotonic clock [s]
+    odd:      row of a record whose packet has to be looked at whole, and that packet: a header that is longer or no RTP at all,
+              padding, or a payload that begins with one of the bytes asked for
+    packets:  row and packet, of those kept whole
+    """
+
+    def __init__(self) -> None:
+        self.records = bytearray()
+        self.arrivals = array("d")
+        self.odd: list[tuple[int, bytes]] = []
+        self.packets: list[tuple[int, bytes]] = []
+
+    def __len__(self) -> int:
+        return len(self.arrivals)
+
+
+class Stream:
+    """The intake of one stream. Set `channel` once the interleaved channel is known, `odd_first` to a table of 256 flags for
+    the first payload byte, `keep` while whole packets are wanted. Beside its packets it collects `control` (RTCP packets) and
+    `messages` (what is no packet).
+    """
+
+    def __init__(self) -> None:
+        self.taken = Taken()
+        self.control: list[bytes] = []
+        self.messages: list[bytes] = []
+        self.first_news = True  # nothing came yet
+        self.channel: int | None = None
+        self.odd_first = _NO_ODD
+        self.keep = False
+        self.closed = False
+        self.failed: OSError | None = None
+        self.bytes = self.packets = 0  # all there were
+
+    def take(self) -> Taken:
+        taken, self.taken = self.taken, Taken()
+        return taken
+
+    def read(self, now_s: float) -> bool:
+        """Take in what waits; true where something came."""
+        raise NotImplementedError
+
+    def _add(self, record: bytes, packet: bytes) -> None:
+        taken, row = self.taken, len(self.taken.records) // RECORD_BYTES
+        if len(packet) < RECORD_BYTES - 4 or packet[0] != 0x80 or self.odd_first[packet[12]]:
+            taken.odd.append((row, packet))
+        if self.keep:
+            taken.packets.append((row, packet))
+        taken.records += record
+
+
+class Connection(Stream):
+    """Interleaved packets and messages of one connection. `decode`, where given, makes plain bytes of what comes (TLS)."""
+
+    def __init__(self, sock: socket.socket, decode: Callable[[bytes], bytes] | None = None) -> None:
+        super().__init__()
+        self.sock = sock
+        self.decode = decode
+        self._rest = b""  # of a packet or message that is not all there yet
+        self._out = bytearray()
+
+    def send(self, data: bytes) -> None:
+        self._out += data
+        self.flush()
+
+    def flush(self) -> None:
+        """Send what waits, as far as the other side takes it."""
+        while self._out and not self.closed:
+            try:
+                sent = self.sock.send(self._out)
+            except (BlockingIOError, InterruptedError):
+                return
+            except OSError as error:
+                self.failed, self.closed = error, True
+                return
+            del self._out[:sent]
+
+    def read(self, now_s: float) -> bool:
+        if self._out:
+            self.flush()
+        if self.closed:
+            return False
+        rest = self._rest
+        begin = len(rest)
+        try:
+            if self.decode is None:
+                _view[:begin] = rest
+                count = self.sock.recv_into(_view[begin:])
+            else:
+                coded = self.sock.recv(BUFFER_BYTES // 4)
+                plain = self.decode(coded)
+                count = len(plain)
+                _view[:begin], _view[begin : begin + count] = rest, plain
+                if coded and not plain:  # a part of a TLS record
+                    return False
+        except (BlockingIOError, InterruptedError):
+            return False
+        except OSError as error:
+            self.failed, self.closed = error, True
+            return True
+        if not count:
+            self.closed = True
+            return True
+        self.bytes += count
+        end = begin + count
+        done = self._cut(end)
+        self._rest = bytes(_view[done:end])
+        arrivals = self.taken.arrivals
+        new = len(self.taken.records) // RECORD_BYTES - len(arrivals)
+        self.packets += new
+        arrivals.extend([now_s] * new)
+        return True
+
+    def _cut(self, end: int) -> int:
+        """Cut what lies in the buffer apart. Returns where the part begins that is not whole."""
+        buffer, channel, odd_first, keep, unpack = _buffer, self.channel, self.odd_first, self.keep, _PACKET.unpack_from
+        records = self.taken.records
+        at, last_full = 0, end - RECORD_BYTES
+        while True:
+            while at <= last_full and not keep:  # nearly all packets go this way: each step here costs
+                mark, where, size, version, first = unpack(buffer, at)
+                after = at + 4 + size
+                if mark != MARK or where != channel or version != 0x80 or size < 16 or odd_first[first] or after > end:
+                    break
+                records += buffer[at : at + RECORD_BYTES]
+                at = after
+            after = self._other(at, end)
+            if after == at:
+                return at
+            at = after
+
+    def _other(self, at: int, end: int) -> int:
+        """What is not a plain packet of the stream. Returns where it ends; `at` where it is not whole."""
+        if end - at < 4:
+            return at
+        if _buffer[at] != MARK:
+            return self._message(at, end)
+        after = at + 4 + (_buffer[at + 2] << 8 | _buffer[at + 3])
+        if after > end:
+            return at
+        if self.channel is None:
+            return after
+        if _buffer[at + 1] == self.channel:
+            self._slow(at, after)
+        elif _buffer[at + 1] == self.channel + 1:
+            self.control.append(bytes(_view[at + 4 : after]))
+        return after
+
+    def _slow(self, at: int, after: int) -> None:
+        packet = bytes(_view[at + 4 : after])
+        self._add(bytes(_view[at : at + 4]) + packet[: RECORD_BYTES - 4].ljust(RECORD_BYTES - 4, b"\0"), packet)
+
+    def _message(self, at: int, end: int) -> int:
+        """One message, or the empty lines before it, from `at` on. Returns where it ends; `at` where it is not whole."""
+        if _buffer[at] in b"\r\n":
+            return at + 1
+        head = _buffer.find(b"\r\n\r\n", at, end)
+        after = end
+        if head >= 0:
+            after = head + 4
+            for line in bytes(_view[at:head]).lower().split(b"\r\n")[1:]:
+                name, _, value = line.partition(b":")
+                size = value.strip()
+                if name.strip() == b"content-length" and size.isdigit() and len(size) < 7:
+                    after += int(size)
+            if after - at > MAX_MESSAGE_BYTES:
+                after = head + 4  # whoever reads it will say so
+        elif chr(_buffer[at]).isalpha() and end - at < MAX_MESSAGE_BYTES:
+            return at
+        if after > end:
+            return at
+        self.messages.append(bytes(_view[at:after]))
+        return after
+
+
+class Datagrams(Stream):
+    """The two sockets of a stream over UDP: RTP, and RTCP. Only what comes from `source` is its own.
+
+    source:    address of the sender of RTP, and its port, where it is known
+    strangers: from which other address and port how many datagrams came (of the first 64 of them)
+    """
+
+    def __init__(self, rtp: socket.socket, rtcp: socket.socket) -> None:
+        super().__init__()
+        self.rtp, self.rtcp = rtp, rtcp
+        self.channel = 0
+        self.source: tuple[str, int | None] | None = None
+        self.strangers: Counter[tuple[str, int]] = Counter()
+        self.stamped = False
+        if sys.platform == "linux":
+            with contextlib.suppress(OSError):
+                rtp.setsockopt(socket.SOL_SOCKET, _TIMESTAMPNS, 1)
+                self.stamped = True
+
+    def pace_s(self) -> float:
+        """How long the socket may be left alone: until a fast-Ethernet port has filled its buffer."""
+        granted = self.rtp.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF)
+        return granted / _SKB_BYTES * 1400 / _FAST_ETHERNET_BYTES_PER_S
+
+    def dropped(self) -> int:
+        """Datagrams that this machine had no room for, so far; 0 where it does not tell."""
+        if sys.platform != "linux":
+            return 0
+        try:
+            told = self.rtp.getsockopt(socket.SOL_SOCKET, _MEMINFO, 4 * (_MEMINFO_DROPS + 1))
+        except OSError:
+            return 0
+        return int(struct.unpack_from("I", told, 4 * _MEMINFO_DROPS)[0]) if len(told) > 4 * _MEMINFO_DROPS else 0
+
+    def read(self, now_s: float) -> bool:
+        before = self.packets
+        self._read_rtp(now_s)
+        some = self.packets != before
+        with contextlib.suppress(BlockingIOError, InterruptedError, ConnectionRefusedError):
+            for _ in range(64):
+                data, source = self.rtcp.recvfrom(65535)
+                if self.source is None or source[0] == self.source[0]:
+                    self.control.append(data)
+                    some = True
+                else:
+                    self._strange(source[:2])
+        return some
+
+    def _read_rtp(self, now_s: float) -> None:
+        """`now_s` is on the monotonic clock; the kernel stamps by the clock of the day."""
+        buffer, odd_first, keep, pack = _buffer, self.odd_first, self.keep, _HEAD.pack_into
+        records, arrivals = self.taken.records, self.taken.arrivals
+        receive, into, room = getattr(self.rtp, "recvmsg_into", self._receive_from), [_view[4:65540]], 64
+        own = self.source
+        ahead_s = time.time() - now_s
+        for _ in range(MAX_DATAGRAMS):
+            try:
+                size, told, _, source = receive(into, room)
+            except (BlockingIOError, InterruptedError):
+                return
+            except ConnectionRefusedError:  # an answer to what was sent to open the way
+                continue
+            if own is not None and (source[0] != own[0] or (own[1] is not None and source[1] != own[1])):
+                self._strange(source[:2])
+                continue
+            arrival_s = now_s
+            if told and len(told[0][2]) == _TIMESPEC.size:
+                seconds, nanoseconds = _TIMESPEC.unpack(told[0][2])
+                stamped_s = seconds + nanoseconds * 1e-9 - ahead_s
+                if now_s - 5 < stamped_s <= now_s + 0.001:  # else the clock of the day was set meanwhile
+                    arrival_s = stamped_s
+            self.bytes += size
+            self.packets += 1
+            pack(buffer, 0, MARK, 0, size)
+            if size >= 16 and buffer[4] == 0x80 and not odd_first[buffer[16]] and not keep:
+                records += buffer[:RECORD_BYTES]
+            else:
+                packet = bytes(_view[4 : 4 + size])
+                self._add(bytes(_view[:4]) + packet[:16].ljust(16, b"\0"), packet)
+            arrivals.append(arrival_s)
+
+    def _receive_from(self, into: list[memoryview], _: int) -> tuple[int, list[tuple[int, int, bytes]], int, Any]:
+        """As socket.recvmsg_into, where the system has none."""
+        size, source = self.rtp.recvfrom_into(into[0])
+        return size, [], 0, source
+
+    def _strange(self, source: tuple[str, int]) -> None:
+        if source in self.strangers or len(self.strangers) < MAX_STRANGERS:
+            self.strangers[source] += 1

@@ -1,0 +1,95 @@
+"""The one task of an event loop that reads the sockets of all streams, in turn and at a steady pace.
+
+Each 50 ms, and each 10 ms until a stream's first picture is there: the cost is bounded however packets trickle in. By how much
+a visit came later than due is kept for each stream: a gap that is no longer than that is this machine's own.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import math
+import time
+from collections.abc import Callable
+from types import TracebackType
+from weakref import WeakKeyDictionary
+
+from zentrale.field.intake import Datagrams, Stream
+
+PACE_S, QUICK_S = 0.05, 0.01
+DIGEST_PACKETS = 1024  # so many at a time are made figures of: one by one they cost fifty times as much
+_paces: WeakKeyDictionary[asyncio.AbstractEventLoop, _Pace] = WeakKeyDictionary()
+
+
+class Reading:
+    """One stream being read, as an async context manager. `event` is set when there is news.
+
+    digest:       takes what came; it is called for a thousand packets, or at each visit while whole packets are wanted
+    worst_late_s: by how much the latest visit came too late
+    error:        what `digest` raised
+    """
+
+    def __init__(self, stream: Stream, digest: Callable[[], None], side: Stream | None = None) -> None:
+        self.digest = digest
+        self.event = asyncio.Event()
+        self.worst_late_s = 0.0
+        self.error: Exception | None = None
+        self.due_s = 0.0
+        self.slow_s = PACE_S
+        self.watch(stream, side)
+
+    def watch(self, stream: Stream, side: Stream | None) -> None:
+        """Read `stream`, and the connection beside it where it is of datagrams."""
+        self.stream, self.side = stream, side
+        if isinstance(stream, Datagrams):
+            self.slow_s = min(PACE_S, max(QUICK_S, math.floor(stream.pace_s() / QUICK_S) * QUICK_S))
+
+    def visit(self, now_s: float) -> None:
+        if self.due_s:
+            self.worst_late_s = max(self.worst_late_s, now_s - self.due_s)
+        came = self.stream.read(now_s)
+        if self.side is not None:
+            came |= self.side.read(now_s)
+        if came:
+            self._news()
+        pace_s = QUICK_S if self.stream.keep or not self.stream.packets else self.slow_s
+        self.due_s = (math.floor(now_s / pace_s + 1e-6) + 1) * pace_s
+
+    def _news(self) -> None:
+        stream, side = self.stream, self.side or self.stream
+        if len(stream.taken) and (stream.keep or len(stream.taken) >= DIGEST_PACKETS):
+            try:
+                self.digest()
+            except Exception as error:  # noqa: BLE001 - it ends this stream only; whoever waits raises it
+                self.error = error
+        first = stream.first_news and stream.packets
+        if first or side.messages or side.control or stream.control or side.closed or self.error:
+            stream.first_news = stream.first_news and not first
+            self.event.set()
+
+    async def __aenter__(self) -> Reading:
+        _paces.setdefault(asyncio.get_running_loop(), _Pace()).add(self)
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        _paces[asyncio.get_running_loop()].open.discard(self)
+
+
+class _Pace:
+    def __init__(self) -> None:
+        self.open: set[Reading] = set()
+        self.task: asyncio.Task[None] | None = None
+
+    def add(self, reading: Reading) -> None:
+        self.open.add(reading)
+        if self.task is None or self.task.done():
+            self.task = asyncio.create_task(self.run())
+
+    async def run(self) -> None:
+        while self.open:
+            now = time.monotonic()
+            for reading in [r for r in self.open if r.due_s <= now + 0.0005]:
+                reading.visit(time.monotonic())
+            due = min((r.due_s for r in self.open), default=now)
+            await asyncio.sleep(max(0.0, due - time.monotonic()))

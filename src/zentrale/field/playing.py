@@ -1,0 +1,351 @@
+"""One playing of a stream address over real sockets, from connecting to the farewell."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import secrets
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
+from zentrale.field.causes import CAUSES, Cause, PlayError, RedirectedError, SilentError
+from zentrale.field.connection import Wire, connect, reason
+from zentrale.field.http import device_ssl_context
+from zentrale.field.intake import Connection, Datagrams
+from zentrale.field.pace import Reading
+from zentrale.field.rules import Rules, Try
+from zentrale.field.udp import UdpPair
+from zentrale.protocols import rtcp
+from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering, Credentials
+from zentrale.protocols.packet_log import odd_first
+from zentrale.protocols.rtsp_client import (
+    Challenged,
+    Described,
+    PlayerSession,
+    Redirected,
+    Refused,
+    SetUp,
+    StreamAddress,
+    Transport,
+)
+from zentrale.protocols.stream_meter import StreamMeasurement, StreamMeter
+
+log = logging.getLogger(__name__)
+ANSWER_S = 12.0  # a busy camera may take 6 s for one answer
+FIRST_PACKET_S = 6.0
+TEARDOWN_S = 1.0
+REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
+# More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
+MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
+
+
+@dataclass(frozen=True)
+class Visit:
+    """How a stream is asked for: with whose credentials, under which rules, and how long one that is gone is waited for.
+
+    transport: None is TCP, or what the server does instead; answer_s: what each answer may take
+    """
+
+    credentials: Credentials | None = None
+    rules: Rules = field(default_factory=Rules)
+    endpoint: str = ""
+    purpose: Purpose = Purpose.ENTER
+    transport: Transport | None = None
+    patience_s: float = 0.0
+    answer_s: float = ANSWER_S
+
+
+class Playing:
+    """`run` once. `progress` is called now and then with the measurement so far, where the measurement is long."""
+
+    def __init__(
+        self,
+        address: StreamAddress,
+        visit: Visit,
+        transport: Transport,
+        progress: Callable[[StreamMeasurement], None] | None = None,
+        progress_s: float = 60.0,
+    ) -> None:
+        self.address = address
+        self.visit = visit
+        self.transport = transport
+        self.progress, self.progress_s = progress, progress_s
+        self.meter: StreamMeter | None = None
+        self.measured_until_s: float | None = None
+        self.wire: Wire | None = None
+        self.udp: UdpPair | None = None
+        self.session: PlayerSession | None = None
+        self.reading: Reading | None = None
+        self.refused: Refused | None = None
+        self.challenged: Challenged | None = None
+        self.attempt: Try | None = None
+        self.setup: SetUp | None = None
+        self.ssrc = secrets.randbits(32)
+        self.started_s = 0.0
+        self.measured_for_s = 0.0
+
+    async def run(self, duration_s: float) -> StreamMeasurement:
+        self.started_s = time.monotonic()
+        self.measured_for_s = duration_s + FIRST_PACKET_S
+        try:
+            await self._open()
+            async with self._reading():
+                await self._play(duration_s)
+                result = self._result()
+                await self._farewell()
+        except OSError as error:
+            raise UnreachableError(f"{self._where}: connection lost: {reason(error)}") from None
+        finally:
+            if self.attempt is not None:
+                self.attempt.settle(Outcome.UNCLEAR)
+            if self.udp is not None:
+                self.udp.close()
+            if self.wire is not None:
+                self.wire.close()
+        return result
+
+    async def _open(self) -> None:
+        host, port = self.address.host, self.address.port
+        self.wire = await connect(host, port, device_ssl_context() if self.address.secure else None)
+        if self.address.secure:
+            self.visit.rules.check_certificate(host, port, self.wire.certificate)
+        if self.transport is Transport.UDP:
+            self.udp = UdpPair.bind(self.wire.local_address)
+        multicast = self.transport is Transport.MULTICAST
+        self.session = PlayerSession(self.address, self.udp.ports if self.udp else None, multicast=multicast)
+        self.session.start()
+
+    def _reading(self) -> Reading:
+        assert self.wire is not None
+        if self.udp is not None:
+            self.udp.stream.source = (self.address.host, None)
+            self.reading = Reading(self.udp.stream, self._digest, side=self.wire.stream)
+        else:
+            self.reading = Reading(self.wire.stream, self._digest)
+        return self.reading
+
+    @property
+    def stream(self) -> Connection | Datagrams:
+        assert self.wire is not None
+        return self.udp.stream if self.udp is not None else self.wire.stream
+
+    @property
+    def _where(self) -> str:
+        return f"{self.address.host}:{self.address.port}"
+
+    async def _play(self, duration_s: float) -> None:
+        assert self.session is not None and self.reading is not None
+        session, visit = self.session, self.visit
+        await self._until(lambda: session.playing, visit.answer_s, "an answer")
+        await self._until(lambda: self.stream.packets > 0, max(FIRST_PACKET_S, visit.answer_s / 2), "its first packet")
+        assert self.meter is not None
+        self.reading.worst_late_s = 0.0
+        end = time.monotonic() + duration_s
+        last_report = last_keep_alive = last_told = time.monotonic()
+        while (now := self._now()) < end:
+            if now - last_report >= REPORT_INTERVAL_S:
+                self._send_report()
+                last_report = now
+            if now - last_keep_alive >= session.session_timeout_s / 2:
+                session.keep_alive()
+                last_keep_alive = now
+            if self.progress and now - last_told >= self.progress_s:
+                self.progress(self._result())
+                last_told = now
+            await self._step(min(end - now, 1.0))
+            if self.wire is not None and self.wire.stream.closed:
+                self.meter.ended_early = True
+                return
+
+    def _now(self) -> float:
+        self.measured_until_s = time.monotonic()
+        return self.measured_until_s
+
+    async def _until(self, reached: Callable[[], bool], timeout_s: float, waiting_for: str) -> None:
+        """Work until `reached`; each answer has its own time. Raises where the other side refuses, closes or stays silent."""
+        assert self.session is not None and self.wire is not None
+        answers, deadline = self.session.answers, time.monotonic() + timeout_s
+        while not reached():
+            left = deadline - time.monotonic()
+            if left <= 0:
+                raise SilentError(f"{self._where}: {waiting_for} did not come within {timeout_s:g} s")
+            await self._step(left)
+            if self.challenged is not None:
+                await self._authenticate(self.challenged)
+                deadline = time.monotonic() + timeout_s
+            if self.refused is not None:
+                self._raise_refused(self.refused)
+            if self.attempt is not None and self.meter is not None:
+                self.attempt.settle(Outcome.ACCEPTED)
+            if self.wire.stream.closed and not reached():
+                raise PlayError(f"{self._where}: the server closed the connection", Cause.CLOSED)
+            if self.session.answers != answers:
+                answers, deadline = self.session.answers, time.monotonic() + timeout_s
+
+    async def _step(self, timeout_s: float) -> None:
+        """Send what waits, and take in what comes next."""
+        assert self.session is not None and self.wire is not None and self.reading is not None
+        self._send()
+        self.reading.event.clear()
+        if not self.wire.stream.messages and not self.wire.stream.closed:
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(timeout_s):
+                    await self.reading.event.wait()
+        if self.reading.error is not None:
+            raise self.reading.error
+        messages, self.wire.stream.messages = self.wire.stream.messages, []
+        try:
+            for message in messages:
+                for event in self.session.receive(message):
+                    self._on_event(event)
+        except PlayError:
+            raise
+        except RemoteProtocolError as error:
+            cause = Cause.OTHER if self.meter is not None else Cause.DESCRIPTION
+            raise PlayError(f"{self._where}: {error}", cause) from None
+        control, self.stream.control = self.stream.control, []
+        for data in control:
+            self._on_control(data)
+        self._send()
+
+    def _send(self) -> None:
+        assert self.session is not None and self.wire is not None
+        if out := self.session.data_to_send():
+            self.wire.send(out)
+
+    def _on_event(self, event: object) -> None:
+        if isinstance(event, Described):
+            self.meter = StreamMeter(event.media, self.started_s)
+            self.stream.odd_first = odd_first(event.media.codec)
+            self.stream.keep = self.meter.wants_packets
+        elif isinstance(event, SetUp):
+            self._on_setup(event)
+        elif isinstance(event, Refused):
+            self.refused = event
+        elif isinstance(event, Challenged):
+            self.challenged = event
+        elif isinstance(event, Redirected):
+            self._raise_redirected(event)
+
+    def _on_setup(self, event: SetUp) -> None:
+        assert self.wire is not None and self.reading is not None
+        self.setup = event
+        if self.transport is Transport.TCP:
+            self.wire.stream.channel = event.channel
+        elif self.udp is not None and event.server_ports:
+            self.udp.stream.source = (self.address.host, event.server_ports[0])
+            self.udp.open_towards(self.address.host, event.server_ports)
+        elif self.transport is Transport.MULTICAST and event.ports:
+            self.udp = UdpPair.join(event.group, event.ports, self.wire.local_address)
+            self.udp.stream.odd_first, self.udp.stream.keep = self.wire.stream.odd_first, self.wire.stream.keep
+            self.udp.stream.source = (self.address.host, None)
+            self.reading.watch(self.udp.stream, self.wire.stream)
+
+    def _raise_redirected(self, event: Redirected) -> None:
+        address = StreamAddress.told(event.location, self.address.host)
+        what = f"{self._where}: {event.method} answered {event.status}: the stream is at"
+        if address.named:
+            what = f"{what} another host, {address.named}, which was not asked"
+            if address.url == self.address.url:
+                raise PlayError(what, Cause.ELSEWHERE)
+        raise RedirectedError(what, address)
+
+    def _digest(self) -> None:
+        """Make figures of what came. Raises PlayError where it is more than any camera sends."""
+        stream = self.stream
+        taken = stream.take()
+        if self.meter is None:
+            return
+        self.meter.take(taken.records, taken.arrivals, taken.odd, taken.packets)
+        stream.keep = self.meter.wants_packets
+        seconds = self.measured_for_s
+        if stream.bytes > seconds * MAX_BYTES_PER_S or stream.packets > seconds * MAX_PACKETS_PER_S:
+            raise PlayError(f"{self._where}: it sends more than any camera does", Cause.OTHER)
+
+    def _on_control(self, data: bytes) -> None:
+        if self.meter is None:
+            return
+        try:
+            self.meter.add_rtcp(data)
+        except RemoteProtocolError as error:
+            self.meter.malformed += 1
+            log.debug("%s: %s", self.address.url, error)
+
+    def _result(self) -> StreamMeasurement:
+        self._digest()
+        assert self.meter is not None and self.session is not None and self.reading is not None
+        named = {*self.session.named_hosts, self.address.named, self.setup.source if self.setup else ""} - {""}
+        # A server that ended the stream is told of as that; else silence up to the end counts as a gap.
+        until_s = None if self.meter.ended_early else self.measured_until_s
+        result = self.meter.result(self.transport.value, tuple(sorted(named)), until_s=until_s)
+        result = replace(result, own_lateness_s=self.reading.worst_late_s, reading_pace_s=self.reading.slow_s)
+        if self.udp is None:
+            return result
+        return replace(
+            result,
+            reading_pace_s=0.0 if self.udp.stream.stamped else self.reading.slow_s,
+            packets_dropped_here=self.udp.stream.dropped(),
+            strangers=tuple(f"{host}:{port}" for (host, port), _ in self.udp.stream.strangers.most_common()),
+            packets_strange=self.udp.stream.strangers.total(),
+            group=f"{self.setup.group}:{self.setup.ports[0]}" if self.setup and self.setup.ports else "",
+        )
+
+    async def _authenticate(self, challenged: Challenged) -> None:
+        """The server asks for credentials: send them, where there are any and nothing speaks against it."""
+        self.challenged = None
+        visit, session = self.visit, self.session
+        assert session is not None
+        if visit.credentials is None:
+            self._raise_refused(challenged.refused)
+            raise AssertionError("a refusal is raised")
+        challenge = visit.rules.choose(challenged.offers, secure=self.address.secure)
+        if challenge is None:
+            raise PlayError(f"{self._where}: it asks for credentials and does not say how", Cause.OTHER)
+        target = Target(self.address.host, self.address.port, visit.endpoint)
+        self.attempt = await Try.begin(
+            visit.rules, target, Door.RTSP, challenge.scheme, visit.credentials, visit.purpose
+        )
+        session.authenticate(Answering(visit.credentials, secrets.token_hex(8)), challenge)
+
+    def _raise_refused(self, refused: Refused) -> None:
+        text = f"{self._where}: {refused.method} answered {refused.status} {refused.reason}".strip()
+        cause = CAUSES.get(refused.status, Cause.OTHER)
+        locks = tells_of_a_lock(f"{refused.reason} http {refused.status}") and cause is not Cause.BUSY
+        if refused.status in (401, 403, 423, 429) or (self.attempt and locks):
+            if locks:
+                target = Target(self.address.host, self.address.port, self.visit.endpoint)
+                if self.attempt is not None:
+                    self.attempt.locked(wait_told(refused.reason))
+                self.visit.rules.ledger.lock(target, wait_told(refused.reason))
+            if self.attempt is not None:
+                self.attempt.settle(Outcome.REFUSED)
+            raise RefusedError(text)
+        if self.attempt is not None:
+            self.attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
+        what = f"{text} ({self.transport.value})" if cause is Cause.TRANSPORT else text
+        raise PlayError(what, cause, refused.status)
+
+    def _send_report(self) -> None:
+        assert self.session is not None and self.meter is not None
+        self._digest()
+        report = self.meter.receiver_report(self.ssrc)
+        if report is None:
+            return
+        data = rtcp.serialize_receiver_report(report, "zentrale")
+        if self.udp is None:
+            self.session.send_rtcp(data)
+        elif self.setup and self.setup.server_ports:
+            self.udp.send_rtcp(data, (self.address.host, self.setup.server_ports[1]))
+
+    async def _farewell(self) -> None:
+        """Say that the session ends and hear that out, since a device that serves few sessions would refuse the next one."""
+        assert self.session is not None and self.wire is not None
+        self.session.teardown()
+        end = time.monotonic() + TEARDOWN_S
+        with contextlib.suppress(RemoteProtocolError):
+            while not self.session.ended and not self.wire.stream.closed and (left := end - time.monotonic()) > 0:
+                await self._step(left)

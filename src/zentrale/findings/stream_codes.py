@@ -1,0 +1,264 @@
+"""Codes of what is seen of a stream: whether it plays, how it arrives, what it shows."""
+
+from __future__ import annotations
+
+from zentrale.findings.entry import Entry, Severity
+
+F, W, N = Severity.FAULT, Severity.WARNING, Severity.NOTE
+
+STREAM_CODES = [
+    Entry(
+        "STR-1",
+        F,
+        "stream does not play",
+        "Nothing answered at its address, or the server ended a stream that had begun.",
+        "check its link, its address and that this machine reaches it (ping, VLAN, firewall); play the address from another "
+        "machine on the same switch with `zentrale verify ADDRESS`",
+    ),
+    Entry(
+        "STR-2",
+        F,
+        "stream has another codec than planned",
+        "The codec in the stream's description differs from the plan. Recorder licences, storage and the control "
+        "room's decoders are sized for the planned one.",
+        "set the encoder with `zentrale register`, or correct the group in site.toml",
+    ),
+    Entry(
+        "STR-3",
+        F,
+        "stream has another resolution than planned",
+        "Measured from the parameter sets inside the stream, not from what the device's settings claim.",
+        "run `zentrale register`; where the settings already claim the planned size, restart or update the camera",
+    ),
+    Entry(
+        "STR-4",
+        F,
+        "frame rate is not as planned",
+        "Frames per second, counted from the stream, differ from the plan by more than the tolerance.",
+        "check the camera's shutter and mains-frequency setting and its load; then the network for loss",
+    ),
+    Entry(
+        "STR-5",
+        W,
+        "bit rate is above plan",
+        "The stream needs more than planned: links and days of storage were worked out with the planned figure.",
+        "limit the bit rate in the camera (`zentrale register`), or plan with the measured figure",
+    ),
+    Entry(
+        "STR-6",
+        W,
+        "key-frame interval is not as planned",
+        "The time between key frames differs from the plan. Long intervals make live view start slowly and a lost "
+        "packet show for longer; short ones cost bit rate.",
+        "run `zentrale register`; check that no adaptive key-frame setting is on",
+    ),
+    Entry(
+        "STR-7",
+        F,
+        "packets are lost",
+        "Sequence numbers are missing between camera and this machine (RFC 3550 appendix A.3). Pictures tear or "
+        "freeze.",
+        "look for a duplex mismatch, a bad run or an overloaded uplink on the path; compare TCP with UDP",
+    ),
+    Entry(
+        "STR-8",
+        W,
+        "packets arrive unevenly",
+        "Interarrival jitter (RFC 3550 clause 6.4.1) is above the tolerance: something on the path queues.",
+        "look at the load of the links on the path with `zentrale plan traffic`",
+    ),
+    Entry(
+        "STR-9",
+        F,
+        "no picture could be decoded",
+        "Packets arrive, but no complete key frame could be decoded in the time measured.",
+        "measure longer with --seconds; check the key-frame interval; restart the camera's encoder",
+    ),
+    Entry(
+        "STR-10",
+        N,
+        "bit rate is far below plan",
+        "The stream needs far less than planned. A quiet or dark scene does that, and so does a covered lens.",
+        "look at the picture on the contact sheet",
+    ),
+    Entry(
+        "STR-11",
+        W,
+        "frames are damaged",
+        "Pictures arrived with missing parts: the first and last packet were there, some between were not.",
+        "as for lost packets: look at the path, then at the camera",
+    ),
+    Entry(
+        "STR-12",
+        F,
+        "stream pauses",
+        "No packet came for longer than `longest_gap_s` of the policy (not given: 1 s or five pictures, whichever is longer). "
+        "The pictures of that time are on no recorder. Where this machine itself came late (STR-17) it is not judged.",
+        "look at the camera's load and log, its PoE supply and the switch port's counters; measure for longer with --seconds",
+    ),
+    Entry(
+        "STR-13",
+        N,
+        "packets out of order or twice",
+        "Packets came in another order than they were sent in, or twice. Within 64 packets or 200 ms a player orders them: "
+        "nothing is lost by it. Parallel links, or a loop in the network, do that.",
+        "look for a second way between camera and recorder: link aggregation per packet, a loop, a mirrored port",
+    ),
+    Entry(
+        "STR-14",
+        W,
+        "stream began anew while it was measured",
+        "Another source (SSRC) went on in the same session, or the sequence numbers jumped: the camera's encoder or its server "
+        "started anew. It was measured on; the pictures in between are missing.",
+        "look at the camera's log for restarts; update its firmware where it does so by itself",
+    ),
+    Entry(
+        "STR-15",
+        N,
+        "packets of another source in the stream",
+        "Packets of another source came at the same time. They were not counted.",
+        "look whether two cameras send to one multicast group or port",
+    ),
+    Entry(
+        "STR-16",
+        W,
+        "media clock runs wrong",
+        "The time stamps in the packets advance faster or slower than the packets come. It is shown too fast or too slow, and "
+        "recordings drift against others.",
+        "update the camera's firmware; check the frame rate set against the one it can do",
+    ),
+    Entry(
+        "STR-17",
+        N,
+        "this machine came late",
+        "The machine that measured was too busy to read its sockets in time, or had no room for what came. What depends on the "
+        "moment of arrival, such as jitter, was not judged by it; nor was loss, where packets were dropped here.",
+        "close other programs, measure fewer cameras at once with --only, or measure again",
+    ),
+    Entry(
+        "STR-18",
+        F,
+        "stream refuses the password",
+        "The server is there and lets nobody in with this user and password. The stream may have accounts of its own, apart "
+        "from those of ONVIF.",
+        "check user and password; register the camera again with `zentrale register`, or add the right password with "
+        "`zentrale vault add`",
+    ),
+    Entry(
+        "STR-19",
+        F,
+        "no stream at this path",
+        "The server is there and knows no such path.",
+        "correct the path: the maker's manual has it, for cameras without ONVIF main_path and sub_path in types.toml",
+    ),
+    Entry(
+        "STR-20",
+        F,
+        "stream does not travel that way",
+        "The server does not send over the transport asked for.",
+        "leave --transport out, or try the other one; look whether the camera's settings turn it off",
+    ),
+    Entry(
+        "STR-21",
+        F,
+        "camera serves no further session",
+        "The server is busy (453 or 503): all its sessions are taken, by recorders, other programs, or sessions that it has "
+        "not given up yet.",
+        "close other players; wait a minute for sessions that were cut off; look which machines the camera lists as connected",
+    ),
+    Entry(
+        "STR-22",
+        F,
+        "what the server says makes no sense",
+        "Its answers, or its description of the stream, are not what RTSP and SDP ask for, so that nothing can be played.",
+        "restart the camera; update its firmware; the cause names what was wrong",
+    ),
+    Entry(
+        "STR-23",
+        F,
+        "server closes the connection",
+        "The connection was closed before a packet came.",
+        "look at the camera's log and its load; try again; compare with --transport udp",
+    ),
+    Entry(
+        "STR-24",
+        F,
+        "server falls silent",
+        "The connection came about, then an answer or the first packet did not come in time.",
+        "give it more time with --answer-within; over UDP look for a firewall between here and the camera; restart the camera",
+    ),
+    Entry(
+        "STR-25",
+        F,
+        "camera sends players to another host",
+        "It says that the stream is at another host. Nobody was asked there.",
+        "look at the camera's network settings for an old address; measure the other address itself where it is meant",
+    ),
+    Entry(
+        "STR-26",
+        N,
+        "camera serves few streams at once",
+        "It refused a further session while others of ours were open. Its streams were measured one after the other. A recorder "
+        "and a viewer may get in each other's way.",
+        "count the viewers that will watch at once; let them watch from the recorder",
+    ),
+    Entry(
+        "STR-27",
+        W,
+        "description and stream contradict each other",
+        "The description (SDP) says one thing, the pictures another. Players that believe the description show nothing, or "
+        "wrongly.",
+        "restart the camera's encoder; update its firmware",
+    ),
+    Entry(
+        "STR-28",
+        N,
+        "hardly any bits for its size",
+        "So few bits for each point of each picture carry no detail: the picture stands still, is of one colour, or is "
+        "compressed beyond use.",
+        "look at the picture; check the encoder's bit rate limit and the lens cover",
+    ),
+    Entry(
+        "STR-29",
+        F,
+        "stream goes to another multicast group than planned",
+        "The camera sends to another group or port than the plan gives it. Two cameras on one group disturb each other.",
+        "set the group in the camera, or correct cameras.csv",
+    ),
+    Entry(
+        "STR-30",
+        N,
+        "datagrams from elsewhere",
+        "Other hosts or ports than the negotiated one sent to the stream's port. They were not counted.",
+        "look who that is: a camera that sends from another port than it says, or a stray sender",
+    ),
+    Entry(
+        "PIC-1",
+        F,
+        "picture is black",
+        "Nearly all of the picture is black: a lens cover, a dead sensor or iris, or no light.",
+        "look at the camera; switch its light on",
+    ),
+    Entry(
+        "PIC-2",
+        F,
+        "picture is white",
+        "Nearly all of the picture is white: overexposed, or something close before the lens reflects its own light.",
+        "check exposure and infrared light; look for a wall, a web or a dome close by",
+    ),
+    Entry(
+        "PIC-3",
+        W,
+        "picture is blurred",
+        "There is hardly an edge in the picture: out of focus, or something before the lens.",
+        "focus; clean the dome; take the protective film off",
+    ),
+    Entry(
+        "PIC-4",
+        W,
+        "picture stands still",
+        "Two key pictures some time apart are the same to the point, noise and clock included: what is sent is not what the "
+        "camera sees now.",
+        "move something before the camera and measure again; restart it where nothing moves in the picture",
+    ),
+]

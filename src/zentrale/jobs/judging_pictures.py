@@ -1,0 +1,69 @@
+"""What a decoded picture shows, as far as its points tell: nothing but black or white, no edge, or no change.
+
+A first judgement, which accuses only what no scene looks like: thresholds are far from those of a dark, foggy or quiet one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zentrale.findings import Finding, finding
+from zentrale.subjects import Ref
+
+PICTURE_CODES = frozenset({"PIC-1", "PIC-2", "PIC-3"})
+_BLACK, _WHITE, _NEARLY_ALL = 24, 235, 0.985  # luma of 255; 16 and 235 are black and white (ITU-R BT.709 table 4)
+_WIDTH = 640  # pictures are compared at this width
+_SHARPEST, _EDGE = 99.9, 0.06  # of the steps from point to point, the sharpest, against the range of the picture
+_CONTRAST = 40  # below this range there is nothing that could be sharp
+_SAME_SHARE = 0.9999
+
+
+@dataclass(frozen=True)
+class Look:
+    """black, white: share of the points that are; range: of luma between the darkest and the brightest hundredth;
+    edge: the sharpest step from one point to the next, as a share of that range, at a width of 640 points
+    """
+
+    black: float
+    white: float
+    range: float
+    edge: float
+
+
+def look_at(luma: npt.NDArray[np.uint8]) -> Look:
+    """`luma`: rows by columns."""
+    low, high = np.percentile(luma, (1, 99))
+    reach = float(high - low)
+    factor = max(1, luma.shape[1] // _WIDTH)
+    rows, columns = (n // factor * factor for n in luma.shape)
+    small = luma[:rows, :columns].reshape(rows // factor, factor, columns // factor, factor).mean(axis=(1, 3))
+    steps = np.abs(np.diff(small, axis=1))
+    edge = float(np.percentile(steps, _SHARPEST)) / reach if reach > 0 and steps.size else 0.0
+    return Look(float((luma < _BLACK).mean()), float((luma >= _WHITE).mean()), reach, edge)
+
+
+def judge_picture(subject: str | Ref, look: Look) -> Iterable[Finding]:
+    if look.black > _NEARLY_ALL:
+        yield finding(
+            "PIC-1", subject, f"{100 * look.black:.0f} % of it is black", "a scene", "the decoded key picture"
+        )
+    elif look.white > _NEARLY_ALL:
+        yield finding(
+            "PIC-2", subject, f"{100 * look.white:.0f} % of it is white", "a scene", "the decoded key picture"
+        )
+    elif look.range >= _CONTRAST and look.edge < _EDGE:
+        text = f"its sharpest edge rises by {100 * look.edge:.0f} % of its contrast from point to point"
+        yield finding(
+            "PIC-3", subject, text, f"{100 * _EDGE:g} % or more at {_WIDTH} points", "the decoded key picture"
+        )
+
+
+def judge_change(subject: str | Ref, first: npt.NDArray[np.uint8], later: npt.NDArray[np.uint8]) -> Iterable[Finding]:
+    """Two pictures of one stream, some time apart."""
+    if first.shape == later.shape and float((first == later).mean()) >= _SAME_SHARE:
+        yield finding("PIC-4", subject, "a key picture and a later one are the same to the point", "a picture that lives",
+                      "two decoded key pictures")  # fmt: skip

@@ -1,0 +1,113 @@
+"""Finding one whole key picture in the packets of a stream: the only part of it whose payload is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zentrale.errors import RemoteProtocolError
+from zentrale.protocols import h264, h265, jpeg
+from zentrale.protocols.packet_log import may_begin
+from zentrale.protocols.packet_order import PacketOrder
+from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.sdp import Media
+from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
+
+DEPACKETIZERS: dict[str, type[Depacketizer]] = {
+    "H264": h264.H264Depacketizer, "H265": h265.H265Depacketizer, "JPEG": jpeg.JpegDepacketizer,
+}  # fmt: skip
+_MAX_PICTURES, _MAX_KEY_BYTES = 300, 16 * 1024 * 1024  # until a picture is whole under intra refresh
+_SAMPLES = 64
+_H265_KINDS = frozenset((*range(10), *range(16, 22), *range(32, 41), 48, 49))  # ITU-T H.265 table 7-1, RFC 7798
+_H264_HEADERS = frozenset(  # NAL unit headers as encoders write them, with any importance (ITU-T H.264 clause 7.3.1)
+    importance << 5 | kind for importance in range(4) for kind in (1, 5, 6, 7, 8, 9, 24, 28)
+)
+
+
+@dataclass(frozen=True)
+class KeyPicture:
+    """A whole key frame, as a decoder takes it; under intra refresh so many pictures, of which the last is whole."""
+
+    codec: str
+    data: bytes
+    pictures: int = 1
+
+
+class KeyFinder:
+    """Feed packets until `key` is there."""
+
+    def __init__(self, media: Media) -> None:
+        self.media = media
+        self.key: KeyPicture | None = None
+        self.format: PictureFormat | None = None
+        self.arrival_s = 0.0
+        self.malformed = 0
+        self.samples: list[bytes] = []  # how the first payloads begin
+        kind = DEPACKETIZERS.get(media.codec)
+        self._depacketizer = kind() if kind else None
+        self._order = PacketOrder()
+        self._begun: list[AccessUnit] = []
+        self._looking = False  # from where a key picture may begin
+
+    @property
+    def wanted(self) -> bool:
+        return self.key is None and self._depacketizer is not None
+
+    def restart(self) -> None:
+        """Another source goes on."""
+        self._order, self._begun = PacketOrder(), []
+
+    def push(self, packet: RtpPacket, arrival_s: float) -> None:
+        assert self._depacketizer is not None
+        if len(self.samples) < _SAMPLES:
+            self.samples.append(packet.payload[:2])
+        self._looking |= may_begin(self.media.codec, packet.payload)
+        if not self._looking:
+            return
+        for ready in self._order.push(packet, arrival_s):
+            for unit in self._depacketizer.push(ready.payload, ready.timestamp, ready.marker, ready.sequence):
+                self._look_at(self._depacketizer, unit, arrival_s)
+
+    def _look_at(self, depacketizer: Depacketizer, unit: AccessUnit, arrival_s: float) -> None:
+        """The first whole key picture is kept, with those after it until it is right; then payload is of no more use."""
+        if self.key is not None:
+            return
+        if not unit.complete or (not unit.key and not self._begun):
+            self._begun = []
+            return
+        try:
+            self.format = depacketizer.picture_format(unit) or self.format
+        except RemoteProtocolError:
+            self.malformed += 1
+        self._begun.append(unit)
+        wanted = min(self._begun[0].recovers_after, _MAX_PICTURES)
+        if len(self._begun) > wanted or sum(u.size_bytes for u in self._begun) > _MAX_KEY_BYTES:
+            self.key = KeyPicture(self.media.codec, self._decodable(self._begun), len(self._begun))
+            self.arrival_s = arrival_s
+            self._begun = []
+
+    def _decodable(self, units: Sequence[AccessUnit]) -> bytes:
+        if self.media.codec == "JPEG":
+            return b"".join(units[0].units)
+        out_of_band = b"".join(START_CODE + s for s in self.media.parameter_sets())
+        return out_of_band + b"".join(unit.annex_b() for unit in units)
+
+    def described_format(self) -> PictureFormat | None:
+        """What the parameter sets of the description say; None where there are none."""
+        if self._depacketizer is None:
+            return None
+        try:
+            return self._depacketizer.picture_format(AccessUnit(0, self.media.parameter_sets()))
+        except RemoteProtocolError:
+            return None
+
+    def other_codec(self) -> str | None:
+        """The codec that the packets look like where it is not the one described; None where nothing speaks for that."""
+        samples = [s for s in self.samples if len(s) == 2]
+        if self.key is not None or len(samples) < 16:
+            return None
+        as_h265 = sum(s[1] == 1 and not s[0] & 0x81 and s[0] >> 1 in _H265_KINDS for s in samples) / len(samples)
+        as_h264 = sum(s[1] != 1 and s[0] in _H264_HEADERS for s in samples) / len(samples)
+        if self.media.codec == "H264" and as_h265 > 0.9:
+            return "H265"
+        return "H264" if self.media.codec == "H265" and as_h264 > 0.9 else None
