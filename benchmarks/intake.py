@@ -1,55 +1,249 @@
-"""RTP intake: what one core measures of an H.264 stream per second, beside merely cutting the same bytes apart.
+"""Taking in many streams at once: CPU time, memory and whether every packet was counted, beside one ffmpeg process a stream.
 
-Both run over the same bytes in memory, in turns. Prints packets per second, the rate they stand for, and the ratio.
+A source in a process of its own sends H.264 at 4 Mbit/s over loopback, TCP or UDP, as RTSP servers do. Prints what each side
+took, and the ratios. Where there is no ffmpeg, its lines are left out.
+
+    python benchmarks/intake.py                 64 streams beside ffmpeg, then 250 alone, TCP and UDP, 15 s each
+    python benchmarks/intake.py 100 udp 30      so many streams, that way, for so many seconds
 """
 
 from __future__ import annotations
 
+import asyncio
+import json
+import os
+import resource
+import selectors
+import shutil
+import socket
+import subprocess
+import sys
 import time
+from base64 import b64encode
+from fractions import Fraction
 
-from zentrale.protocols.h264 import packetize
-from zentrale.protocols.rtp import RtpPacket
-from zentrale.protocols.rtsp import Interleaved, Reader
-from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_meter import StreamMeter
-
-FRAMES, FRAME_BYTES, PAYLOAD_BYTES, ROUNDS = 1500, 25_000, 1400, 5
+RATE_BPS, FPS, PAYLOAD = 4_000_000, 25, 1400
+UDP_SEGMENT = 103  # one call of the kernel sends as many datagrams of this size as there are (Linux, udp.h)
 
 
-def stream() -> bytes:
-    out, sequence = bytearray(), 0
-    for frame in range(FRAMES):
-        unit = bytes([0x65 if frame % 50 == 0 else 0x41]) + bytes(FRAME_BYTES)
-        for payload, marker in packetize([unit], PAYLOAD_BYTES):
-            packet = RtpPacket(96, sequence & 0xFFFF, frame * 3600, 1, payload, marker).serialize()
-            out += Interleaved(0, packet).serialize()
-            sequence += 1
-    return bytes(out)
+def pictures() -> list[list[tuple[bytes, bool]]]:
+    """The RTP payloads of four seconds of 640x360, filled up to the rate."""
+    import av
+    import numpy as np
+
+    from zentrale.protocols.h264 import packetize
+    from zentrale.protocols.video import split_annex_b
+
+    encoder = av.CodecContext.create("libx264", "w")
+    encoder.width, encoder.height, encoder.pix_fmt, encoder.time_base = 640, 360, "yuv420p", Fraction(1, FPS)
+    encoder.bit_rate = RATE_BPS // 3
+    options = {"preset": "ultrafast", "tune": "zerolatency", "g": "50"}
+    encoder.options, encoder.thread_count = options, 1
+    chance, out, size = np.random.default_rng(1), [], RATE_BPS // 8 // FPS
+    for index in range(100):
+        shade = chance.integers(0, 255, (45, 80, 3), dtype=np.uint8).repeat(8, axis=0).repeat(8, axis=1)
+        packets = encoder.encode(av.VideoFrame.from_ndarray(shade, format="rgb24"))
+        units = split_annex_b(b"".join(bytes(p) for p in packets))
+        filler = max(2, size - sum(map(len, units)))  # a filler unit, ITU-T H.264 clause 7.3.2.7
+        units.append(b"\x0c" + b"\xff" * (filler - 2) + b"\x80")
+        assert index or any(u[0] & 31 == 7 for u in units)
+        out.append(list(packetize(units, PAYLOAD)))
+    return out
 
 
-def run(data: bytes, *, measure: bool) -> tuple[float, int]:
-    reader, meter, packets = Reader(), StreamMeter(Media("video", payload_type=96, codec="H264"), 0.0), 0
-    started = time.perf_counter()
-    for at in range(0, len(data), 65_536):
-        for event in reader.receive(data[at : at + 65_536]):
-            packets += 1
-            if measure and isinstance(event, Interleaved):
-                meter.add_rtp(event.data, at / 1e6)
-    return time.perf_counter() - started, packets
+class Source:
+    """An RTSP server for any number of players, all of whom get the same packets."""
+
+    def __init__(self) -> None:
+        from zentrale.protocols.rtp import RtpPacket
+
+        self.packet = RtpPacket
+        self.payloads = pictures()
+        sets = [p for p, _ in self.payloads[0] if p[0] & 31 in (7, 8)]
+        sprop = ",".join(b64encode(s).decode() for s in sets)
+        self.sdp = (
+            "v=0\r\no=- 1 1 IN IP4 127.0.0.1\r\ns=load\r\nt=0 0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n"
+            f"a=fmtp:96 packetization-mode=1;sprop-parameter-sets={sprop}\r\na=control:v\r\n"
+        )
+        self.listener = socket.create_server(("127.0.0.1", 0), backlog=512)
+        self.rtp = [socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2)]
+        self.rtp[0].bind(("127.0.0.1", 0))
+        self.rtp[1].bind(("127.0.0.1", 0))
+        self.selector = selectors.DefaultSelector()
+        self.selector.register(self.listener, selectors.EVENT_READ)
+        self.udp_of: dict[socket.socket, int] = {}
+        self.playing: dict[socket.socket, bytearray] = {}  # what did not fit yet
+        self.sent: dict[str, int] = {}
+        self.number = self.index = 0
+
+    def run(self) -> None:
+        print(self.listener.getsockname()[1], flush=True)
+        due = time.monotonic()
+        parent = os.getppid()
+        while os.getppid() == parent:
+            for key, _ in self.selector.select(max(0.0, due - time.monotonic())):
+                if key.fileobj is self.listener:
+                    player, _ = self.listener.accept()
+                    player.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 20)
+                    self.selector.register(player, selectors.EVENT_READ)
+                else:
+                    self.answer(key.fileobj)  # type: ignore[arg-type]
+            if time.monotonic() >= due:
+                self.picture()
+                due += 1 / FPS
+
+    def answer(self, player: socket.socket) -> None:
+        try:
+            text = player.recv(65536).decode("latin-1")
+        except OSError:
+            text = ""
+        if not text:
+            self.leave(player)
+        for request in text.split("\r\n\r\n"):
+            lines = request.split("\r\n")
+            if " RTSP/1.0" not in lines[0]:
+                continue
+            fields = {k.lower(): v.strip() for k, _, v in (line.partition(":") for line in lines[1:])}
+            head = f"RTSP/1.0 200 OK\r\nCSeq: {fields.get('cseq', '0')}\r\n"
+            method = lines[0].split(" ")[0]
+            if method == "DESCRIBE":
+                head += f"Content-Type: application/sdp\r\nContent-Length: {len(self.sdp)}\r\n\r\n{self.sdp}"
+            elif method == "SETUP":
+                wanted = fields["transport"]
+                if "client_port=" in wanted:
+                    port = int(wanted.split("client_port=")[1].split("-")[0])
+                    self.udp_of[player] = port
+                    own = self.rtp[0].getsockname()[1]
+                    wanted = f"RTP/AVP;unicast;client_port={port}-{port + 1};server_port={own}-{self.rtp[1].getsockname()[1]}"
+                head += f"Session: 1;timeout=60\r\nTransport: {wanted}\r\n\r\n"
+            else:
+                head += "Session: 1\r\n\r\n"
+            player.sendall(head.encode())
+            if method == "PLAY":
+                player.setblocking(False)
+                self.playing[player] = bytearray()
+            if method == "TEARDOWN":
+                self.playing.pop(player, None)
+
+    def leave(self, player: socket.socket) -> None:
+        self.selector.unregister(player)
+        self.playing.pop(player, None)
+        self.udp_of.pop(player, None)
+        player.close()
+
+    def picture(self) -> None:
+        packets = []
+        for payload, marker in self.payloads[self.index % len(self.payloads)]:
+            packets.append(
+                self.packet(96, self.number & 0xFFFF, self.index * 3600 & 0xFFFFFFFF, 7, payload, marker).serialize()
+            )
+            self.number += 1
+        self.index += 1
+        framed = b"".join(b"$\0" + len(p).to_bytes(2, "big") + p for p in packets)
+        runs: list[tuple[int, bytes]] = []  # datagrams of one size in a row go in one call
+        begin = 0
+        for at in range(1, len(packets) + 1):
+            if at == len(packets) or len(packets[at]) != len(packets[begin]) or at - begin == 40:
+                runs.append((len(packets[begin]), b"".join(packets[begin:at])))
+                begin = at
+        for player, waiting in list(self.playing.items()):
+            if player in self.udp_of:
+                for size, data in runs:
+                    self.rtp[0].setsockopt(socket.IPPROTO_UDP, UDP_SEGMENT, size)
+                    self.rtp[0].sendto(data, ("127.0.0.1", self.udp_of[player]))
+                continue
+            data = bytes(waiting) + framed if waiting else framed
+            try:
+                sent = player.send(data)
+            except BlockingIOError:
+                sent = 0
+            except OSError:
+                self.leave(player)
+                continue
+            waiting[:] = data[sent:]
+
+
+def receive(port: int, streams: int, way: str, seconds: float) -> None:
+    """Our side, in a process of its own: prints what it took and what it found."""
+    from zentrale.field.playing import Visit
+    from zentrale.jobs.checks.streams import Measured, measure
+    from zentrale.protocols.rtsp_client import StreamAddress, Transport
+
+    base = resource.getrusage(resource.RUSAGE_SELF)
+    begun = base.ru_utime + base.ru_stime
+
+    async def play() -> list[Measured]:
+        visit, address = Visit(transport=Transport(way)), StreamAddress.parse(f"rtsp://127.0.0.1:{port}/v")
+        return await asyncio.gather(*(measure("", "", address, visit, seconds) for _ in range(streams)))
+
+    started = time.monotonic()
+    found = asyncio.run(play())
+    lasted, used = time.monotonic() - started, resource.getrusage(resource.RUSAGE_SELF)
+    told = [m.measured for m in found if m.measured is not None]
+    print(json.dumps({
+        "cpu_s": used.ru_utime + used.ru_stime - begun, "lasted_s": lasted, "memory_mb": used.ru_maxrss / 1024,
+        "before_mb": base.ru_maxrss / 1024, "played": len(told), "packets": sum(t.packets_received for t in told),
+        "lost": sum(t.packets_lost for t in told), "dropped_here": sum(t.packets_dropped_here for t in told),
+        "fps": [min(t.fps or 0 for t in told), max(t.fps or 0 for t in told)] if told else [],
+        "late_s": max((t.own_lateness_s for t in told), default=0),
+        "findings": sorted({f.code for m in found for f in m.findings}),
+    }))  # fmt: skip
+
+
+def ours(port: int, streams: int, way: str, seconds: float) -> tuple[float, float]:
+    """CPU time for each second, and memory [MB]."""
+    begin = [sys.executable, __file__, "--receive", str(port), str(streams), way, str(seconds)]
+    told = json.loads(subprocess.run(begin, check=True, capture_output=True, text=True).stdout)
+    print(
+        f"{streams} streams over {way}: {told['cpu_s'] / told['lasted_s']:.2f} core, {told['memory_mb']:.0f} MB "
+        f"({told['before_mb']:.0f} before), {told['packets'] / seconds / 1000:.0f} thousand packets/s, {told['played']} played, "
+        f"{told['lost']} lost, {told['dropped_here']} dropped here, "
+        f"{told['fps'][0]:.2f} to {told['fps'][1]:.2f} frames/s, up to {told['late_s'] * 1000:.0f} ms late, "
+        f"findings: {', '.join(told['findings']) or 'none'}"
+    )
+    return told["cpu_s"] / told["lasted_s"], told["memory_mb"]
+
+
+def theirs(port: int, streams: int, way: str, seconds: float) -> tuple[float, float]:
+    command = ["ffmpeg", "-loglevel", "quiet", "-rtsp_transport", way, "-i", f"rtsp://127.0.0.1:{port}/v"]
+    command += ["-t", str(seconds), "-c", "copy", "-f", "null", "-"]
+    started = time.monotonic()
+    running = [subprocess.Popen(command, stdin=subprocess.DEVNULL) for _ in range(streams)]
+    cpu = memory = 0.0
+    for process in running:
+        _, _, used = os.wait4(process.pid, 0)
+        cpu, memory = cpu + used.ru_utime + used.ru_stime, memory + used.ru_maxrss / 1024
+    lasted = time.monotonic() - started
+    print(f"{streams} ffmpeg over {way}: {cpu / lasted:.2f} core, {memory:.0f} MB together")
+    return cpu / lasted, memory
 
 
 def main() -> None:
-    data = stream()
-    plain = measured = float("inf")
-    packets = 0
-    for _ in range(ROUNDS):
-        plain = min(plain, run(data, measure=False)[0])
-        elapsed, packets = run(data, measure=True)
-        measured = min(measured, elapsed)
-    for name, elapsed in (("cutting apart", plain), ("and measuring", measured)):
-        rate = 8 * len(data) / elapsed / 1e6
-        print(f"{name}: {packets / elapsed / 1e3:7.0f} thousand packets/s, {rate:6.0f} Mbit/s on one core")
-    print(f"ratio {measured / plain:.2f}")
+    if sys.argv[1:2] == ["--source"]:
+        Source().run()
+        return
+    if sys.argv[1:2] == ["--receive"]:
+        receive(int(sys.argv[2]), int(sys.argv[3]), sys.argv[4], float(sys.argv[5]))
+        return
+    source = subprocess.Popen([sys.executable, __file__, "--source"], stdout=subprocess.PIPE, text=True)
+    assert source.stdout is not None
+    port = int(source.stdout.readline())
+    try:
+        if len(sys.argv) == 4:
+            ours(port, int(sys.argv[1]), sys.argv[2], float(sys.argv[3]))
+            return
+        for way in ("tcp", "udp"):
+            cpu, memory = ours(port, 64, way, 15)
+            if shutil.which("ffmpeg"):
+                other_cpu, other_memory = theirs(port, 64, way, 15)
+                print(
+                    f"ratio over {way}: {cpu / other_cpu:.3f} of the CPU time, {memory / other_memory:.4f} of the memory"
+                )
+        for way in ("tcp", "udp"):
+            ours(port, 250, way, 15)
+    finally:
+        source.terminate()
+        source.wait()
 
 
 if __name__ == "__main__":

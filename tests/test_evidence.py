@@ -83,6 +83,14 @@ def test_a_finding_is_open_until_the_same_is_looked_for_at_the_same_subject_and_
     assert sorted_codes(folder, log) == ([], []), "a camera that left the plan is nobody's fault any more"
 
 
+def test_two_findings_of_one_code_in_one_look_both_stand(log: Logbook) -> None:
+    with log.running("verify", "laptop") as number:
+        notes = Notes()
+        notes.judge(MAIN, ["STR-27"], [finding("STR-27", MAIN, what, "the same", "SDP") for what in ("size", "rate")])
+        note(log, number, notes)
+    assert [s.finding.measured for s in standings(log) if s.settled_by is None] == ["size", "rate"]
+
+
 def test_an_interrupted_run_keeps_what_it_has_and_a_running_one_is_not_called_so(log: Logbook) -> None:
     with pytest.raises(KeyboardInterrupt), log.running("verify", "laptop", {"cameras": ["north"]}) as number:
         notes = Notes()

@@ -255,8 +255,8 @@ def test_it_is_known_how_late_this_machine_came() -> None:
         ours, theirs = socket.socketpair()
         with ours, theirs:
             theirs.setblocking(False)
-            async with Reading(Connection(theirs), lambda: None) as outer:
-                async with Reading(Connection(theirs), lambda: None) as inner:
+            async with Reading(Connection(theirs), lambda: None, lambda *_: None) as outer:
+                async with Reading(Connection(theirs), lambda: None, lambda *_: None) as inner:
                     await asyncio.sleep(0.12)
                 time.sleep(0.4)  # noqa: ASYNC251 - what is noticed
                 await asyncio.sleep(0.12)

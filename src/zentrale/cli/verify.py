@@ -32,7 +32,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure for this long (default: 5)")
     parser.add_argument(
-        "--transport", choices=("tcp", "udp"), help="how packets travel (default: tcp, or udp where it must)"
+        "--transport",
+        choices=("tcp", "udp", "multicast"),
+        help="how packets travel (default: multicast where planned or described, else tcp, or udp where it must)",
+    )
+    parser.add_argument(
+        "--answer-within",
+        metavar="S",
+        type=float,
+        default=12.0,
+        help="what each single answer of a camera may take (default: 12)",
     )
     parser.add_argument("--picture", metavar="FILE", help="with ADDRESS: write the decoded key frame as JPEG")
     parser.add_argument(
@@ -56,14 +65,18 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
 
-    if not 1 <= args.seconds <= 3600:
-        raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
+    if not 1 <= args.seconds <= 86_400:
+        raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 86400 seconds (a day)")
+    if not 1 <= args.answer_within <= 120:
+        raise InputError(f"--answer-within {args.answer_within:g}: out of range", "expected 1 to 120 seconds")
     if args.picture and not args.address:
         raise InputError("--picture: only with a stream address", "a site's pictures are written to output/pictures")
     output = Output(args)
     result = _one_address(args, output) if args.address else _site(args, output)
     if args.json:
         output.document(_document(result))
+    if result.unreached is not None:
+        raise result.unreached
     _show(output, result)
     output.reports(result.reports, args.site)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
@@ -85,7 +98,7 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     cameras = select(plan, args.only)
     vault = options.vault_or_none(args, folder)
     transport = Transport(args.transport) if args.transport else None
-    request = Request(args.seconds, transport, folder.output / "pictures")
+    request = Request(args.seconds, transport, folder.output / "pictures", args.answer_within)
     with Logbook(folder.logbook_file) as logbook, output.progress("verifying", len(CHECKS)) as step:
         keyring = options.keyring(args, output, plan, vault, logbook)
         return asyncio.run(verify_site(plan, cameras, keyring, request, step))
@@ -139,9 +152,8 @@ def _measured(
         for _ in range(3):
             rules = _rules(args, output, logbook, credentials, accepted, in_clear=in_clear)
             try:
-                return asyncio.run(
-                    verify_address(address, Visit(credentials, rules, transport=transport), args.seconds)
-                )
+                visit = Visit(credentials, rules, transport=transport, answer_s=args.answer_within)
+                return asyncio.run(verify_address(address, visit, args.seconds))
             except ClearTextError:
                 what = f"{address.host} takes the password only in clear: anybody on the way can read it"
                 if not _yes(f"{what}. Send it?"):

@@ -32,6 +32,10 @@ class PlayError(RemoteProtocolError):
         self.status = status
 
 
+class MulticastOfferedError(PlayError):
+    """The description says that the stream is sent to a multicast group, and another way was taken."""
+
+
 class SilentError(LateError):
     """The server is there and answers no more."""
 

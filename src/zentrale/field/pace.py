@@ -23,13 +23,19 @@ _paces: WeakKeyDictionary[asyncio.AbstractEventLoop, _Pace] = WeakKeyDictionary(
 class Reading:
     """One stream being read, as an async context manager. `event` is set when there is news.
 
-    digest:       takes what came; it is called for a thousand packets, or at each visit while whole packets are wanted
+    digest:       takes what came, a thousand packets at a time; look: those that are wanted whole, at each visit
     worst_late_s: by how much the latest visit came too late
-    error:        what `digest` raised
+    error:        what these raised
     """
 
-    def __init__(self, stream: Stream, digest: Callable[[], None], side: Stream | None = None) -> None:
-        self.digest = digest
+    def __init__(
+        self,
+        stream: Stream,
+        digest: Callable[[], None],
+        look: Callable[[list[bytes], float], None],
+        side: Stream | None = None,
+    ) -> None:
+        self.digest, self.look = digest, look
         self.event = asyncio.Event()
         self.worst_late_s = 0.0
         self.error: Exception | None = None
@@ -50,15 +56,19 @@ class Reading:
         if self.side is not None:
             came |= self.side.read(now_s)
         if came:
-            self._news()
+            self._news(now_s)
         pace_s = QUICK_S if self.stream.keep or not self.stream.packets else self.slow_s
         self.due_s = (math.floor(now_s / pace_s + 1e-6) + 1) * pace_s
 
-    def _news(self) -> None:
+    def _news(self, now_s: float) -> None:
         stream, side = self.stream, self.side or self.stream
-        if len(stream.taken) and (stream.keep or len(stream.taken) >= DIGEST_PACKETS):
+        if stream.whole or len(stream.taken) >= DIGEST_PACKETS:
             try:
-                self.digest()
+                if stream.whole:
+                    whole, stream.whole = stream.whole, []
+                    self.look(whole, now_s)
+                if len(stream.taken) >= DIGEST_PACKETS:
+                    self.digest()
             except Exception as error:  # noqa: BLE001 - it ends this stream only; whoever waits raises it
                 self.error = error
         first = stream.first_news and stream.packets

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
-from zentrale.field.causes import CAUSES, Cause, PlayError, RedirectedError, SilentError
+from zentrale.field.causes import CAUSES, Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
 from zentrale.field.connection import Wire, connect, reason
 from zentrale.field.http import device_ssl_context
 from zentrale.field.intake import Connection, Datagrams
@@ -47,7 +47,8 @@ MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
 class Visit:
     """How a stream is asked for: with whose credentials, under which rules, and how long one that is gone is waited for.
 
-    transport: None is TCP, or what the server does instead; answer_s: what each answer may take
+    transport: None is multicast where that is planned or described, else TCP, or what the server does instead
+    multicast: it is planned; answer_s: what each answer may take
     """
 
     credentials: Credentials | None = None
@@ -55,24 +56,30 @@ class Visit:
     endpoint: str = ""
     purpose: Purpose = Purpose.ENTER
     transport: Transport | None = None
+    multicast: bool = False
     patience_s: float = 0.0
     answer_s: float = ANSWER_S
 
 
 class Playing:
-    """`run` once. `progress` is called now and then with the measurement so far, where the measurement is long."""
+    """`run` once. may_join: a description of a multicast group ends it by MulticastOfferedError. `progress` is called now and
+    then with the measurement so far, where the measurement is long.
+    """
 
     def __init__(
         self,
         address: StreamAddress,
         visit: Visit,
         transport: Transport,
+        *,
+        may_join: bool = False,
         progress: Callable[[StreamMeasurement], None] | None = None,
         progress_s: float = 60.0,
     ) -> None:
         self.address = address
         self.visit = visit
         self.transport = transport
+        self.may_join = may_join
         self.progress, self.progress_s = progress, progress_s
         self.meter: StreamMeter | None = None
         self.measured_until_s: float | None = None
@@ -123,9 +130,9 @@ class Playing:
         assert self.wire is not None
         if self.udp is not None:
             self.udp.stream.source = (self.address.host, None)
-            self.reading = Reading(self.udp.stream, self._digest, side=self.wire.stream)
+            self.reading = Reading(self.udp.stream, self._digest, self._look, side=self.wire.stream)
         else:
-            self.reading = Reading(self.wire.stream, self._digest)
+            self.reading = Reading(self.wire.stream, self._digest, self._look)
         return self.reading
 
     @property
@@ -219,7 +226,10 @@ class Playing:
 
     def _on_event(self, event: object) -> None:
         if isinstance(event, Described):
-            self.meter = StreamMeter(event.media, self.started_s)
+            if event.media.group and self.may_join:
+                raise MulticastOfferedError(f"{self._where}: it is sent to {event.media.group}", Cause.TRANSPORT)
+            datagrams = self.transport is not Transport.TCP
+            self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams)
             self.stream.odd_first = odd_first(event.media.codec)
             self.stream.keep = self.meter.wants_packets
         elif isinstance(event, SetUp):
@@ -254,13 +264,18 @@ class Playing:
                 raise PlayError(what, Cause.ELSEWHERE)
         raise RedirectedError(what, address)
 
+    def _look(self, packets: list[bytes], arrival_s: float) -> None:
+        if self.meter is not None:
+            self.meter.look(packets, arrival_s)
+            self.stream.keep = self.meter.wants_packets
+
     def _digest(self) -> None:
         """Make figures of what came. Raises PlayError where it is more than any camera sends."""
         stream = self.stream
         taken = stream.take()
         if self.meter is None:
             return
-        self.meter.take(taken.records, taken.arrivals, taken.odd, taken.packets)
+        self.meter.take(taken.records, taken.arrivals, taken.odd)
         stream.keep = self.meter.wants_packets
         seconds = self.measured_for_s
         if stream.bytes > seconds * MAX_BYTES_PER_S or stream.packets > seconds * MAX_PACKETS_PER_S:

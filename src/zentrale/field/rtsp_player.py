@@ -9,8 +9,15 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
 
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError, RemoteProtocolError
-from zentrale.field.causes import Cause, PlayError, RedirectedError
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
+from zentrale.field.causes import (
+    Cause,
+    MulticastOfferedError,
+    PlayError,
+    RedirectedError,
+    SilentError,
+    cause_of,
+)
 from zentrale.field.connection import GoneError
 from zentrale.field.playing import Playing, Visit
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
@@ -49,7 +56,7 @@ async def measure(
     Raises UnreachableError, RefusedError, PlayError or another DeviceError where it does not play at all; one that stops
     early is measured as far as it went.
     """
-    transport = visit.transport or Transport.TCP
+    ways = _Ways(visit)
     end = time.monotonic() + visit.patience_s
     sessions = visit.rules.sessions.of(address.host)
     redirects = failures = 0
@@ -58,8 +65,9 @@ async def measure(
         try:
             async with sessions.one():
                 try:
-                    result = await Playing(address, visit, transport, progress).run(duration_s)
-                    return replace(result, sessions_at_most=sessions.limit)
+                    playing = Playing(address, visit, ways.now, may_join=ways.may_join, progress=progress)
+                    result = await playing.run(duration_s)
+                    return replace(result, sessions_at_most=sessions.limit, multicast_failed=ways.multicast_failed)
                 except PlayError as error:
                     if error.cause is Cause.BUSY and sessions.refused_one_more():
                         continue
@@ -67,22 +75,51 @@ async def measure(
         except RedirectedError as error:
             redirects += 1
             if redirects > MAX_REDIRECTS:
-                raise RemoteProtocolError(f"{address.host}: it sends us round and round") from None
+                raise PlayError(f"{address.host}: it sends us round and round", Cause.ELSEWHERE) from None
             address, sent_on = error.address, error.what if error.address.named else ""
-        except PlayError as error:
-            if sent_on and error.cause is Cause.PATH:
+        except (PlayError, SilentError) as error:
+            if sent_on and cause_of(error) is Cause.PATH:
                 raise PlayError(sent_on, Cause.ELSEWHERE) from None
-            if error.cause is Cause.TRANSPORT and visit.transport is None and transport is not Transport.UDP:
-                transport = Transport.UDP
+            if ways.another(error):
                 continue
             failures += 1
-            if error.status not in (500, 503) or failures >= REPEATS:
+            if not isinstance(error, PlayError) or error.status not in (500, 503) or failures >= REPEATS:
                 raise
             await asyncio.sleep(PAUSE_S)
         except GoneError:
             if time.monotonic() + PAUSE_S > end:
                 raise
             await asyncio.sleep(PAUSE_S)
+
+
+class _Ways:
+    """The transports to try one after the other, where nobody asked for a certain one."""
+
+    def __init__(self, visit: Visit) -> None:
+        self._free = visit.transport is None
+        self.now = visit.transport or (Transport.MULTICAST if visit.multicast else Transport.TCP)
+        self.may_join = self._free and not visit.multicast
+        self.multicast_failed = ""
+
+    def another(self, error: DeviceError) -> bool:
+        """Whether there is another way after this error; it is the one to take `now`."""
+        cause = cause_of(error)
+        if not self._free:
+            return False
+        if isinstance(error, MulticastOfferedError):
+            self.now, self.may_join = Transport.MULTICAST, False
+        elif self.now is Transport.MULTICAST and cause in (
+            Cause.TRANSPORT,
+            Cause.SILENT,
+            Cause.DESCRIPTION,
+            Cause.OTHER,
+        ):
+            self.now, self.multicast_failed = Transport.TCP, str(error)
+        elif self.now is Transport.TCP and cause is Cause.TRANSPORT:
+            self.now = Transport.UDP
+        else:
+            return False
+        return True
 
 
 async def try_access(address: StreamAddress, visit: Visit) -> AccessResult:

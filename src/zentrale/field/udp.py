@@ -8,6 +8,7 @@ import socket
 import struct
 
 from zentrale.errors import UnreachableError
+from zentrale.field.datagram_batch import BATCH
 from zentrale.field.intake import Datagrams
 
 UDP_BUFFER_BYTES = 4 * 1024 * 1024  # a key frame of an 8 MP camera comes in one burst
@@ -25,7 +26,7 @@ class UdpPair:
         rtp.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, UDP_BUFFER_BYTES)
         with contextlib.suppress(OSError):
             rtp.setsockopt(socket.SOL_SOCKET, _RCVBUFFORCE, UDP_BUFFER_BYTES)
-        self.stream = Datagrams(rtp, rtcp)
+        self.stream = Datagrams(rtp, rtcp, BATCH)
 
     @classmethod
     def bind(cls, address: str) -> UdpPair:

@@ -233,6 +233,14 @@ STREAM_CODES = [
         "look who that is: a camera that sends from another port than it says, or a stray sender",
     ),
     Entry(
+        "STR-31",
+        F,
+        "stream does not come by multicast",
+        "The plan or the camera's description says that it is sent to a multicast group; from there nothing came. It was "
+        "measured by unicast.",
+        "turn multicast on in the camera; look at snooping and the querier on the switches, and at the camera VLAN's ports",
+    ),
+    Entry(
         "PIC-1",
         F,
         "picture is black",

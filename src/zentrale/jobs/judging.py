@@ -9,7 +9,7 @@ from zentrale.errors import CertificateError, ClearTextError, DeviceError, Locke
 from zentrale.field.causes import Cause, cause_of
 from zentrale.findings import Finding, finding
 from zentrale.protocols.stream_meter import StreamMeasurement
-from zentrale.site.model import Policy, StreamPlan
+from zentrale.site.model import Camera, Policy, StreamPlan
 from zentrale.subjects import Ref
 
 OWN_LATENESS_S = 0.25  # later than this, this machine's own reading is in what it measures of arrival
@@ -157,6 +157,20 @@ def judge_against_plan(
         yield finding("STR-6", subject, text, f"{wanted:g} s", source)
 
 
+def planned_group(camera: Camera, stream: str) -> str:
+    """The multicast group that the plan gives this stream; empty where it is played by unicast."""
+    group = {"main": camera.multicast_main, "sub": camera.multicast_sub}.get(stream)
+    return str(group or "")
+
+
+def judge_group(subject: str | Ref, measured: StreamMeasurement, planned: str, source: str) -> Iterable[Finding]:
+    """Whether it is sent to the planned multicast group."""
+    if planned and measured.group and measured.group.rpartition(":")[0] != planned:
+        yield finding("STR-29", subject, measured.group, planned, source)
+    if measured.multicast_failed:
+        yield finding("STR-31", subject, measured.multicast_failed, f"a stream from {planned or 'the group'}", source)
+
+
 # A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
 NOT_PLAYING = frozenset({"STR-1"}) | frozenset(f"STR-{number}" for number in range(18, 26))
 _PLAYED = NOT_PLAYING | {f"STR-{number}" for number in (2, 11, 13, 14, 15, 26, 27, 28, 30)} | {
@@ -192,6 +206,8 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-7": not measured.packets_dropped_here,
         "STR-9": not measured.packets_dropped_here or measured.key_picture is not None,
         "STR-12": not _came_late(measured),
+        "STR-29": bool(measured.group),
+        "STR-31": bool(measured.group or measured.multicast_failed),
         "STR-16": measured.clock_ratio is not None and not _came_late(measured),
     }
     return _PLAYED | {code for code, judged in told.items() if judged}

@@ -10,8 +10,9 @@ import socket
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from zentrale.errors import CertificateError, ClearTextError, NotAskedError, NothingReachedError, RefusedError
+from zentrale.errors import CertificateError, ClearTextError, NothingReachedError
 from zentrale.field import rtsp_player
+from zentrale.field.causes import Cause, cause_of
 from zentrale.field.playing import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round
@@ -40,12 +41,13 @@ class Verification:
     channels: tuple[ChannelResult, ...]
     findings: tuple[Finding, ...]
     reports: tuple[str, ...] = ()
+    unreached: NothingReachedError | None = None  # not one stream answered
 
 
 async def verify_site(
     plan: Plan, cameras: Sequence[Camera], keyring: Keyring, request: Request, progress: Progress
 ) -> Verification:
-    """Raises NothingReachedError where not one stream played."""
+    """All checks over `cameras`."""
     vantage = socket.gethostname()
     found = last_devices(plan, keyring.logbook)
     scope = {"cameras": [c.name for c in cameras], "seconds": request.duration_s}
@@ -53,15 +55,16 @@ async def verify_site(
         round = Round(plan, cameras, keyring, request, found, run)
         await run_checks(round, CHECKS, progress)
     streams = round.streams
-    if not any(s.measured for s in streams):
-        raise NothingReachedError(
+    unreached = None
+    if not any(s.measured or s.cause not in (None, Cause.NO_ANSWER) for s in streams):
+        unreached = NothingReachedError(
             f"none of {len(streams)} streams played; the first said: "
             f"{streams[0].error if streams else 'no camera is planned'}",
             "run `zentrale discover` again, then `zentrale register`",
         )
     return Verification(
         vantage, request.duration_s, tuple(streams), tuple(round.access), round.channels, tuple(round.findings),
-        tuple(round.reports),
+        tuple(round.reports), unreached,
     )  # fmt: skip
 
 
@@ -78,14 +81,16 @@ async def run_checks(round: Round, checks: Sequence[Check], progress: Progress) 
 
 
 async def verify_address(address: StreamAddress, visit: Visit, duration_s: float) -> Verification:
-    """Measure one address without any site. Raises NothingReachedError where nothing answers there, ClearTextError and
-    CertificateError where the password was not sent for that reason.
+    """Measure one address without any site. Raises ClearTextError and CertificateError where the password was not sent for
+    that reason.
     """
     result = await measure("", "", address, visit, duration_s)
     if isinstance(result.cause, ClearTextError | CertificateError):
         raise result.cause
-    if result.measured is None and not isinstance(result.cause, RefusedError | NotAskedError):
-        raise NothingReachedError(
+    cause = cause_of(result.cause) if result.cause is not None else None
+    unreached = None
+    if cause is Cause.NO_ANSWER:
+        unreached = NothingReachedError(
             result.error, "check the address, and that this machine reaches it (ping, VLAN, firewall)"
         )
     findings, checks = list(result.findings), []
@@ -99,5 +104,9 @@ async def verify_address(address: StreamAddress, visit: Visit, duration_s: float
         check = AccessCheck("", Door.RTSP, Attempt.NO_PASSWORD, "without a password", stranger)
         checks.append(check)
         findings += address_findings(check, address.url)
-    stream = StreamResult("", "", address.url, result.measured, result.error, result.findings, result.picture)
-    return Verification(socket.gethostname(), duration_s, (stream,), tuple(checks), (), tuple(findings))
+    stream = StreamResult(
+        "", "", address.url, result.measured, result.error, result.findings, result.picture, cause=cause
+    )
+    return Verification(
+        socket.gethostname(), duration_s, (stream,), tuple(checks), (), tuple(findings), unreached=unreached
+    )

@@ -41,6 +41,7 @@ class KeyFinder:
         self.key: KeyPicture | None = None
         self.format: PictureFormat | None = None
         self.arrival_s = 0.0
+        self.ssrc: int | None = None
         self.malformed = 0
         self.samples: list[bytes] = []  # how the first payloads begin
         kind = DEPACKETIZERS.get(media.codec)
@@ -53,12 +54,20 @@ class KeyFinder:
     def wanted(self) -> bool:
         return self.key is None and self._depacketizer is not None
 
-    def restart(self) -> None:
-        """Another source goes on."""
-        self._order, self._begun = PacketOrder(), []
+    def restart(self, ssrc: int) -> None:
+        """This source is measured now."""
+        if ssrc != self.ssrc:
+            self.ssrc, self._order, self._begun = ssrc, PacketOrder(), []
+
+    def passes_over(self, data: bytes) -> bool:
+        """Whether a packet is of no use as long as no key picture has begun, as its first bytes tell."""
+        if self._looking or len(self.samples) < _SAMPLES or len(data) < 16 or data[0] != 0x80:
+            return False
+        return not may_begin(self.media.codec, data[12:16])
 
     def push(self, packet: RtpPacket, arrival_s: float) -> None:
         assert self._depacketizer is not None
+        self.ssrc = packet.ssrc if self.ssrc is None else self.ssrc
         if len(self.samples) < _SAMPLES:
             self.samples.append(packet.payload[:2])
         self._looking |= may_begin(self.media.codec, packet.payload)

@@ -8,7 +8,7 @@ looked at whole.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -36,15 +36,15 @@ _Bytes = npt.NDArray[np.uint8]
 
 
 def records_of(
-    raw: bytes | bytearray, arrivals_s: Iterable[float], odd: Sequence[tuple[int, bytes]], codec: str, payload_type: int
+    raw: bytes | bytearray, arrivals_s: Sequence[float], odd: Sequence[tuple[int, bytes]], codec: str, payload_type: int
 ) -> tuple[Records, int]:
     """The records of one payload type, in the order of arrival, and how many packets were no RTP.
 
     odd: row and whole packet, where the raw record does not tell all (`odd_first`)
     """
-    told = np.frombuffer(bytes(raw), RAW)
+    told = np.frombuffer(raw, RAW)
     records = np.empty(len(told), RECORD)
-    records["arrival_s"] = np.fromiter(arrivals_s, np.float64, len(told))
+    records["arrival_s"] = arrivals_s
     for name in ("timestamp", "ssrc", "sequence"):
         records[name] = told[name]
     records["size_bytes"] = np.maximum(told["length"], _HEADER_BYTES) - _HEADER_BYTES

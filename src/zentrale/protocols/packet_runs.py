@@ -34,10 +34,9 @@ class Ordered:
     reordered: int
     depth: int
 
-    def above(self, number: int) -> Ordered:
-        """The part of it that is not about numbers up to `number`."""
-        kept = self.extended > number
-        return replace(self, rows=self.rows[kept], extended=self.extended[kept], late=self.late[kept])
+    def first(self, count: int) -> Ordered:
+        """The first so many rows of a run that came in order."""
+        return replace(self, rows=self.rows[:count], extended=self.extended[:count], late=self.late[:count])
 
 
 def split_sources(records: Records, current: int | None = None) -> tuple[list[Ints], int]:
@@ -77,7 +76,18 @@ def extend(sequence: npt.NDArray[np.uint16]) -> tuple[Ints, Ints]:
 
 def steps(counter: Ints, size: int) -> Ints:
     """From each value of a counter that wraps at `size` to the next, by the nearest way round."""
-    return (counter[1:] - counter[:-1] + size // 2) % size - size // 2
+    # Of a power of two, so that a mask does what a remainder would.
+    return ((counter[1:] - counter[:-1] + size // 2) & (size - 1)) - size // 2
+
+
+def in_order(records: Records, current: int | None) -> Ordered | None:
+    """All of `records` as one run where nothing is amiss: of one source, each number after the one before. Else None."""
+    ssrc, sequence = records["ssrc"], records["sequence"].astype(np.int64)
+    step = steps(sequence, 1 << 16)
+    if (ssrc != (ssrc[0] if current is None else current)).any() or (step <= 0).any() or (step >= MAX_DROPOUT).any():
+        return None
+    extended = np.concatenate([sequence[:1], sequence[0] + np.cumsum(step)])
+    return Ordered(np.arange(len(records)), extended, np.zeros(len(records), bool), 0, 0, 0)
 
 
 def ordered_runs(records: Records, rows: Ints) -> list[Ordered]:

@@ -7,6 +7,7 @@ import binascii
 from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.protocols.addresses import is_multicast
 from zentrale.words import clean
 
 MAX_BYTES = 64 * 1024
@@ -17,7 +18,9 @@ _NAMES = {"HEVC": "H265"}
 
 @dataclass
 class Media:
-    """One media section. `codec` is the encoding name in capitals, `clock_hz` its RTP clock."""
+    """One media section. `codec` is the encoding name in capitals, `clock_hz` its RTP clock, `group` the multicast group that
+    it is sent to (empty: none).
+    """
 
     kind: str
     port: int = 0
@@ -27,6 +30,7 @@ class Media:
     parameters: dict[str, str] = field(default_factory=dict)
     control: str = ""
     framerate_fps: float | None = None
+    group: str = ""
 
     def parameter_sets(self) -> list[bytes]:
         """The NAL units given out of band: RFC 6184 clause 8.1, RFC 7798 clause 7.1. Bad ones are left out."""
@@ -53,7 +57,7 @@ class SessionDescription:
         """Lenient in what devices get wrong, strict in size. Raises RemoteProtocolError without any media."""
         if len(data) > MAX_BYTES:
             raise RemoteProtocolError(f"session description of more than {MAX_BYTES} bytes")
-        session = cls()
+        session, group = cls(), ""
         for line in data.decode("utf-8", "replace").splitlines():
             kind, equals, value = line.strip().partition("=")
             if not equals or len(kind) != 1:
@@ -65,6 +69,11 @@ class SessionDescription:
                 if len(session.media) >= MAX_MEDIA:
                     raise RemoteProtocolError(f"session description with more than {MAX_MEDIA} media")
                 session.media.append(_parse_media(value))
+                session.media[-1].group = group
+            elif kind == "c":
+                group = _group(value) if media is None else group
+                if media is not None:
+                    media.group = _group(value)
             elif kind == "a" and media is None:
                 name, _, text = value.partition(":")
                 if name == "control":
@@ -94,6 +103,12 @@ class SessionDescription:
             if media.control:
                 lines.append(f"a=control:{media.control}")
         return "\r\n".join([*lines, ""]).encode()
+
+
+def _group(connection: str) -> str:
+    """The multicast group of a line such as `IN IP4 239.192.0.1/16` (RFC 8866 clause 5.7); empty where it is none."""
+    address = connection.split()[-1].partition("/")[0] if connection.split() else ""
+    return address if is_multicast(address) else ""
 
 
 def _number(text: str, default: int) -> int:

@@ -56,9 +56,9 @@ class Figures:
 class Digest:
     """Records in, as they come; figures out, at any time."""
 
-    def __init__(self, clock_hz: int) -> None:
+    def __init__(self, clock_hz: int, *, with_jitter: bool = True) -> None:
         self.clock_hz = clock_hz
-        self._sums = Sums()
+        self._sums = Sums(with_jitter=with_jitter)
         self._parts: list[Records] = []
         self.waiting = 0  # packets that are not folded yet
 
@@ -116,6 +116,6 @@ def _told(sums: Sums, clock_hz: int, until_s: float | None) -> Figures:
         measured_s=sums.last_s - sums.first_s,
         clock_ratio=sums.media_s / sums.clock_s if sums.clock_s >= 3 else None,
         intra_refresh=sums.refresh,
-        jitter_ms=1000 * sums.jitter / clock_hz if sums.received > 1 else None,
-        jitter_worst_ms=1000 * sums.jitter_worst / clock_hz if sums.received > 1 else None,
+        jitter_ms=1000 * sums.jitter / clock_hz if sums.with_jitter and sums.received > 1 else None,
+        jitter_worst_ms=1000 * sums.jitter_worst / clock_hz if sums.with_jitter and sums.received > 1 else None,
     )

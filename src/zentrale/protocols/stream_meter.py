@@ -38,7 +38,7 @@ class StreamMeasurement(Figures):
     reading_pace_s:  times of arrival are right to this; 0 where the kernel told them
     packets_dropped_here: datagrams that this machine had no room for
     strangers:       other addresses and ports that sent to the stream's port (packets_strange datagrams); none was counted
-    group:           multicast group and port, where it was played from one
+    group:           multicast group and port, where it was played from one; multicast_failed: why not, where it should have been
     contradictions:  between the description and the stream, in words
     still:           its pictures are so small that nothing changes; None where few came
     later_picture:   a key picture some time after the first, where it may be that nothing changes
@@ -61,24 +61,31 @@ class StreamMeasurement(Figures):
     strangers: tuple[str, ...] = ()
     packets_strange: int = 0
     group: str = ""
+    multicast_failed: str = ""
     sessions_at_most: int | None = None
     contradictions: tuple[str, ...] = ()
     still: bool | None = None
     later_picture: KeyPicture | None = field(default=None, repr=False)
 
+    def without_pictures(self) -> StreamMeasurement:
+        """The same without the bytes of its pictures: they are large."""
+        bare = [replace(p, data=b"") if p else None for p in (self.key_picture, self.later_picture)]
+        return replace(self, key_picture=bare[0], later_picture=bare[1])
+
 
 class StreamMeter:
     """Feed packets as they arrive; ask for the result at the end.
 
-    started_s: when connecting began, on the clock of the arrival times
+    started_s:   when connecting began, on the clock of the arrival times
+    with_jitter: packets arrive each by itself, not as a socket is read
     """
 
-    def __init__(self, media: Media, started_s: float) -> None:
+    def __init__(self, media: Media, started_s: float, *, with_jitter: bool = True) -> None:
         self.media = media
         self.started_s = started_s
         self.malformed = 0
         self.ended_early = False
-        self._digest = Digest(media.clock_hz)
+        self._digest = Digest(media.clock_hz, with_jitter=with_jitter)
         self._ssrc: int | None = None
         self._base = self._highest = self._received = 0  # of the source: numbers without their wrap, for the reports
         self._reported = (0, 0)
@@ -97,10 +104,9 @@ class StreamMeter:
         raw: bytes | bytearray,
         arrivals_s: Sequence[float],
         odd: Sequence[tuple[int, bytes]] = (),
-        packets: Sequence[tuple[int, bytes]] = (),
     ) -> None:
-        """What came since the last time: raw records (`packet_log`), the arrival of each [s], by their row those that must be
-        looked at whole, and those that were kept whole.
+        """What came since the last time: raw records (`packet_log`), the arrival of each [s], and by their row those that must
+        be looked at whole.
         """
         records, malformed = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
         self.malformed += malformed
@@ -108,20 +114,18 @@ class StreamMeter:
         if len(records):
             self._follow(records)
             self._watch_for_stillness(records)
-        for row, data in packets:
-            if not self.wants_packets:
-                break
-            self._look(data, arrivals_s[row])
 
     def add_rtp(self, data: bytes, arrival_s: float) -> None:
         """One packet. Raises RemoteProtocolError on what is no RTP packet."""
         RtpPacket.parse(data)
         raw = (struct.pack("!BBH", 0x24, 0, len(data)) + data)[: RAW.itemsize].ljust(RAW.itemsize, b"\0")
-        self.take(raw, [arrival_s], [(0, data)], [(0, data)])
+        self.take(raw, [arrival_s], [(0, data)])
+        self.look([data], arrival_s)
 
     def _follow(self, records: Records) -> None:
         """Which source is measured now, and how far its numbers have come: for the reports."""
-        mine = records[records["ssrc"] == self._ssrc]
+        own = records["ssrc"] == self._ssrc
+        mine = records if own.all() else records[own]
         if not len(mine):
             if self._ssrc is not None and records["arrival_s"][0] - self._last_arrival_s <= _SILENT_S:
                 return
@@ -135,7 +139,7 @@ class StreamMeter:
     def _begin(self, ssrc: int, sequence: int) -> None:
         """The first source; or the one that goes on where the one before fell silent."""
         self._ssrc = ssrc
-        self._first.restart()
+        self._first.restart(ssrc)
         self._base = self._highest = sequence
         self._received, self._reported = 0, (0, 0)
 
@@ -143,6 +147,10 @@ class StreamMeter:
         """Where pictures are so small that nothing changes, a later key picture is kept, to compare with the first."""
         if self._first.key is None or self._later is not None or self.media.codec == "JPEG":
             return
+        if float(records["size_bytes"].mean()) > 2 * _STILL_BYTES:
+            self._still[0] += _STILL_BYTES * len(records)
+            self._still[1] += int(((records["flags"] & MARKER) != 0).sum())
+            return  # far from it, without a closer look
         other = records[(records["flags"] & KEY) == 0]
         self._still[0] += int(other["size_bytes"].sum())
         self._still[1] += int(((other["flags"] & MARKER) != 0).sum())
@@ -151,16 +159,23 @@ class StreamMeter:
         if pictures >= _STILL_PICTURES and size < _STILL_BYTES * pictures and waited_s >= _STILL_AFTER_S:
             self._later = KeyFinder(self.media)
 
-    def _look(self, data: bytes, arrival_s: float) -> None:
-        try:
-            packet = RtpPacket.parse(data)
-        except RemoteProtocolError:
-            return  # counted where the records are made
-        if packet.ssrc != self._ssrc or packet.payload_type != self.media.payload_type:
-            return
-        finder = self._first if self._first.wanted else self._later
-        if finder is not None:
-            finder.push(packet, arrival_s)
+    def look(self, packets: Sequence[bytes], arrival_s: float) -> None:
+        """Look for a key picture in whole packets, in the order in which they came."""
+        for data in packets:
+            finder = self._first if self._first.wanted else self._later
+            if finder is None or not finder.wanted:
+                return
+            if finder.passes_over(data):
+                continue
+            try:
+                packet = RtpPacket.parse(data)
+            except RemoteProtocolError:
+                continue  # counted where the records are made
+            if packet.payload_type == self.media.payload_type and packet.ssrc in (
+                self._ssrc,
+                finder.ssrc or packet.ssrc,
+            ):
+                finder.push(packet, arrival_s)
 
     def add_rtcp(self, data: bytes) -> None:
         """Sender reports are checked for form only; a source that says it ends has ended. Raises RemoteProtocolError."""
@@ -184,7 +199,7 @@ class StreamMeter:
         """`until_s`: when the measurement ended, on the clock of the arrival times; silence up to then counts."""
         picture = self._first.format or (self._first.described_format() if self._first.key else None)
         told = self._digest.figures(until_s)
-        if transport != "udp":
+        if transport == "tcp":
             # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
             told = replace(told, jitter_ms=None, jitter_worst_ms=None)
         return StreamMeasurement(

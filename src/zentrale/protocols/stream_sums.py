@@ -8,6 +8,7 @@ next.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -20,14 +21,15 @@ from zentrale.protocols.packet_runs import (
     Ints,
     Ordered,
     extend,
+    in_order,
     ordered_runs,
     split_sources,
 )
 from zentrale.protocols.stream_pictures import Joint, Pictures, Rates, believed, pictures_of
 
-FOLD_PACKETS = 4096
+FOLD_PACKETS = 2048
 _KEPT_BACK = 256  # what came last may still be followed by what belongs before it
-_PATIENCE_PACKETS = 4 * FOLD_PACKETS  # where no such place is found for so long, any place will do
+_PATIENCE_PACKETS = 8 * FOLD_PACKETS  # where no such place is found for so long, any place will do
 _GROUP_PICTURES = 4096  # a group of pictures that is longer is taken apart
 _SECONDS = 3600
 
@@ -72,8 +74,9 @@ class _Run:
 
 @dataclass
 class Sums:
-    """What has been folded."""
+    """What has been folded. `with_jitter`: jitter is asked for."""
 
+    with_jitter: bool = True
     ssrc: int | None = None
     run: _Run | None = None
     runs: int = 0  # of this source
@@ -108,6 +111,9 @@ def fold(sums: Sums, records: Records, clock_hz: int, *, final: bool) -> Records
         if final:
             _end_run(sums, clock_hz)
         return records
+    plain = in_order(records, sums.ssrc)
+    if plain is not None:
+        return _fold_plain(sums, records, plain, clock_hz, final=final)
     sources, _ = split_sources(records, sums.ssrc)
     now = np.ones(len(records), bool)
     if not final:
@@ -127,8 +133,9 @@ def fold(sums: Sums, records: Records, clock_hz: int, *, final: bool) -> Records
             _end_run(sums, clock_hz)
             sums.source_changes += sums.ssrc is not None
             sums.ssrc, sums.transit, sums.runs = ssrc, None, 0
-        received += _fold_source(sums, records, rows, records["sequence"][following].astype(np.int64), clock_hz)
-        _jitter(sums, records["arrival_s"][rows] * clock_hz - records["timestamp"][rows].astype(np.float64))
+        numbers = records["sequence"][following].astype(np.int64)
+        received += _fold_runs(sums, records, ordered_runs(records, rows), numbers, clock_hz)
+        _jitter(sums, records[rows], clock_hz)
         measured += len(rows)
     sums.foreign += int(now.sum()) - measured
     if final:
@@ -136,6 +143,26 @@ def fold(sums: Sums, records: Records, clock_hz: int, *, final: bool) -> Records
     if received:
         _arrivals(sums, records[np.sort(np.concatenate(received))])
     return records[~now]
+
+
+def _fold_plain(sums: Sums, records: Records, run: Ordered, clock_hz: int, *, final: bool) -> Records:
+    """As `fold`, where all of it is one run: nearly always."""
+    end = len(records)
+    if not final:
+        stamps = records["timestamp"][: max(0, end - _KEPT_BACK) + 1]
+        places = np.flatnonzero(stamps[1:] != stamps[:-1])
+        if not len(places):
+            return records
+        end = int(places[-1]) + 1
+    told, following = records[:end], records["sequence"][end : end + 1].astype(np.int64)
+    sums.ssrc = int(records["ssrc"][0])
+    received = _fold_runs(sums, told, [run.first(end)], following, clock_hz)
+    _jitter(sums, told, clock_hz)
+    if final:
+        _end_run(sums, clock_hz)
+    if received:
+        _arrivals(sums, told if len(received[-1]) == end else told[np.sort(np.concatenate(received))])
+    return records[end:]
 
 
 def _place_to_end(records: Records, sources: list[Ints]) -> int:
@@ -158,10 +185,9 @@ def _place_to_end(records: Records, sources: list[Ints]) -> int:
     return int(rows[places[-1] + 1]) if len(places) else 0
 
 
-def _fold_source(sums: Sums, records: Records, rows: Ints, following: Ints, clock_hz: int) -> list[Ints]:
+def _fold_runs(sums: Sums, records: Records, runs: Sequence[Ordered], following: Ints, clock_hz: int) -> list[Ints]:
     """The runs of one source; `following` are the numbers that wait. Returns the rows that count as received."""
     received: list[Ints] = []
-    runs = ordered_runs(records, rows)
     for index, run in enumerate(runs):
         if index or not _goes_on(sums, run):
             _end_run(sums, clock_hz)
@@ -288,17 +314,23 @@ def _arrivals(sums: Sums, records: Records) -> None:
     sums.seconds = added[-_SECONDS:]
 
 
-def _jitter(sums: Sums, transit: Floats) -> None:
+_BLOCK = 256
+_WEIGHT = (15 / 16) ** np.arange(1, _BLOCK + 1)
+
+
+def _jitter(sums: Sums, records: Records, clock_hz: int) -> None:
     """J += (|D| - J) / 16 for each packet (RFC 3550 appendix A.8), a block at a time: after k packets the old J weighs
     (15/16)^k, which 256 of them bring down to where a double still holds it.
     """
-    first = transit[0] if sums.transit is None else sums.transit
-    apart = np.abs(np.diff(np.concatenate([[first], transit])))
-    apart = apart[(0 if sums.transit is not None else 1) :]
+    if not sums.with_jitter:
+        return
+    transit = records["arrival_s"] * clock_hz - records["timestamp"]
+    apart = np.abs(np.diff(transit, prepend=transit[0] if sums.transit is None else sums.transit))
+    apart = apart[1 if sums.transit is None else 0 :]
     sums.transit = float(transit[-1])
     apart = apart[apart < 0x40000000]  # the 32-bit time stamp wrapped: no information in this one
-    for begin in range(0, len(apart), 256):
-        block = apart[begin : begin + 256]
-        weight = (15 / 16) ** np.arange(1, len(block) + 1)
-        told = weight * (sums.jitter + np.cumsum(block / 16 / weight))
+    for begin in range(0, len(apart), _BLOCK):
+        block = apart[begin : begin + _BLOCK]
+        weight = _WEIGHT[: len(block)]
+        told = weight * (sums.jitter + np.cumsum(block / (16 * weight)))
         sums.jitter, sums.jitter_worst = float(told[-1]), max(sums.jitter_worst, float(told.max()))

@@ -13,6 +13,7 @@ from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
+from zentrale.field.playing import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
 from zentrale.jobs.found import FoundDevice
@@ -39,11 +40,14 @@ class Layer(IntEnum):
 
 @dataclass(frozen=True)
 class Request:
-    """How long streams are measured, how packets travel (None: TCP, or UDP where it must), where pictures go."""
+    """How long streams are measured, how packets travel (None: as planned, else TCP, or UDP where it must), where pictures go,
+    and what each answer may take.
+    """
 
     duration_s: float = 5.0
     transport: Transport | None = None
     pictures_folder: Path | None = None
+    answer_s: float = ANSWER_S
 
 
 @dataclass

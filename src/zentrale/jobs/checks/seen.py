@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
 
+from zentrale.field.causes import Cause
 from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import AccessResult
 from zentrale.findings import Finding
@@ -53,7 +54,8 @@ class Unresolved:
 @dataclass(frozen=True)
 class StreamResult:
     """One stream. `measured` is None where it did not play, or was not asked for: `error` says why. A bare address has no
-    `camera`.
+    `camera`. picture_file: name and SHA-256 of its picture, where that was written; looked_at: a picture was judged;
+    cause: why it did not play, where it was asked
     """
 
     camera: str
@@ -63,6 +65,9 @@ class StreamResult:
     error: str
     findings: tuple[Finding, ...]
     picture: bytes | None = None
+    picture_file: tuple[str, str] | None = None
+    looked_at: bool = False
+    cause: Cause | None = None
 
     @property
     def verdict(self) -> str:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from weakref import WeakKeyDictionary
+from typing import TypeVar
 
 from zentrale.errors import DeviceError, Whose
 from zentrale.field import pictures, rtsp_player, scheduler
+from zentrale.field.causes import cause_of
 from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import Progress
 from zentrale.field.scheduler import Failure
@@ -22,12 +24,14 @@ from zentrale.jobs.judging import (
     codes_judged,
     judge_against_plan,
     judge_delivery,
+    judge_group,
     lateness_finding,
+    planned_group,
 )
 from zentrale.jobs.judging_pictures import PICTURE_CODES, judge_change, judge_picture, look_at
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
-from zentrale.logbook.evidence import Judged
+from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
@@ -35,12 +39,14 @@ from zentrale.site.model import Camera, Plan, Policy
 from zentrale.subjects import Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
-BUDGET_S = 60.0  # for one stream, beside the time it is measured
-DECODED_AT_ONCE = 2
+BUDGET_S = 60.0  # for one stream, beside what is asked for
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
 class Measured:
+    """One measurement with what was found; `picture` is its first key picture as JPEG."""
+
     measured: StreamMeasurement | None
     error: str
     findings: tuple[Finding, ...]
@@ -48,18 +54,36 @@ class Measured:
     cause: DeviceError | None = None
 
 
-async def measure_planned(plan: Plan, target: Target, stream: str, request: Request) -> StreamResult:
+async def measure_planned(round: Round, target: Target, stream: str) -> StreamResult:
+    plan, request = round.plan, round.request
     camera, address = target.camera, target.streams[stream]
-    subject = ref_of(camera, f"{stream} stream")
-    visit = replace(target.visit, transport=request.transport, patience_s=PATIENCE_S)
-    result = await measure(subject, camera.source, address, visit, request.duration_s, plan.policy)
+    ref = ref_of(camera, f"{stream} stream")
+    visit = replace(
+        target.visit, transport=request.transport, multicast=bool(planned_group(camera, stream)),
+        patience_s=PATIENCE_S, answer_s=request.answer_s,
+    )  # fmt: skip
+
+    def so_far(measured: StreamMeasurement) -> None:
+        """A long measurement is written down as it goes: one that is interrupted keeps what it had."""
+        told = StreamResult(camera.name, stream, address.url, measured, "", ())
+        notes = Notes()
+        notes.observe(STREAM, ref, "RTSP", stream_document(told))
+        _worker.submit(note, round.keyring.logbook, round.run, notes)
+
+    result = await measure(ref, camera.source, address, visit, request.duration_s, plan.policy, so_far)
     findings = list(result.findings)
     if result.measured is not None:
         source = f"site.toml group {camera.group}"
-        findings += judge_against_plan(subject, result.measured, plan.streams(camera)[stream], source, plan.policy)
-    return StreamResult(
-        camera.name, stream, address.url, result.measured, result.error, tuple(findings), result.picture
-    )
+        findings += judge_against_plan(ref, result.measured, plan.streams(camera)[stream], source, plan.policy)
+        findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.source)
+    kept = None
+    if result.picture is not None and request.pictures_folder is not None:
+        name = f"{camera.name}-{stream}.jpg"
+        await _aside(write_atomically, request.pictures_folder / name, result.picture)
+        kept = name, hashlib.sha256(result.picture).hexdigest()
+    told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
+    cause = cause_of(result.cause) if result.cause is not None else None
+    return replace(told, picture_file=kept, looked_at=result.picture is not None, cause=cause)
 
 
 async def measure(
@@ -79,18 +103,17 @@ async def measure(
         what = f"{error}; {error.advice}" if error.advice else str(error)
         item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")
         return Measured(None, str(error), (item,), cause=error)
-    async with _decoding():
-        picture, seen = await asyncio.to_thread(_decoded, subject, measured)
+    picture, seen = await _aside(_decoded, subject, measured)
     findings = [*judge_delivery(subject, measured, policy, decoded=picture is not None), *seen]
-    return Measured(measured, "", tuple(findings), picture)
+    return Measured(measured.without_pictures(), "", tuple(findings), picture)
 
 
-_gates: WeakKeyDictionary[asyncio.AbstractEventLoop, asyncio.Semaphore] = WeakKeyDictionary()
+# Pictures and files, one after the other and off the event loop: a picture takes some tens of megabytes while it is decoded.
+_worker = ThreadPoolExecutor(1, "pictures")
 
 
-def _decoding() -> asyncio.Semaphore:
-    """A few pictures are decoded at a time: each takes some tens of megabytes meanwhile."""
-    return _gates.setdefault(asyncio.get_running_loop(), asyncio.Semaphore(DECODED_AT_ONCE))
+async def _aside(work: Callable[..., T], *arguments: object) -> T:
+    return await asyncio.get_running_loop().run_in_executor(_worker, work, *arguments)
 
 
 def _decoded(subject: str | Ref, measured: StreamMeasurement) -> tuple[bytes | None, list[Finding]]:
@@ -113,7 +136,7 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
     codes = NOT_PLAYING if found & NOT_PLAYING else frozenset[str]()
     if result.measured is not None:
         codes |= codes_judged(result.measured, plan.streams(camera)[result.stream])
-        codes |= PICTURE_CODES if result.picture is not None else frozenset[str]()
+        codes |= PICTURE_CODES if result.looked_at else frozenset[str]()
         codes |= {"PIC-4"} if result.measured.later_picture or result.measured.still is False else frozenset[str]()
     return Judged(result.ref, codes | found, result.findings)
 
@@ -121,14 +144,13 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 31)} | PICTURE_CODES | {"PIC-4"})
+    codes = frozenset({f"STR-{number}" for number in range(1, 32)} | PICTURE_CODES | {"PIC-4"})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
         wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
         measured = await scheduler.run(
-            wanted, lambda w: measure_planned(round.plan, *w, round.request), at_once=max(1, len(wanted)),
-            budget_s=round.request.duration_s + BUDGET_S,
+            wanted, lambda w: measure_planned(round, *w), at_once=max(1, len(wanted)), budget_s=_budget_s(round.request),
         )  # fmt: skip
         streams = [_not_measured(round, m) if isinstance(m, Failure) else m for m in measured]
         for target in round.targets:
@@ -140,7 +162,9 @@ class Streams(Check):
         round.findings += [late] if late else []
         for result in streams:
             round.observe(STREAM, result.ref, "RTSP", stream_document(result))
-            _keep_picture(round, result)
+            if result.picture_file is not None:
+                name, digest = result.picture_file
+                round.observe(PICTURE, result.ref, "decoded key frame", {"file": name, "sha256": digest})
         for left in round.unresolved:  # not asked for: no observation
             streams += [
                 StreamResult(left.camera.name, s, "", None, left.reason, ()) for s in round.plan.streams(left.camera)
@@ -173,14 +197,9 @@ def _no_stream(camera: Camera, stream: str, url: str, reason: str, code: str = "
     return StreamResult(camera.name, stream, url, None, reason, (item,))
 
 
-def _keep_picture(round: Round, stream: StreamResult) -> None:
-    folder, picture = round.request.pictures_folder, stream.picture
-    if folder is None or picture is None:
-        return
-    name = f"{stream.camera}-{stream.stream}.jpg"
-    write_atomically(folder / name, picture)
-    content = {"file": name, "sha256": hashlib.sha256(picture).hexdigest()}
-    round.observe(PICTURE, stream.ref, "decoded key frame", content)
+def _budget_s(request: Request) -> float:
+    """For one stream, where the camera serves one of three at a time, and each answer takes its time."""
+    return 3 * request.duration_s + 6 * request.answer_s + BUDGET_S
 
 
 def stream_document(stream: StreamResult) -> dict[str, object]:
@@ -193,6 +212,7 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "transport": m.transport if m else None,
         "verdict": stream.verdict,
         "error": stream.error or None,
+        "cause": stream.cause.value if stream.cause else None,
         "codec": m.codec if m else None,
         "profile": m.profile if m else None,
         "width_px": m.width_px if m else None,
@@ -217,6 +237,7 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "packets_strange": m.packets_strange if m else 0,
         "strangers": list(m.strangers) if m else [],
         "multicast_group": (m.group or None) if m else None,
+        "multicast_failed": (m.multicast_failed or None) if m else None,
         "sessions_at_most": m.sessions_at_most if m else None,
         "jitter_ms": _rounded(m.jitter_ms, 2) if m else None,
         "jitter_worst_ms": _rounded(m.jitter_worst_ms, 2) if m else None,
