@@ -40,6 +40,7 @@ FIRST_PACKET_S = 6.0
 TEARDOWN_S = 1.0
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
 # More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
+_FEW_PACKETS = 1000
 MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
 
 
@@ -164,6 +165,8 @@ class Playing:
                 self.progress(self._result())
                 last_told = now
             await self._step(min(end - now, 1.0))
+            if self.meter.unsure_of_stillness and self.stream.packets < _FEW_PACKETS:
+                self._digest()  # at a few packets a second the next thousand are far away
             if self.wire is not None and self.wire.stream.closed:
                 self.meter.ended_early = True
                 return

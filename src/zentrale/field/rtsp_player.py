@@ -87,6 +87,8 @@ async def measure(
                 raise
             await asyncio.sleep(PAUSE_S)
         except GoneError:
+            if sent_on:
+                raise PlayError(sent_on, Cause.ELSEWHERE) from None
             if time.monotonic() + PAUSE_S > end:
                 raise
             await asyncio.sleep(PAUSE_S)

@@ -115,8 +115,9 @@ class KeyFinder:
         samples = [s for s in self.samples if len(s) == 2]
         if self.key is not None or len(samples) < 16:
             return None
-        as_h265 = sum(s[1] == 1 and not s[0] & 0x81 and s[0] >> 1 in _H265_KINDS for s in samples) / len(samples)
-        as_h264 = sum(s[1] != 1 and s[0] in _H264_HEADERS for s in samples) / len(samples)
+        of_h265 = [s[1] == 1 and not s[0] & 0x81 and s[0] >> 1 in _H265_KINDS for s in samples]
+        of_h264 = [s[0] in _H264_HEADERS and not other for s, other in zip(samples, of_h265, strict=True)]
+        as_h265, as_h264 = sum(of_h265) / len(samples), sum(of_h264) / len(samples)
         if self.media.codec == "H264" and as_h265 > 0.9:
             return "H265"
         return "H264" if self.media.codec == "H265" and as_h264 > 0.9 else None

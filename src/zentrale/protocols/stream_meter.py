@@ -99,6 +99,11 @@ class StreamMeter:
         """Whether whole packets are of use: until the first key picture is there, and another where nothing changes."""
         return self._first.wanted or (self._later is not None and self._later.wanted)
 
+    @property
+    def unsure_of_stillness(self) -> bool:
+        """Whether it is not known yet that something changes in the pictures."""
+        return self._first.key is not None and self._later is None and self._still[1] < 2 * _STILL_PICTURES
+
     def take(
         self,
         raw: bytes | bytearray,

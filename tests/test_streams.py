@@ -1,0 +1,354 @@
+"""Stream servers that do what real ones do wrong: what is measured of them, and what is said of each that does not play."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import struct
+import threading
+import time
+from base64 import b64encode
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from fractions import Fraction
+from functools import cache, partial
+from typing import Any
+
+import av
+import numpy as np
+import numpy.typing as npt
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import zentrale
+from stream_server import HOST, StreamServer
+from test_video import encode
+from zentrale.field.causes import Cause, cause_of
+from zentrale.field.datagram_batch import BATCH
+from zentrale.field.intake import Connection, Datagrams
+from zentrale.field.playing import Playing, Visit
+from zentrale.jobs.checks.streams import Measured
+from zentrale.jobs.checks.streams import measure as judged
+from zentrale.jobs.judging import judge_delivery, judge_group, lateness_finding
+from zentrale.jobs.judging_pictures import judge_picture, look_at
+from zentrale.protocols import h264
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.video import split_annex_b
+from zentrale.site.model import Policy
+
+Picture = npt.NDArray[np.uint8]
+RIGHT = Visit(Credentials("viewer", "secret"))
+
+
+def _encoded(pictures: Iterable[Picture], **options: str) -> Iterator[bytes]:
+    encoder = av.CodecContext.create("libx264", "w")
+    assert isinstance(encoder, av.VideoCodecContext)
+    encoder.pix_fmt, encoder.thread_count, encoder.time_base = "yuv420p", 1, Fraction(1, 25)
+    encoder.options = {"preset": "ultrafast", "tune": "zerolatency", "g": "25", **options}
+    for number, picture in enumerate(pictures):
+        if not number:
+            encoder.height, encoder.width = picture.shape[:2]
+        yield b"".join(bytes(p) for p in encoder.encode(av.VideoFrame.from_ndarray(picture, format="rgb24")))
+
+
+@cache
+def moving(codec: str = "libx264", count: int = 50, intra_refresh: int = 0) -> list[list[bytes]]:
+    """RTP payloads of pictures with noise, as a camera's are; a key picture each second."""
+    if codec == "libx265":
+        return [split_annex_b(p) for p in encode(codec, 320, 192, count, 25)]
+    chance = np.random.default_rng(1)
+    noise = (chance.integers(0, 255, (24, 40, 3), dtype=np.uint8).repeat(8, 0).repeat(8, 1) for _ in range(count))
+    options = {"x264-params": f"intra-refresh=1:keyint={intra_refresh}"} if intra_refresh else {}
+    return [[p for p, _ in h264.packetize(split_annex_b(u), 1200)] for u in _encoded(noise, **options)]
+
+
+def play(server: StreamServer, visit: Visit | None = None, seconds: float = 1.2, times: int = 1) -> list[Measured]:
+    async def run() -> list[Measured]:
+        async with server.running() as url:
+            one = partial(judged, "", "", StreamAddress.parse(url), visit or Visit(answer_s=1.0), seconds)
+            return await asyncio.gather(*(one() for _ in range(times)))
+
+    return asyncio.run(run())
+
+
+def _measurement() -> StreamMeasurement:
+    return StreamMeasurement(transport="tcp", codec="H264", packets_received=900, packets_expected=900, measured_s=5.0)
+
+
+def codes(found: Measured) -> set[str]:
+    return {f.code for f in found.findings}
+
+
+JUNK = b"v=0\r\ns=nothing that could be played\r\n"
+REFUSALS: dict[str, tuple[dict[str, Any], Cause, str]] = {
+    "password": ({"password": "other"}, Cause.PASSWORD, "STR-18"),
+    "path": ({"status": {"DESCRIBE": "404 Stream Not Found"}}, Cause.PATH, "STR-19"),
+    "transport": ({"status": {"SETUP": "461 Unsupported Transport"}}, Cause.TRANSPORT, "STR-20"),
+    "busy": ({"sessions": 0}, Cause.BUSY, "STR-21"),
+    "too many": ({"status": {"PLAY": "453 Too many clients"}}, Cause.BUSY, "STR-21"),
+    "description": ({"sdp": JUNK}, Cause.DESCRIPTION, "STR-22"),
+    "closed": ({"shuts": "PLAY"}, Cause.CLOSED, "STR-23"),
+    "silent": ({"mute": "SETUP"}, Cause.SILENT, "STR-24"),
+    "elsewhere": (
+        {"status": {"DESCRIBE": "302 Found"}, "headers": {"DESCRIBE": "Location: rtsp://10.9.9.9/live\r\n"}},
+        Cause.ELSEWHERE, "STR-25",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", REFUSALS)
+def test_each_cause_has_its_finding_and_only_silence_everywhere_is_not_reached(name: str) -> None:
+    changes, cause, code = REFUSALS[name]
+    (found,) = play(StreamServer(moving(), **changes), replace(RIGHT, answer_s=1.0))
+    assert found.cause is not None and cause_of(found.cause) is cause and codes(found) == {code}
+    assert "ping" not in found.findings[0].advice and found.findings[0].advice
+
+
+@contextmanager
+def serving(server: StreamServer) -> Iterator[str]:
+    """The server in a loop of its own, for commands."""
+    loop, told = asyncio.new_event_loop(), threading.Event()
+    urls: list[str] = []
+
+    async def run() -> None:
+        async with server.running() as url:
+            urls.append(url)
+            told.set()
+            await stop.wait()
+
+    stop = asyncio.Event()
+    thread = threading.Thread(target=lambda: loop.run_until_complete(run()))
+    thread.start()
+    assert told.wait(10)
+    try:
+        yield urls[0]
+    finally:
+        loop.call_soon_threadsafe(stop.set)
+        thread.join(10)
+        loop.close()
+
+
+def test_a_command_on_one_address_tells_the_cause_also_in_its_document() -> None:
+    with serving(StreamServer(moving(), status={"DESCRIBE": "404 Not Found"})) as url:
+        told = zentrale("verify", url, "--seconds", "1", "--json")
+    assert told.code == 1 and told.json["streams"][0]["cause"] == "no such path"
+    assert [f["code"] for f in told.json["findings"]] == ["STR-19"]
+    nowhere = zentrale("verify", f"rtsp://{HOST}:9/live", "--seconds", "1", "--json")
+    assert nowhere.code == 3 and "ping" in nowhere.err and nowhere.json["streams"][0]["cause"] == "no answer"
+    assert zentrale("verify", url, "--answer-within", "0").code == 2
+
+
+def test_each_answer_has_its_own_time() -> None:
+    """Three answers of 0.5 s within 0.8 s each are slow, not dead."""
+    slow = {"OPTIONS": 0.5, "DESCRIBE": 0.5, "SETUP": 0.5}
+    (found,) = play(StreamServer(moving(), delay_s=slow), Visit(answer_s=0.8), 1)
+    assert found.measured is not None and found.measured.packets_lost == 0
+
+
+def test_packets_before_the_answer_to_play_count() -> None:
+    """The first picture is a key picture, of 10 and more packets; those that follow begin at the second."""
+    early = StreamServer(moving(), early=True, delay_s={"PLAY": 0.3})
+    (found,) = play(early, seconds=1)
+    assert found.measured is not None and found.measured.packets_lost == 0
+    assert found.measured.first_picture_s is not None and found.measured.first_picture_s < 0.3
+
+
+def test_one_time_nonces_are_answered_each_time() -> None:
+    server = StreamServer(moving(), password="secret")
+    (found,) = play(server, RIGHT)
+    assert found.measured is not None and found.measured.frames > 20
+    assert server.asked.count("DESCRIBE") <= 2 and server.asked[-1] == "TEARDOWN"
+    (wrong,) = play(StreamServer(moving(), password="other"), RIGHT)
+    assert codes(wrong) == {"STR-18"} and "secret" not in str(wrong.findings)
+
+
+def test_a_session_is_kept_alive_by_what_the_server_understands() -> None:
+    """It offers GET_PARAMETER, answers it with 501, and ends sessions that nobody refreshed for 2 s."""
+    server = StreamServer(moving(), refresh_s=2)
+    (found,) = play(server, seconds=4)
+    assert found.measured is not None and not found.measured.ended_early and "GET_PARAMETER" in server.asked
+    assert server.asked.count("OPTIONS") >= 2
+
+
+def test_a_camera_that_serves_one_session_is_measured_in_turn() -> None:
+    server = StreamServer(moving(), sessions=1)
+    found = play(server, seconds=1, times=3)
+    assert all(f.measured and f.measured.packets_lost == 0 for f in found) and server.most_open == 1
+    assert any("STR-26" in codes(f) for f in found)
+
+
+def test_over_udp_only_the_announced_port_counts_and_others_are_told() -> None:
+    udp = Visit(transport=Transport.UDP, answer_s=1)
+    (plain,) = play(StreamServer(moving(), stranger=True), udp)
+    assert plain.measured is not None and plain.measured.packets_doubled == 0 and plain.measured.frames > 20
+    assert "STR-30" in codes(plain) and plain.measured.packets_strange >= plain.measured.packets_received - 20
+    assert plain.measured.jitter_ms is not None and plain.measured.jitter_ms < 20
+    (other,) = play(StreamServer(moving(), other_port=True), udp)
+    assert codes(other) == {"STR-24"}, "nothing came from where it said"
+
+
+def test_multicast_is_joined_where_it_is_planned_or_described() -> None:
+    group = "239.192.7.1"
+    (planned,) = play(StreamServer(moving(), group=group), Visit(multicast=True, answer_s=1))
+    (described,) = play(StreamServer(moving(), group=group, stranger=True), Visit(answer_s=1))
+    for found in (planned, described):
+        assert found.measured is not None and found.measured.group == f"{group}:47000"
+        assert found.measured.frames > 20 and found.measured.packets_lost == 0
+    refuses = {"SETUP": "461 Unsupported Transport"}
+    (missing,) = play(StreamServer(moving(), status=refuses), Visit(multicast=True, answer_s=1))
+    assert codes(missing) == {"STR-20"}
+    other = list(judge_group("x", planned.measured or _measurement(), "239.192.7.2", "plan"))
+    assert [f.code for f in other] == ["STR-29"]
+
+
+def test_what_a_description_says_is_held_against_the_pictures() -> None:
+    other = next(u for u in split_annex_b(encode("libx264", 640, 352)[0]) if u[0] & 31 == 7)
+    more = f"a=fmtp:96 sprop-parameter-sets={b64encode(other).decode()}\r\na=framerate:12.5\r\n"
+    (found,) = play(StreamServer(moving(), more=more), seconds=2.5)
+    told = [f.measured for f in found.findings if f.code == "STR-27"]
+    assert told == ["described as 640x352, the pictures are 320x192", "described as 12.5 frames/s, 25.0 frames/s come"]
+    for described, sent in (("H264", "H265"), ("H265", "H264")):
+        (found,) = play(StreamServer(moving("libx26" + sent[-1]), codec=described))
+        assert any(sent in f.measured for f in found.findings if f.code == "STR-27"), described
+
+
+def test_a_stream_under_intra_refresh_has_a_picture_and_is_told() -> None:
+    """x264 renews columns of the picture one after the other and begins with one IDR picture only, which is left out."""
+    sent = moving(count=90, intra_refresh=20)[1:]
+    (found,) = play(StreamServer(sent), seconds=2.5)
+    assert found.measured is not None and found.measured.intra_refresh and found.picture is not None
+    assert found.measured.keyframe_interval_s == pytest.approx(0.8, abs=0.1) and "STR-9" not in codes(found)
+
+
+def _shade(level: int) -> Picture:
+    return np.full((720, 1280), level, np.uint8)
+
+
+def _edges(width: int) -> Picture:
+    """Stripes whose edges rise over so many points."""
+    wave = np.clip((np.abs((np.arange(1280) % 160) - 80) - 40) / max(1, width) + 0.5, 0, 1)
+    return np.tile((40 + 180 * wave).astype(np.uint8), (720, 1))
+
+
+@pytest.mark.parametrize(
+    ("picture", "wanted"),
+    [(_shade(16), ["PIC-1"]), (_shade(250), ["PIC-2"]), (_shade(120), []), (_edges(60), ["PIC-3"]), (_edges(1), []),
+     (np.vstack([_shade(16)[:600], _edges(1)[:120]]), [])],
+)  # fmt: skip
+def test_a_picture_is_accused_of_what_no_scene_looks_like(picture: Picture, wanted: list[str]) -> None:
+    assert [f.code for f in judge_picture("x", look_at(picture))] == wanted
+
+
+def test_a_picture_that_stands_still_and_one_of_hardly_any_bits_are_told_for_a_bare_address() -> None:
+    shade = np.tile(np.linspace(20, 200, 1920).astype(np.uint8)[None, :, None], (1088, 1, 3))
+    shade[:, ::64] = 255
+    (found,) = play(
+        StreamServer([split_annex_b(p) for p in _encoded([shade] * 50, preset="veryfast", qp="24")]), seconds=3.5
+    )
+    assert codes(found) == {"PIC-4"}
+    scanty = replace(_measurement(), bitrate_bps=9000.0, fps=25.0, width_px=1920, height_px=1080)
+    assert [f.code for f in judge_delivery("x", scanty, Policy(), decoded=True)] == ["STR-28"]
+    assert not list(judge_delivery("x", replace(scanty, bitrate_bps=200_000.0), Policy(), decoded=True))
+    (lives,) = play(StreamServer(moving()), seconds=2.5)
+    assert codes(lives) == set()
+
+
+chunks = st.lists(st.integers(1, 400), max_size=40)
+PACKET = st.binary(min_size=0, max_size=60)
+
+
+@settings(max_examples=100)
+@given(st.lists(st.tuples(st.integers(0, 3), PACKET), max_size=30), chunks)
+def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
+    frames: list[tuple[int, bytes]], cuts: list[int]
+) -> None:
+    """RFC 2326 clause 10.12, with an answer in the middle."""
+    message = b"RTSP/1.0 200 OK\r\nCSeq: 9\r\nContent-Length: 3\r\n\r\nabc"
+    wire = b"".join(b"$" + bytes([c]) + len(p).to_bytes(2, "big") + p for c, p in frames)
+    half = sum(4 + len(p) for _, p in frames[: len(frames) // 2])
+    wire = wire[:half] + message + wire[half:]
+    ours, theirs = socket.socketpair()
+    with ours, theirs:
+        ours.setblocking(False)
+        stream = Connection(ours)
+        stream.channel = 0
+        for at in [*cuts, len(wire)]:
+            theirs.sendall(wire[:at])
+            wire = wire[at:]
+            stream.read(5.0)
+    own = [p for c, p in frames if c == 0]
+    taken = stream.take()
+    heads = [bytes(taken.records[i : i + 20]) for i in range(0, len(taken.records), 20)]
+    assert heads == [(b"$\0" + len(p).to_bytes(2, "big") + p)[:20].ljust(20, b"\0") for p in own]
+    assert dict(taken.odd) == {i: p for i, p in enumerate(own) if len(p) < 16 or p[0] != 0x80}
+    assert (
+        stream.messages == [message] and stream.control == [p for c, p in frames if c == 1] and len(taken) == len(own)
+    )
+
+
+@pytest.mark.parametrize("batch", [None, BATCH])
+def test_datagrams_are_taken_alike_one_by_one_and_many_at_a_time(batch: Any) -> None:
+    sockets = [socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(4)]
+    rtp, rtcp, camera, stranger = sockets
+    try:
+        for sock in sockets:
+            sock.bind((HOST, 0))
+            sock.setblocking(False)
+        stream = Datagrams(rtp, rtcp, batch)
+        stream.source = camera.getsockname()
+        stream.odd_first = bytes(b & 31 == 24 for b in range(256))
+        packets = [
+            struct.pack("!BBHII", 0x80, 96, n, n, 7) + bytes([24 if n % 30 == 7 else 65]) * (n * 9) for n in range(75)
+        ]
+        for number, packet in enumerate(packets):
+            camera.sendto(packet, rtp.getsockname())
+            if number % 40 == 3:
+                stranger.sendto(packet, rtp.getsockname())
+        rtcp_packet = b"\x81\xcb\x00\x01\x00\x00\x00\x07"
+        camera.sendto(rtcp_packet, rtcp.getsockname())
+        now = time.monotonic()
+        stream.read(now)
+        taken = stream.take()
+        assert bytes(taken.records) == b"".join(
+            (b"$\0" + len(p).to_bytes(2, "big") + p)[:20].ljust(20, b"\0") for p in packets
+        )
+        assert [r for r, _ in taken.odd] == [0, *(n for n in range(75) if n % 30 == 7)] and taken.odd[-1][1] == packets[
+            67
+        ]
+        assert sum(stream.strangers.values()) == 2 and list(taken.arrivals) == sorted(taken.arrivals)
+        assert now - 5 < taken.arrivals[0] <= now + 0.01 and stream.dropped() == 0
+    finally:
+        for sock in sockets:
+            sock.close()
+
+
+def test_what_this_machine_drops_is_said_and_no_camera_is_judged_by_it() -> None:
+    rtp, rtcp, camera = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(3))
+    with rtp, rtcp, camera:
+        for sock in (rtp, rtcp, camera):
+            sock.bind((HOST, 0))
+        rtp.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4608)
+        stream = Datagrams(rtp, rtcp)
+        for _ in range(100):
+            camera.sendto(bytes(1400), rtp.getsockname())
+        assert 80 < stream.dropped() <= 100
+    lossy = replace(_measurement(), packets_lost=100, packets_dropped_here=100)
+    assert not list(judge_delivery("x", lossy, Policy(), decoded=True))
+    late = lateness_finding([lossy])
+    assert late is not None and "100 datagrams of 1 stream" in late.measured
+
+
+def test_a_long_measurement_tells_its_figures_on_the_way() -> None:
+    told: list[StreamMeasurement] = []
+
+    async def run() -> StreamMeasurement:
+        async with StreamServer(moving()).running() as url:
+            playing = Playing(StreamAddress.parse(url), Visit(), Transport.TCP, progress=told.append, progress_s=0.5)
+            return await playing.run(2.2)
+
+    end = asyncio.run(run())
+    assert len(told) >= 2 and 0 < told[0].packets_received < told[-1].packets_received < end.packets_received
