@@ -249,7 +249,7 @@ def test_a_picture_that_stands_still_and_one_of_hardly_any_bits_are_told_for_a_b
     (found,) = play(
         StreamServer([split_annex_b(p) for p in _encoded([shade] * 50, preset="veryfast", qp="24")]), seconds=3.5
     )
-    assert codes(found) == {"PIC-4"}
+    assert codes(found) == {"PIC-4", "STR-28"}
     scanty = replace(_measurement(), bitrate_bps=9000.0, fps=25.0, width_px=1920, height_px=1080)
     assert [f.code for f in judge_delivery("x", scanty, Policy(), decoded=True)] == ["STR-28"]
     assert not list(judge_delivery("x", replace(scanty, bitrate_bps=200_000.0), Policy(), decoded=True))

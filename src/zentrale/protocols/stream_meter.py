@@ -92,6 +92,7 @@ class StreamMeter:
         self._last_arrival_s = 0.0
         self._first = KeyFinder(media)
         self._later: KeyFinder | None = None
+        self._moves = False
         self._still = [0, 0]  # bytes and pictures after the first key picture
 
     @property
@@ -102,7 +103,7 @@ class StreamMeter:
     @property
     def unsure_of_stillness(self) -> bool:
         """Whether it is not known yet that something changes in the pictures."""
-        return self._first.key is not None and self._later is None and self._still[1] < 2 * _STILL_PICTURES
+        return self._first.key is not None and self._later is None and not self._moves and self.media.codec != "JPEG"
 
     def take(
         self,
@@ -150,18 +151,18 @@ class StreamMeter:
 
     def _watch_for_stillness(self, records: Records) -> None:
         """Where pictures are so small that nothing changes, a later key picture is kept, to compare with the first."""
-        if self._first.key is None or self._later is not None or self.media.codec == "JPEG":
+        if not self.unsure_of_stillness:
             return
-        if float(records["size_bytes"].mean()) > 2 * _STILL_BYTES:
-            self._still[0] += _STILL_BYTES * len(records)
-            self._still[1] += int(((records["flags"] & MARKER) != 0).sum())
-            return  # far from it, without a closer look
         other = records[(records["flags"] & KEY) == 0]
         self._still[0] += int(other["size_bytes"].sum())
         self._still[1] += int(((other["flags"] & MARKER) != 0).sum())
         size, pictures = self._still
         waited_s = float(records["arrival_s"][-1]) - self._first.arrival_s
-        if pictures >= _STILL_PICTURES and size < _STILL_BYTES * pictures and waited_s >= _STILL_AFTER_S:
+        if pictures < _STILL_PICTURES:
+            return
+        if size >= _STILL_BYTES * pictures:
+            self._moves = True
+        elif waited_s >= _STILL_AFTER_S:
             self._later = KeyFinder(self.media)
 
     def look(self, packets: Sequence[bytes], arrival_s: float) -> None:
@@ -218,7 +219,7 @@ class StreamMeter:
             first_picture_s=self._first.arrival_s - self.started_s if self._first.key else None,
             ended_early=self.ended_early,
             key_picture=self._first.key,
-            still=self._later is not None if self._still[1] >= _STILL_PICTURES else None,
+            still=self._later is not None if self._later or self._moves else None,
             later_picture=self._later.key if self._later else None,
             named_hosts=named_hosts,
             contradictions=tuple(self._contradictions(told)),
