@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from fractions import Fraction
 from functools import cache, partial
+from pathlib import Path
 from typing import Any
 
 import av
@@ -22,23 +23,32 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import zentrale
+from conftest import make_site, zentrale
 from stream_server import HOST, StreamServer
 from test_video import encode
+from zentrale.field import playing
 from zentrale.field.causes import Cause, cause_of
 from zentrale.field.datagram_batch import BATCH
 from zentrale.field.intake import Connection, Datagrams
-from zentrale.field.playing import Playing, Visit
-from zentrale.jobs.checks.streams import Measured
+from zentrale.field.playing import Visit
+from zentrale.jobs.checks.check import Request, Round
+from zentrale.jobs.checks.seen import StreamResult, Target
+from zentrale.jobs.checks.streams import Measured, measure_planned
 from zentrale.jobs.checks.streams import measure as judged
 from zentrale.jobs.judging import judge_delivery, judge_group, lateness_finding
 from zentrale.jobs.judging_pictures import judge_picture, look_at
+from zentrale.jobs.keyring import Keyring
+from zentrale.logbook.evidence import latest
+from zentrale.logbook.ledger import Patience
+from zentrale.logbook.store import Logbook
 from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
 from zentrale.protocols.stream_meter import StreamMeasurement
 from zentrale.protocols.video import split_annex_b
+from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Policy
+from zentrale.site.reading import read_plan
 
 Picture = npt.NDArray[np.uint8]
 RIGHT = Visit(Credentials("viewer", "secret"))
@@ -342,13 +352,19 @@ def test_what_this_machine_drops_is_said_and_no_camera_is_judged_by_it() -> None
     assert late is not None and "100 datagrams of 1 stream" in late.measured
 
 
-def test_a_long_measurement_tells_its_figures_on_the_way() -> None:
-    told: list[StreamMeasurement] = []
+def test_a_long_measurement_is_written_down_on_the_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The figures so far, each minute (here each half second): a run that is interrupted keeps them."""
+    monkeypatch.setattr(playing, "PROGRESS_S", 0.5)
+    plan = read_plan(SiteFolder(make_site(tmp_path)))
+    with Logbook(tmp_path / "logbook.sqlite") as log, log.running("verify", "laptop") as run:
 
-    async def run() -> StreamMeasurement:
-        async with StreamServer(moving()).running() as url:
-            playing = Playing(StreamAddress.parse(url), Visit(), Transport.TCP, progress=told.append, progress_s=0.5)
-            return await playing.run(2.2)
+        async def measured() -> StreamResult:
+            keyring = Keyring(plan, None, log, Patience(1800))
+            async with StreamServer(moving()).running() as url:
+                target = Target(plan.cameras[0], "", Visit(), {"main": StreamAddress.parse(url)})
+                return await measure_planned(Round(plan, (), keyring, Request(2.2), {}, run), target, "main")
 
-    end = asyncio.run(run())
-    assert len(told) >= 2 and 0 < told[0].packets_received < told[-1].packets_received < end.packets_received
+        end = asyncio.run(measured())
+        kept = latest(log, "stream")
+    (content,) = [o.content for o in kept.values()]
+    assert end.measured is not None and 20 < content["packets_received"] < end.measured.packets_received

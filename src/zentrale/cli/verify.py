@@ -318,20 +318,33 @@ def _show_address(output: Output, result: Verification) -> None:
         output.line(f"does not play: {stream.error}")
         return
     unknown = "not known"
-    seconds = m.bitrate_by_second[: int(m.measured_s)]
-    spread = f", by second {quantities.bitrate(min(seconds))} to {quantities.bitrate(max(seconds))}" if seconds else ""
+    # Whole seconds of arrival beside whole groups of pictures: the mean belongs into the range all the same.
+    seconds = [*m.bitrate_by_second[: int(m.measured_s)], m.bitrate_bps or 0]
+    spread = (
+        f", by second {quantities.bitrate(min(seconds))} to {quantities.bitrate(max(seconds))}"
+        if len(seconds) > 1
+        else ""
+    )
     rows = [
         ["codec", f"{m.codec or unknown} {m.profile}".strip()],
         ["resolution", quantities.resolution(m.width_px, m.height_px) if m.width_px and m.height_px else unknown],
         ["frame rate", f"{m.fps:.1f} frames/s" if m.fps else unknown],
         ["bit rate", quantities.bitrate(m.bitrate_bps) + spread if m.bitrate_bps else unknown],
-        ["key frame every", f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "not seen twice"],
+        [
+            "key frame every",
+            (f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "not seen twice")
+            + (", renewed part by part (intra refresh)" if m.intra_refresh else ""),
+        ],
         [
             "packets",
             f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_reordered} out of order, "
             f"{m.packets_doubled} twice",
         ],
-        ["longest gap", quantities.seconds(m.longest_gap_s)],
+        [
+            "longest gap",
+            quantities.seconds(m.longest_gap_s)
+            + (f", read each {quantities.seconds(m.reading_pace_s)}" if m.reading_pace_s else ""),
+        ],
         [
             "jitter",
             f"{m.jitter_ms:.1f} ms, at worst {m.jitter_worst_ms:.1f} ms"
@@ -343,7 +356,7 @@ def _show_address(output: Output, result: Verification) -> None:
             f"after {quantities.seconds(m.first_picture_s)}" if m.first_picture_s is not None else "none",
         ],
         ["pictures", f"{m.frames} in {m.measured_s:.1f} s, {m.frames_damaged} damaged"],
-        ["transport", m.transport.upper()],
+        ["transport", f"multicast, from {m.group}" if m.group else m.transport.upper()],
     ]
     output.table(["what", "measured"], rows)
 

@@ -38,6 +38,7 @@ log = logging.getLogger(__name__)
 ANSWER_S = 12.0  # a busy camera may take 6 s for one answer
 FIRST_PACKET_S = 6.0
 TEARDOWN_S = 1.0
+PROGRESS_S = 60.0
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
 # More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
 _FEW_PACKETS = 1000
@@ -75,13 +76,12 @@ class Playing:
         *,
         may_join: bool = False,
         progress: Callable[[StreamMeasurement], None] | None = None,
-        progress_s: float = 60.0,
     ) -> None:
         self.address = address
         self.visit = visit
         self.transport = transport
         self.may_join = may_join
-        self.progress, self.progress_s = progress, progress_s
+        self.progress = progress
         self.meter: StreamMeter | None = None
         self.measured_until_s: float | None = None
         self.wire: Wire | None = None
@@ -161,7 +161,7 @@ class Playing:
             if now - last_keep_alive >= session.session_timeout_s / 2:
                 session.keep_alive()
                 last_keep_alive = now
-            if self.progress and now - last_told >= self.progress_s:
+            if self.progress and now - last_told >= PROGRESS_S:
                 self.progress(self._result())
                 last_told = now
             await self._step(min(end - now, 1.0))
