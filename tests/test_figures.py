@@ -16,7 +16,7 @@ from reference_meter import ReferenceMeter, recorded
 from test_video import encode
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
-from zentrale.protocols import h264, rtcp
+from zentrale.protocols import h264, rtcp, stream_sums
 from zentrale.protocols.packet_log import KEY, REFRESH, START
 from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
@@ -132,6 +132,23 @@ def test_hours_are_folded_as_they_come_and_the_figures_stay_those_of_the_whole(
     for name, value in vars(at_once).items():
         assert getattr(folded, name) == (pytest.approx(value) if isinstance(value, float) else value), name
     assert digest.waiting < 6000, "what was folded is not kept"
+
+
+def test_what_is_kept_of_hours_is_little_and_right(monkeypatch: pytest.MonkeyPatch) -> None:
+    """20,000 pictures of a packet each, after one key picture: 25 a second, the last half minute of them second by second."""
+    monkeypatch.setattr(stream_sums, "_SECONDS", 30)
+    packets = [
+        (n / 25, RtpPacket(96, n & 0xFFFF, n * 3600, 7, bytes([0x65 if not n else 0x41]) + bytes(n % 100), True))
+        for n in range(20_000)
+    ]
+    digest = Digest(90_000)
+    for begin in range(0, len(packets), 1000):
+        digest.add(recorded(packets[begin : begin + 1000]))
+    found = digest.figures()
+    check(found, frames=20_000, packets_lost=0, packets_doubled=0)
+    assert found.fps == pytest.approx(25, rel=1e-6) and found.bitrate_bps == pytest.approx(8 * 50.5 * 25, rel=0.002)
+    second = [8 * sum(range(first, first + 25)) for first in (1, 26, 51, 76)]
+    assert found.bitrate_by_second == tuple(second[number % 4] for number in range(770, 800))
 
 
 def test_a_new_source_or_a_jump_is_measured_on_and_told() -> None:

@@ -65,7 +65,6 @@ class _Run:
     """A run of numbers that goes on: up to where it has been folded."""
 
     joint: Joint
-    missing: set[int] = field(default_factory=set)  # numbers that may come yet
     tail: Pictures | None = None  # from its last key picture on
     counted: bool = False  # the tail begins where the rates end
     reach: _Reach = field(default_factory=_Reach)  # of all its pictures
@@ -194,8 +193,7 @@ def _fold_runs(sums: Sums, records: Records, runs: Sequence[Ordered], following:
             sums.jumps += sums.runs > 0
             sums.runs += 1
         elif sums.run is not None:
-            run, late = _without_stragglers(sums, sums.run, run)
-            received.append(late)
+            run = _numbered_on(sums, sums.run, run)
         if not len(run.rows):
             continue
         after = None
@@ -219,21 +217,13 @@ def _step(number: int, to: int) -> int:
     return (to - number + 0x8000) % 0x10000 - 0x8000
 
 
-def _without_stragglers(sums: Sums, before: _Run, run: Ordered) -> tuple[Ordered, Ints]:
-    """The run, numbered on from the one before; and the rows of it that belong before that one's end."""
+def _numbered_on(sums: Sums, before: _Run, run: Ordered) -> Ordered:
+    """The run with its numbers on from the one before. What was folded is told: a number from there is there twice."""
     last = before.joint.number
     extended = run.extended + last + _step(last, int(run.extended[0])) - int(run.extended[0])
-    old = extended <= last
-    came = np.array([int(number) in before.missing for number in extended[old]], bool)
-    before.missing -= set(extended[old].tolist())
-    if came.any():
-        sums.received += int(came.sum())
-        sums.late += int(came.sum())
-        sums.reordered += int(came.sum())
-        sums.depth = max(sums.depth, int(last - extended[old][came].min()))
-    sums.doubled += int((~came).sum())
-    kept = replace(run, rows=run.rows[~old], extended=extended[~old], late=run.late[~old])
-    return kept, run.rows[old][came]
+    new = extended > last
+    sums.doubled += int((~new).sum())
+    return replace(run, rows=run.rows[new], extended=extended[new], late=run.late[new])
 
 
 def _count(sums: Sums, records: Records, run: Ordered, after: Joint | None, clock_hz: int) -> None:
@@ -249,10 +239,6 @@ def _count(sums: Sums, records: Records, run: Ordered, after: Joint | None, cloc
     sums.refresh |= bool((records["flags"][run.rows] & REFRESH).any())
     if sums.run is None:
         sums.run = _Run(Joint(begin))
-    numbers = np.concatenate([[begin], run.extended])
-    holes = np.flatnonzero(np.diff(numbers) > 1)
-    missing = {n for hole in holes for n in range(int(numbers[hole]) + 1, int(numbers[hole + 1]))}
-    sums.run.missing = {n for n in sums.run.missing | missing if n > last - MAX_MISORDER}
     if run.late.all():
         sums.run.joint = replace(sums.run.joint, number=last)
         return
