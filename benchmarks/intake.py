@@ -3,8 +3,8 @@
 A source in a process of its own sends H.264 at 4 Mbit/s over loopback, TCP or UDP, as RTSP servers do. Prints what each side
 took, and the ratios. Where there is no ffmpeg, its lines are left out.
 
-    python benchmarks/intake.py                 64 streams beside ffmpeg, then 250 alone, TCP and UDP, 15 s each
-    python benchmarks/intake.py 100 udp 30      so many streams, that way, for so many seconds
+    python benchmarks/intake.py                 64 streams beside ffmpeg, then 250 alone, TCP and UDP, 30 s each
+    python benchmarks/intake.py 100 udp 30      so many streams beside ffmpeg, that way, for so many seconds
 """
 
 from __future__ import annotations
@@ -87,7 +87,10 @@ class Source:
                     player.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 20)
                     self.selector.register(player, selectors.EVENT_READ)
                 else:
-                    self.answer(key.fileobj)  # type: ignore[arg-type]
+                    try:
+                        self.answer(key.fileobj)  # type: ignore[arg-type]
+                    except OSError:
+                        self.leave(key.fileobj)  # type: ignore[arg-type]
             if time.monotonic() >= due:
                 self.picture()
                 due += 1 / FPS
@@ -98,7 +101,7 @@ class Source:
         except OSError:
             text = ""
         if not text:
-            self.leave(player)
+            raise ConnectionResetError
         for request in text.split("\r\n\r\n"):
             lines = request.split("\r\n")
             if " RTSP/1.0" not in lines[0]:
@@ -126,6 +129,8 @@ class Source:
                 self.playing.pop(player, None)
 
     def leave(self, player: socket.socket) -> None:
+        if player.fileno() < 0:
+            return
         self.selector.unregister(player)
         self.playing.pop(player, None)
         self.udp_of.pop(player, None)
@@ -218,6 +223,13 @@ def theirs(port: int, streams: int, way: str, seconds: float) -> tuple[float, fl
     return cpu / lasted, memory
 
 
+def beside(port: int, streams: int, way: str, seconds: float) -> None:
+    cpu, memory = ours(port, streams, way, seconds)
+    if shutil.which("ffmpeg"):
+        other_cpu, other_memory = theirs(port, streams, way, seconds)
+        print(f"ratio over {way}: {cpu / other_cpu:.3f} of the CPU time, {memory / other_memory:.4f} of the memory")
+
+
 def main() -> None:
     if sys.argv[1:2] == ["--source"]:
         Source().run()
@@ -230,7 +242,7 @@ def main() -> None:
     port = int(source.stdout.readline())
     try:
         if len(sys.argv) == 4:
-            ours(port, int(sys.argv[1]), sys.argv[2], float(sys.argv[3]))
+            beside(port, int(sys.argv[1]), sys.argv[2], float(sys.argv[3]))
             return
         for way in ("tcp", "udp"):
             cpu, memory = ours(port, 64, way, 15)
@@ -240,7 +252,7 @@ def main() -> None:
                     f"ratio over {way}: {cpu / other_cpu:.3f} of the CPU time, {memory / other_memory:.4f} of the memory"
                 )
         for way in ("tcp", "udp"):
-            ours(port, 250, way, 15)
+            ours(port, 250, way, 30)
     finally:
         source.terminate()
         source.wait()

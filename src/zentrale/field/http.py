@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 import httpcore
 
 from zentrale.errors import CertificateError, LateError, RemoteProtocolError, UnreachableError
+from zentrale.field.connection import device_ssl_context
 from zentrale.field.rules import CheckCertificate
 from zentrale.protocols.xml import MAX_BYTES
 from zentrale.words import clean
@@ -124,17 +125,6 @@ class HttpClient:
                         f"it has sent more than {MAX_DEVICE_BYTES // 1024 // 1024} MB in this run"
                     )
             return Answer(response.status, received, bytes(content))
-
-
-def device_ssl_context() -> ssl.SSLContext:
-    """For devices: certificates of their own making, and protocol versions of their year. What a certificate is worth is
-    decided by its fingerprint, not by who signed it.
-    """
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    context.set_ciphers("DEFAULT:@SECLEVEL=0")
-    return context
 
 
 def place_of(url: str) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import math
 import time
+from collections import deque
 from collections.abc import Callable
 from types import TracebackType
 from weakref import WeakKeyDictionary
@@ -16,6 +17,8 @@ from weakref import WeakKeyDictionary
 from zentrale.field.intake import Datagrams, Stream
 
 PACE_S, QUICK_S = 0.05, 0.01
+SIDE_S = 0.2  # for the connection beside datagrams, once they flow
+DIGEST_S = 0.015  # at a time: what is left waits, and the sockets do not
 DIGEST_PACKETS = 1024  # so many at a time are made figures of: one by one they cost fifty times as much
 _paces: WeakKeyDictionary[asyncio.AbstractEventLoop, _Pace] = WeakKeyDictionary()
 
@@ -39,7 +42,7 @@ class Reading:
         self.event = asyncio.Event()
         self.worst_late_s = 0.0
         self.error: Exception | None = None
-        self.due_s = 0.0
+        self.due_s = self.side_due_s = 0.0
         self.slow_s = PACE_S
         self.watch(stream, side)
 
@@ -53,8 +56,9 @@ class Reading:
         if self.due_s:
             self.worst_late_s = max(self.worst_late_s, now_s - self.due_s)
         came = self.stream.read(now_s)
-        if self.side is not None:
+        if self.side is not None and now_s >= self.side_due_s:
             came |= self.side.read(now_s)
+            self.side_due_s = now_s + SIDE_S if self.stream.packets else 0.0
         if came:
             self._news(now_s)
         pace_s = QUICK_S if self.stream.keep or not self.stream.packets else self.slow_s
@@ -62,18 +66,19 @@ class Reading:
 
     def _news(self, now_s: float) -> None:
         stream, side = self.stream, self.side or self.stream
-        if stream.whole or len(stream.taken) >= DIGEST_PACKETS:
-            try:
-                if stream.whole:
-                    whole, stream.whole = stream.whole, []
-                    self.look(whole, now_s)
-                if len(stream.taken) >= DIGEST_PACKETS:
-                    self.digest()
-            except Exception as error:  # noqa: BLE001 - it ends this stream only; whoever waits raises it
-                self.error = error
+        if stream.whole:
+            whole, stream.whole = stream.whole, []
+            self.call(self.look, whole, now_s)
         first = stream.first_news and stream.packets
         if first or side.messages or side.control or stream.control or side.closed or self.error:
             stream.first_news = stream.first_news and not first
+            self.event.set()
+
+    def call(self, work: Callable[..., None], *arguments: object) -> None:
+        try:
+            work(*arguments)
+        except Exception as error:  # noqa: BLE001 - it ends this stream only; whoever waits raises it
+            self.error = error
             self.event.set()
 
     async def __aenter__(self) -> Reading:
@@ -97,9 +102,16 @@ class _Pace:
             self.task = asyncio.create_task(self.run())
 
     async def run(self) -> None:
+        waiting: deque[Reading] = deque()  # those of whose packets figures are to be made
         while self.open:
             now = time.monotonic()
             for reading in [r for r in self.open if r.due_s <= now + 0.0005]:
                 reading.visit(time.monotonic())
+                if len(reading.stream.taken) >= DIGEST_PACKETS and reading not in waiting:
+                    waiting.append(reading)
+            end = time.monotonic() + DIGEST_S
+            while waiting and (time.monotonic() < end or len(waiting[0].stream.taken) > 8 * DIGEST_PACKETS):
+                first = waiting.popleft()
+                first.call(first.digest)
             due = min((r.due_s for r in self.open), default=now)
             await asyncio.sleep(max(0.0, due - time.monotonic()))

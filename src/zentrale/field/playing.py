@@ -8,12 +8,12 @@ import logging
 import secrets
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
 from zentrale.field.causes import CAUSES, Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
-from zentrale.field.connection import Wire, connect, reason
-from zentrale.field.http import device_ssl_context
+from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.intake import Connection, Datagrams
 from zentrale.field.pace import Reading
 from zentrale.field.rules import Rules, Try
@@ -34,6 +34,7 @@ from zentrale.protocols.rtsp_client import (
 )
 from zentrale.protocols.stream_meter import StreamMeasurement, StreamMeter
 
+_worker = ThreadPoolExecutor(1, "figures")
 log = logging.getLogger(__name__)
 ANSWER_S = 12.0  # a busy camera may take 6 s for one answer
 FIRST_PACKET_S = 6.0
@@ -95,6 +96,7 @@ class Playing:
         self.ssrc = secrets.randbits(32)
         self.started_s = 0.0
         self.measured_for_s = 0.0
+        self.stopped: tuple[float, int] | None = None  # how late, and how many were dropped here, up to the end
 
     async def run(self, duration_s: float) -> StreamMeasurement:
         self.started_s = time.monotonic()
@@ -103,8 +105,10 @@ class Playing:
             await self._open()
             async with self._reading():
                 await self._play(duration_s)
-                result = self._result()
+                self._stop()
                 await self._farewell()
+                # Not here, where it would keep the sockets of the others waiting.
+                result = await asyncio.get_running_loop().run_in_executor(_worker, self._result)
         except OSError as error:
             raise UnreachableError(f"{self._where}: connection lost: {reason(error)}") from None
         finally:
@@ -153,7 +157,8 @@ class Playing:
         assert self.meter is not None
         self.reading.worst_late_s = 0.0
         end = time.monotonic() + duration_s
-        last_report = last_keep_alive = last_told = time.monotonic()
+        last_report = last_keep_alive = time.monotonic()
+        last_told = last_report - PROGRESS_S / 2 * secrets.randbelow(100) / 100  # not all streams in one moment
         while (now := self._now()) < end:
             if now - last_report >= REPORT_INTERVAL_S:
                 self._send_report()
@@ -162,6 +167,7 @@ class Playing:
                 session.keep_alive()
                 last_keep_alive = now
             if self.progress and now - last_told >= PROGRESS_S:
+                self._digest()
                 self.progress(self._result())
                 last_told = now
             await self._step(min(end - now, 1.0))
@@ -276,7 +282,7 @@ class Playing:
         """Make figures of what came. Raises PlayError where it is more than any camera sends."""
         stream = self.stream
         taken = stream.take()
-        if self.meter is None:
+        if self.meter is None or self.stopped is not None:
             return
         self.meter.take(taken.records, taken.arrivals, taken.odd)
         stream.keep = self.meter.wants_packets
@@ -293,20 +299,28 @@ class Playing:
             self.meter.malformed += 1
             log.debug("%s: %s", self.address.url, error)
 
-    def _result(self) -> StreamMeasurement:
+    def _stop(self) -> None:
+        """What came up to here is measured."""
+        assert self.reading is not None
         self._digest()
+        dropped = self.udp.stream.dropped() if self.udp is not None else 0
+        self.stopped = self.reading.worst_late_s, dropped
+        self.stream.keep = False
+
+    def _result(self) -> StreamMeasurement:
         assert self.meter is not None and self.session is not None and self.reading is not None
+        late_s, dropped = self.stopped or (self.reading.worst_late_s, 0)
         named = {*self.session.named_hosts, self.address.named, self.setup.source if self.setup else ""} - {""}
         # A server that ended the stream is told of as that; else silence up to the end counts as a gap.
         until_s = None if self.meter.ended_early else self.measured_until_s
         result = self.meter.result(self.transport.value, tuple(sorted(named)), until_s=until_s)
-        result = replace(result, own_lateness_s=self.reading.worst_late_s, reading_pace_s=self.reading.slow_s)
+        result = replace(result, own_lateness_s=late_s, reading_pace_s=self.reading.slow_s)
         if self.udp is None:
             return result
         return replace(
             result,
             reading_pace_s=0.0 if self.udp.stream.stamped else self.reading.slow_s,
-            packets_dropped_here=self.udp.stream.dropped(),
+            packets_dropped_here=dropped,
             strangers=tuple(f"{host}:{port}" for (host, port), _ in self.udp.stream.strangers.most_common()),
             packets_strange=self.udp.stream.strangers.total(),
             group=f"{self.setup.group}:{self.setup.ports[0]}" if self.setup and self.setup.ports else "",
