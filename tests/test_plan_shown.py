@@ -13,7 +13,7 @@ from PIL import Image
 
 from conftest import CAMERAS, SITE, TYPES, Result, make_site, zentrale
 from zentrale.cli.output import Output
-from zentrale.cli.verify import _show_channels
+from zentrale.cli.verify_shown import show_channels
 from zentrale.findings import finding
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.planning import Request, calculate, write_figures
@@ -156,7 +156,7 @@ def test_many_good_channels_are_counted_and_bad_ones_listed(
     capsys: pytest.CaptureFixture[str], good: int, bad: int, listed: int
 ) -> None:
     output = Output(argparse.Namespace(quiet=True, no_color=True, json=False))
-    _show_channels(output, channels(good, bad))
+    show_channels(output, channels(good, bad))
     out = capsys.readouterr().out
     assert out.count("cam-") == listed and f"{good} of {good + bad} planned channels record" in out
     assert out.count("Idle") == bad

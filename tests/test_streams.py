@@ -308,6 +308,7 @@ def test_datagrams_are_taken_alike_one_by_one_and_many_at_a_time(batch: Any) -> 
         for sock in sockets:
             sock.bind((HOST, 0))
             sock.setblocking(False)
+        rtp.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 20)
         stream = Datagrams(rtp, rtcp, batch)
         stream.source = camera.getsockname()
         stream.odd_first = bytes(b & 31 == 24 for b in range(256))

@@ -260,7 +260,7 @@ class Datagrams(Stream):
         before = self.packets
         # The kernel stamps by the clock of the day; `now_s` is on the monotonic clock.
         ahead_s = time.time() - now_s
-        if self.batch is None or self.keep:
+        if self.batch is None:
             self._read_each(now_s, ahead_s)
         else:
             self._read_batches(self.batch, now_s, ahead_s)
@@ -309,7 +309,8 @@ class Datagrams(Stream):
             if min(arrivals) < now_s - _OLDEST_S or max(arrivals) > now_s + 0.001:
                 arrivals = [now_s] * len(sizes)  # the clock of the day was set meanwhile
             if (
-                own.startswith(batch.names[: len(sizes) * batch.NAME])
+                not self.keep
+                and own.startswith(batch.names[: len(sizes) * batch.NAME])
                 and min(sizes) >= 16
                 and batch.plain(len(sizes), self.odd_first)
             ):
@@ -329,6 +330,8 @@ class Datagrams(Stream):
                 self._strange(source)
                 continue
             packet = batch.packet(index, size)
+            if len(packet) < size:
+                self.batch = None  # longer than it has room for: from now on one by one, each whole
             self._add(_HEAD.pack(MARK, 0, size) + packet[:16].ljust(16, b"\0"), packet)
             self.taken.arrivals.append(arrivals[index])
             self.bytes += size

@@ -27,9 +27,9 @@ from zentrale.protocols.packet_runs import (
 )
 from zentrale.protocols.stream_pictures import Joint, Pictures, Rates, believed, pictures_of
 
-FOLD_PACKETS = 2048
+FOLD_PACKETS = 1536
 _KEPT_BACK = 256  # what came last may still be followed by what belongs before it
-_PATIENCE_PACKETS = 8 * FOLD_PACKETS  # where no such place is found for so long, any place will do
+_PATIENCE_PACKETS = 16_384  # where no such place is found for so long, any place will do
 _GROUP_PICTURES = 4096  # a group of pictures that is longer is taken apart
 _SECONDS = 3600
 
