@@ -268,15 +268,17 @@ def test_a_picture_that_stands_still_and_one_of_hardly_any_bits_are_told_for_a_b
 
 
 chunks = st.lists(st.integers(1, 400), max_size=40)
-PACKET = st.binary(min_size=0, max_size=60)
+PACKET = st.binary(max_size=60) | st.binary(min_size=15, max_size=40).map(lambda rest: b"\x80" + rest)
+RUN = st.tuples(st.integers(0, 3), PACKET, st.sampled_from([1, 1, 2, 9]))  # fragments of a picture are of one length
 
 
-@settings(max_examples=100)
-@given(st.lists(st.tuples(st.integers(0, 3), PACKET), max_size=30), chunks)
+@settings(max_examples=150)
+@given(st.lists(RUN, max_size=20), chunks, st.integers(0, 255))
 def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
-    frames: list[tuple[int, bytes]], cuts: list[int]
+    runs: list[tuple[int, bytes, int]], cuts: list[int], odd: int
 ) -> None:
     """RFC 2326 clause 10.12, with an answer in the middle."""
+    frames = [(c, p) for c, p, repeats in runs for _ in range(repeats)]
     message = b"RTSP/1.0 200 OK\r\nCSeq: 9\r\nContent-Length: 3\r\n\r\nabc"
     wire = b"".join(b"$" + bytes([c]) + len(p).to_bytes(2, "big") + p for c, p in frames)
     half = sum(4 + len(p) for _, p in frames[: len(frames) // 2])
@@ -285,7 +287,7 @@ def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
     with ours, theirs:
         ours.setblocking(False)
         stream = Connection(ours)
-        stream.channel = 0
+        stream.channel, stream.odd_first = 0, bytes(b == odd for b in range(256))
         for at in [*cuts, len(wire)]:
             theirs.sendall(wire[:at])
             wire = wire[at:]
@@ -294,7 +296,7 @@ def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
     taken = stream.take()
     heads = [bytes(taken.records[i : i + 20]) for i in range(0, len(taken.records), 20)]
     assert heads == [(b"$\0" + len(p).to_bytes(2, "big") + p)[:20].ljust(20, b"\0") for p in own]
-    assert dict(taken.odd) == {i: p for i, p in enumerate(own) if len(p) < 16 or p[0] != 0x80}
+    assert dict(taken.odd) == {i: p for i, p in enumerate(own) if len(p) < 16 or p[0] != 0x80 or p[12] == odd}
     assert (
         stream.messages == [message] and stream.control == [p for c, p in frames if c == 1] and len(taken) == len(own)
     )

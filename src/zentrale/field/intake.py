@@ -160,19 +160,34 @@ class Connection(Stream):
         """Cut what lies in the buffer apart. Returns where the part begins that is not whole."""
         buffer, channel, odd_first, keep, unpack = _buffer, self.channel, self.odd_first, self.keep, _PACKET.unpack_from
         records = self.taken.records
-        at, last_full = 0, end - RECORD_BYTES
+        at, last_full, before = 0, end - RECORD_BYTES, 0
         while True:
             while at <= last_full and not keep:  # nearly all packets go this way: each step here costs
                 mark, where, size, version, first = unpack(buffer, at)
                 after = at + 4 + size
                 if mark != MARK or where != channel or version != 0x80 or size < 16 or odd_first[first] or after > end:
                     break
+                if size == before and end - at > 5 * size:
+                    after = at + self._alike(at, end, size + 4) * (size + 4)
+                    records += b"".join([buffer[i : i + RECORD_BYTES] for i in range(at, after, size + 4)])
+                    at, before = after, 0
+                    continue
                 records += buffer[at : at + RECORD_BYTES]
-                at = after
+                at, before = after, size
             after = self._other(at, end)
             if after == at:
                 return at
             at = after
+
+    def _alike(self, at: int, end: int, stride: int) -> int:
+        """How many plain packets in a row, from the one at `at` on, are as long as it is: the fragments of a picture are."""
+        assert self.channel is not None
+        count = (end - at) // stride
+        wanted = bytes((MARK, self.channel)) + _buffer[at + 2 : at + 4] + b"\x80"
+        for offset in range(5):
+            column = _buffer[at + offset : at + count * stride : stride]
+            count -= len(column.lstrip(wanted[offset : offset + 1]))
+        return count - len(_buffer[at + 16 : at + count * stride : stride].translate(self.odd_first).lstrip(b"\0"))
 
     def _other(self, at: int, end: int) -> int:
         """What is not a plain packet of the stream. Returns where it ends; `at` where it is not whole."""
