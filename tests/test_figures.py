@@ -17,7 +17,7 @@ from test_video import encode
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
 from zentrale.protocols import h264, rtcp, stream_sums
-from zentrale.protocols.packet_log import KEY, REFRESH, START
+from zentrale.protocols.packet_log import KEY, REFRESH, START, may_begin
 from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
@@ -226,6 +226,8 @@ def test_pictures_that_are_not_sent_as_they_are_shown_have_one_rate() -> None:
         ("H264", b"\x7c\x41", 0), ("H264", b"\x78\x00\x02\x67\x42\x00\x02\x65\x88", KEY | START), ("H264", b"", 0),
         ("H265", b"\x26\x01\xaf", KEY | START), ("H265", b"\x02\x01\xd0", START), ("H265", b"\x2a\x01\xaf", KEY | START),
         ("H265", b"\x62\x01\x93", KEY | START), ("H265", b"\x62\x01\x13", KEY), ("H265", b"\x62\x01\x01", 0),
+        ("H264", b"\x7c\x80\x00", START), ("H265", b"\x2e\x01\xaf", KEY | START), ("H265", b"\x30\x01\xaf", START),
+        ("H265", b"\x60\x01\x01\x02\x02\x01" + b"\x26" * 256 + b"\x00\x02\x02\x01", START),
         ("H265", b"\x60\x01\x00\x02\x40\x01\x00\x02\x26\x01", KEY | START),
         ("JPEG", b"\x00\x00\x00\x00\x01", KEY | START), ("JPEG", b"\x00\x00\x05\x00\x01", KEY), ("VP8", b"x", START),
     ],
@@ -234,6 +236,20 @@ def test_what_a_payload_begins_is_told_by_its_first_bytes(codec: str, payload: b
     """ITU-T H.264 table 7-1 and clause D.1, RFC 6184; ITU-T H.265 table 7-1, RFC 7798; RFC 2435."""
     for content in (payload, payload + bytes(9) if payload else payload):  # also where its first 16 bytes are enough
         assert int(recorded([(0.0, RtpPacket(96, 1, 0, 7, content))], codec)["flags"][0]) == flags
+
+
+@pytest.mark.parametrize(
+    ("codec", "begin", "other"),
+    [
+        ("H264", ["65b8", "6742", "68ce", "7c85", "7800", "060601"], ["41e0", "7c05", "7c81", "060501", "09f0", "5c81"]),
+        ("H265", ["2601", "4001", "4201", "4401", "4e01", "6001", "620193"], ["0201", "620113", "620181", "3001"]),
+        ("JPEG", ["0000"], []),
+    ],
+)  # fmt: skip
+def test_where_a_key_picture_may_begin(codec: str, begin: list[str], other: list[str]) -> None:
+    """Key pictures, the parameter sets before them, recovery points, and packets that may hold any of these."""
+    assert [may_begin(codec, bytes.fromhex(h) + bytes(4)) for h in begin] == [True] * len(begin)
+    assert [h for h in other if may_begin(codec, bytes.fromhex(h) + bytes(4))] == [] and not may_begin(codec, b"")
 
 
 def test_packets_are_put_into_order_for_as_long_as_a_player_waits() -> None:

@@ -332,8 +332,8 @@ def test_datagrams_are_taken_alike_one_by_one_and_many_at_a_time(batch: Any) -> 
         assert [r for r, _ in taken.odd] == [0, *(n for n in range(75) if n % 30 == 7)] and taken.odd[-1][1] == packets[
             67
         ]
-        assert sum(stream.strangers.values()) == 2 and list(taken.arrivals) == sorted(taken.arrivals)
-        assert now - 5 < taken.arrivals[0] <= now + 0.01 and stream.dropped() == 0
+        assert sum(stream.strangers.values()) == 2
+        assert all(now - 5 < at <= now + 0.01 for at in taken.arrivals) and stream.dropped() == 0
     finally:
         for sock in sockets:
             sock.close()

@@ -80,6 +80,10 @@ class Batch:
             self._records[16:end:RECORD_BYTES].translate(odd_first)
         )
 
+    def payloads(self, count: int) -> list[bytearray]:
+        """The first 4 bytes of each payload."""
+        return [self._records[at + 16 : at + RECORD_BYTES] for at in range(0, count * RECORD_BYTES, RECORD_BYTES)]
+
     def records(self, sizes: Sequence[int]) -> bytes:
         end = len(sizes) * RECORD_BYTES
         lengths = struct.pack(f"!{len(sizes)}H", *sizes)

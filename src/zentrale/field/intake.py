@@ -60,8 +60,8 @@ class Taken:
 
 class Stream:
     """The intake of one stream. Set `channel` once the interleaved channel is known, `odd_first` to a table of 256 flags for
-    the first payload byte, `keep` while whole packets are wanted. Beside its records it collects those (`whole`), `control` (RTCP
-    packets) and `messages` (what is no packet).
+    the first payload byte, `begins` to what tells by the first 4 bytes of a payload that packets are wanted whole from there
+    on (`keep`). Beside its records it collects those (`whole`), `control` (RTCP packets) and `messages` (what is no packet).
     """
 
     def __init__(self) -> None:
@@ -72,6 +72,7 @@ class Stream:
         self.first_news = True  # nothing came yet
         self.channel: int | None = None
         self.odd_first = _NO_ODD
+        self.begins: Callable[[bytes | bytearray], bool] | None = None
         self.keep = False
         self.closed = False
         self.failed: OSError | None = None
@@ -89,6 +90,8 @@ class Stream:
         taken, row = self.taken, len(self.taken.records) // RECORD_BYTES
         if len(packet) < RECORD_BYTES - 4 or packet[0] != 0x80 or self.odd_first[packet[12]]:
             taken.odd.append((row, packet))
+        if self.begins is not None and not self.keep:
+            self.keep = self.begins(packet[12:16])
         if self.keep:
             self.whole.append(packet)
         taken.records += record
@@ -160,14 +163,17 @@ class Connection(Stream):
         """Cut what lies in the buffer apart. Returns where the part begins that is not whole."""
         buffer, channel, odd_first, keep, unpack = _buffer, self.channel, self.odd_first, self.keep, _PACKET.unpack_from
         records = self.taken.records
-        at, last_full, before = 0, end - RECORD_BYTES, 0
+        at, last_full, before, begins = 0, end - RECORD_BYTES, 0, self.begins
         while True:
             while at <= last_full and not keep:  # nearly all packets go this way: each step here costs
                 mark, where, size, version, first = unpack(buffer, at)
                 after = at + 4 + size
                 if mark != MARK or where != channel or version != 0x80 or size < 16 or odd_first[first] or after > end:
                     break
-                if size == before and end - at > 5 * size:
+                if begins is not None:
+                    if begins(buffer[at + 16 : at + RECORD_BYTES]):
+                        break
+                elif size == before and end - at > 5 * size:
                     after = at + self._alike(at, end, size + 4) * (size + 4)
                     records += b"".join([buffer[i : i + RECORD_BYTES] for i in range(at, after, size + 4)])
                     at, before = after, 0
@@ -177,7 +183,7 @@ class Connection(Stream):
             after = self._other(at, end)
             if after == at:
                 return at
-            at = after
+            at, keep = after, self.keep
 
     def _alike(self, at: int, end: int, stride: int) -> int:
         """How many plain packets in a row, from the one at `at` on, are as long as it is: the fragments of a picture are."""
@@ -327,6 +333,7 @@ class Datagrams(Stream):
                 not self.keep
                 and own.startswith(batch.names[: len(sizes) * batch.NAME])
                 and min(sizes) >= 16
+                and (self.begins is None or not any(map(self.begins, batch.payloads(len(sizes)))))
                 and batch.plain(len(sizes), self.odd_first)
             ):
                 self.taken.records += batch.records(sizes)

@@ -240,7 +240,7 @@ class Playing:
             datagrams = self.transport is not Transport.TCP
             self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams)
             self.stream.odd_first = odd_first(event.media.codec)
-            self.stream.keep = self.meter.wants_packets
+            self._want_packets()
         elif isinstance(event, SetUp):
             self._on_setup(event)
         elif isinstance(event, Refused):
@@ -260,7 +260,7 @@ class Playing:
             self.udp.open_towards(self.address.host, event.server_ports)
         elif self.transport is Transport.MULTICAST and event.ports:
             self.udp = UdpPair.join(event.group, event.ports, self.wire.local_address)
-            self.udp.stream.odd_first, self.udp.stream.keep = self.wire.stream.odd_first, self.wire.stream.keep
+            self.udp.stream.odd_first, self.udp.stream.begins = self.wire.stream.odd_first, self.wire.stream.begins
             self.udp.stream.source = (self.address.host, None)
             self.reading.watch(self.udp.stream, self.wire.stream)
 
@@ -276,7 +276,15 @@ class Playing:
     def _look(self, packets: list[bytes], arrival_s: float) -> None:
         if self.meter is not None:
             self.meter.look(packets, arrival_s)
-            self.stream.keep = self.meter.wants_packets
+            self._want_packets()
+
+    def _want_packets(self) -> None:
+        """Whole packets, from where a key picture may begin, until it is there."""
+        assert self.meter is not None
+        if not self.meter.wants_packets:
+            self.stream.begins, self.stream.keep = None, False
+        elif self.stream.begins is None:
+            self.stream.begins = self.meter.begins
 
     def _digest(self) -> None:
         """Make figures of what came. Raises PlayError where it is more than any camera sends."""
@@ -285,7 +293,7 @@ class Playing:
         if self.meter is None or self.stopped is not None:
             return
         self.meter.take(taken.records, taken.arrivals, taken.odd)
-        stream.keep = self.meter.wants_packets
+        self._want_packets()
         seconds = self.measured_for_s
         if stream.bytes > seconds * MAX_BYTES_PER_S or stream.packets > seconds * MAX_PACKETS_PER_S:
             raise PlayError(f"{self._where}: it sends more than any camera does", Cause.OTHER)
@@ -305,7 +313,7 @@ class Playing:
         self._digest()
         dropped = self.udp.stream.dropped() if self.udp is not None else 0
         self.stopped = self.reading.worst_late_s, dropped
-        self.stream.keep = False
+        self.stream.begins, self.stream.keep = None, False
 
     def _result(self) -> StreamMeasurement:
         assert self.meter is not None and self.session is not None and self.reading is not None

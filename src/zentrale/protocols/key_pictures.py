@@ -59,17 +59,21 @@ class KeyFinder:
         if ssrc != self.ssrc:
             self.ssrc, self._order, self._begun = ssrc, PacketOrder(), []
 
-    def passes_over(self, data: bytes) -> bool:
-        """Whether a packet is of no use as long as no key picture has begun, as its first bytes tell."""
-        if self._looking or len(self.samples) < _SAMPLES or len(data) < 16 or data[0] != 0x80:
-            return False
-        return not may_begin(self.media.codec, data[12:16])
+    def begins(self, first: bytes | bytearray) -> bool:
+        """Whether a key picture may begin with this payload, by its first 4 bytes: packets are wanted from there on."""
+        begins = may_begin(self.media.codec, first)
+        if not begins:  # else it comes again, whole
+            self._sample(first)
+        return begins
+
+    def _sample(self, payload: bytes | bytearray) -> None:
+        if len(self.samples) < _SAMPLES:
+            self.samples.append(bytes(payload[:2]))
 
     def push(self, packet: RtpPacket, arrival_s: float) -> None:
         assert self._depacketizer is not None
         self.ssrc = packet.ssrc if self.ssrc is None else self.ssrc
-        if len(self.samples) < _SAMPLES:
-            self.samples.append(packet.payload[:2])
+        self._sample(packet.payload)
         self._looking |= may_begin(self.media.codec, packet.payload)
         if not self._looking:
             return

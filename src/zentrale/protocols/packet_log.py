@@ -73,13 +73,15 @@ def flags_of(codec: str, payload: bytes) -> int:
     return _PAYLOADS.get(codec, _other)(payload)
 
 
-def may_begin(codec: str, payload: bytes) -> bool:
+def may_begin(codec: str, payload: bytes | bytearray) -> bool:
     """Whether a key picture, or the parameter sets before it, may begin with this payload."""
     if len(payload) < 3:
         return False
     if codec == "H264":
         kind = payload[0] & 0x1F
-        return kind in _H264_BEGIN or (kind == _H264_FU_A and payload[1] & 0x9F == 0x80 | _H264_IDR)
+        if kind == _H264_FU_A:
+            return payload[1] & 0x9F == 0x80 | _H264_IDR
+        return kind in _H264_BEGIN or (kind == _H264_SEI and payload[1] == _SEI_RECOVERY_POINT)
     if codec == "H265":
         kind = payload[0] >> 1 & 0x3F
         return kind in _H265_BEGIN or (kind == _H265_FU and payload[2] >= 0x80 and payload[2] & 0x3F in _H265_IRAP)
@@ -89,7 +91,8 @@ def may_begin(codec: str, payload: bytes) -> bool:
 _H264_IDR, _H264_SEI, _H264_STAP_A, _H264_FU_A = 5, 6, 24, 28  # ITU-T H.264 table 7-1; RFC 6184 table 1
 _H265_PREFIX_SEI, _H265_AP, _H265_FU = 39, 48, 49  # ITU-T H.265 table 7-1; RFC 7798 clause 4.4
 _H265_IRAP = range(16, 24)  # ITU-T H.265 table 7-1: BLA, IDR and CRA pictures
-_H264_BEGIN = frozenset((_H264_IDR, _H264_SEI, 7, 8, _H264_STAP_A))  # and the parameter sets
+_SEI_RECOVERY_POINT = 6  # ITU-T H.264 clause D.1.8
+_H264_BEGIN = frozenset((_H264_IDR, 7, 8, _H264_STAP_A))  # and the parameter sets
 _H265_BEGIN = frozenset((*_H265_IRAP, 32, 33, 34, _H265_PREFIX_SEI, _H265_AP))
 _ODD = {
     "H264": bytes(b & 0x1F in (_H264_SEI, _H264_STAP_A) for b in range(256)),

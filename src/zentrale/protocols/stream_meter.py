@@ -165,14 +165,17 @@ class StreamMeter:
         elif waited_s >= _STILL_AFTER_S:
             self._later = KeyFinder(self.media)
 
+    def begins(self, first: bytes | bytearray) -> bool:
+        """Whether packets are wanted whole from this one on, by the first 4 bytes of its payload."""
+        finder = self._first if self._first.wanted else self._later
+        return finder is not None and finder.begins(first)
+
     def look(self, packets: Sequence[bytes], arrival_s: float) -> None:
         """Look for a key picture in whole packets, in the order in which they came."""
         for data in packets:
             finder = self._first if self._first.wanted else self._later
             if finder is None or not finder.wanted:
                 return
-            if finder.passes_over(data):
-                continue
             try:
                 packet = RtpPacket.parse(data)
             except RemoteProtocolError:
