@@ -18,6 +18,13 @@ from zentrale.site.model import Mode, Plan
 from zentrale.site.reading import read_plan
 
 
+def port_w(device_w: float, run_m: float, poe_class: int, awg: int | None = None) -> float:
+    """Power at the port of a cable that carries it."""
+    told = poe.port_power_w(device_w, run_m, poe_class, awg)
+    assert told is not None
+    return told
+
+
 def plan_of(folder: Path, site: str = SITE, cameras: str = CAMERAS, types: str = TYPES) -> Plan:
     return read_plan(SiteFolder(make_site(folder, site, cameras, types)))
 
@@ -29,24 +36,25 @@ def test_poe_classes_are_those_of_the_standard() -> None:
 
 def test_cable_loss_by_hand() -> None:
     """25.5 W over 100 m, class 4: 12.5 I² - 50 I + 25.5 = 0 gives I = 0.6 A, and 50 V x 0.6 A = 30.0 W."""
-    assert poe.port_power_w(25.5, 100, 4) == pytest.approx(30.0, abs=0.01)
+    assert port_w(25.5, 100, 4) == pytest.approx(30.0, abs=0.01)
     # 12.95 W over 100 m at 44 V: I = (44 - sqrt(44² - 4 x 12.5 x 12.95)) / 25 = 0.3241 A, x 44 V
-    assert poe.port_power_w(12.95, 100, 3) == pytest.approx(44 * 0.32411, abs=0.01)
-    assert poe.port_power_w(51.0, 100, 6) == pytest.approx(60.0, abs=0.3)
-    assert poe.port_power_w(10, 0, 3) == 10
+    assert port_w(12.95, 100, 3) == pytest.approx(44 * 0.32411, abs=0.01)
+    assert port_w(51.0, 100, 6) == pytest.approx(60.0, abs=0.3)
+    assert port_w(10, 0, 3) == 10
 
 
 @given(st.floats(0.1, 60), st.floats(0, 150), st.integers(0, 8))
 def test_a_port_gives_what_the_device_draws_and_the_cable_burns(
     device_w: float, length_m: float, poe_class: int
 ) -> None:
-    port_w = poe.port_power_w(device_w, length_m, poe_class)
+    given_w = poe.port_power_w(device_w, length_m, poe_class)
     voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
     resistance = 12.5 * length_m / 100 / (2 if poe_class > 4 else 1)
-    current = port_w / voltage
-    if voltage**2 > 4 * resistance * device_w:
-        assert port_w - resistance * current**2 == pytest.approx(device_w, rel=1e-6)
-        assert port_w >= device_w * (1 - 1e-9)
+    if voltage**2 < 4 * resistance * device_w:
+        assert given_w is None, "the cable cannot carry it"
+        return
+    assert given_w is not None and given_w >= device_w * (1 - 1e-9)
+    assert given_w - resistance * (given_w / voltage) ** 2 == pytest.approx(device_w, rel=1e-6)
 
 
 def test_who_goes_dark_at_night(tmp_path: Path) -> None:
@@ -57,7 +65,7 @@ def test_who_goes_dark_at_night(tmp_path: Path) -> None:
     power = plan_power(plan_of(tmp_path, types=types))
     (switch,) = power.switches
     assert switch.dark[Mode.DAY] == () and switch.dark[Mode.NIGHT] == ("south",)
-    assert switch.draw_w[Mode.NIGHT] == pytest.approx(poe.port_power_w(9, 20, 3) + poe.port_power_w(9, 30, 3))
+    assert switch.draw_w[Mode.NIGHT] == pytest.approx(port_w(9, 20, 3) + port_w(9, 30, 3))
     (found,) = power.findings
     assert (found.code, found.subject) == ("PWR-1", "switch cabinet")
     assert "18.3 W drawn, mode night; dark: south" in found.measured and "15.0 W" in found.limit
@@ -99,8 +107,43 @@ def test_conductors_by_hand() -> None:
     assert poe.loop_resistance_ohm(100, 3, 24) == pytest.approx(9.415, abs=0.001)
     assert poe.loop_resistance_ohm(50, 6, 24) == pytest.approx(9.415 / 4, abs=0.001)
     assert poe.loop_resistance_ohm(100, 3) == 12.5
-    thin, thick = (poe.port_power_w(12, 80, 3, awg) for awg in (26, 22))
+    thin, thick = (port_w(12, 80, 3, awg) for awg in (26, 22))
     assert thin > thick > 12
+
+
+# A class, its draw [W], the run [m] and conductor: what is found. By hand: 55 W over 10 m (0.625 ohm, 50 V) are 1.1155 A,
+# 55.8 W at the port; over 80 m (5 ohm) 1.2583 A, 62.9 W. 25.5 W over 300 m of AWG 26 (44.9 ohm): 50² < 4 x 44.9 x 25.5.
+DRAWS = [
+    (3, 12.95, 20, "", [], ""), (3, 16, 20, "", ["PWR-8"], "16.0 W, mode day"), (6, 55, 10, "", ["PWR-10"], "55.8 W at the port"),
+    (6, 55, 80, "", ["PWR-8"], "62.9 W at the port"), (4, 25.5, 300, "26", ["PWR-9", "RUN-1"], "25.5 W, mode day, over 300 m"),
+    (1, 4.0, 20, "", ["PWR-8"], "4.0 W"), (8, 71.3, 50, "", [], ""), (5, 40.1, 20, "", ["PWR-8"], "40.1 W"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("poe_class", "draw_w", "run_m", "awg", "wanted", "measured"), DRAWS)
+def test_a_device_keeps_to_its_class_and_its_cable_carries_it(
+    tmp_path: Path, poe_class: int, draw_w: float, run_m: int, awg: str, wanted: list[str], measured: str
+) -> None:
+    """PClass_PD of IEEE 802.3 tables 33-18 and 145-26; extended power of clause 145.3.8.2."""
+    types = TYPES.replace("poe_class = 3\nday_w = 6.0", f"poe_class = {poe_class}\nday_w = {draw_w}", 1)
+    types = types.replace("poe_budget_w = 60", "poe_budget_w = 200\npoe_type = 4")
+    cameras = with_columns(conductor_awg=f"{awg or 22} 22").replace("cabinet,1,20", f"cabinet,1,{run_m}")
+    plan = plan_of(
+        tmp_path, cameras=cameras if awg else CAMERAS.replace("cabinet,1,20", f"cabinet,1,{run_m}"), types=types
+    )
+    found = {f.code: f for f in plan_power(plan).findings}
+    assert sorted(found) == sorted(wanted)
+    assert not wanted or measured in found[wanted[0]].measured
+
+
+def test_what_is_left_is_counted_as_the_switch_counts(tmp_path: Path) -> None:
+    """Two cameras of class 3: by class 30.8 W of 33 W are gone and 2.2 W left, less than a tenth; by draw there is plenty."""
+    types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 33")
+    by_class = types.replace("poe_budget_w = 33", 'poe_budget_w = 33\npoe_budgeting = "class"')
+    plain, counted = (plan_power(plan_of(tmp_path / n, types=t)) for n, t in (("a", types), ("b", by_class)))
+    assert plain.switches[0].left_w > 17 and counted.switches[0].left_w == pytest.approx(2.2)
+    assert not plain.findings and [f.code for f in counted.findings] == ["PWR-3"]
+    assert "30.8 W by class" in counted.findings[0].measured
 
 
 def with_columns(**columns: str) -> str:
@@ -152,7 +195,7 @@ def test_how_long_a_battery_lasts_by_hand(tmp_path: Path) -> None:
     )
     power = plan_power(plan_of(tmp_path / "a", SITE + BATTERY.replace("WANTED", "100"), types=types))
     (battery,) = power.batteries
-    load_w = 40 + poe.port_power_w(6, 20, 3) + poe.port_power_w(9, 30, 3)
+    load_w = 40 + port_w(6, 20, 3) + port_w(9, 30, 3)
     assert battery.mode is Mode.NIGHT and battery.load_w == pytest.approx(load_w) == pytest.approx(55.2, abs=0.1)
     assert battery.run_time_min == pytest.approx(60 * 115.2 / load_w) and not power.findings
     short = plan_power(plan_of(tmp_path / "b", SITE + BATTERY.replace("WANTED", "240"), types=types))

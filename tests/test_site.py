@@ -73,6 +73,7 @@ ZONE = '[[zones]]\nname = "other"\nvlan = 9\nsubnet = "127.0.72.0/27"\n'
 # What is added to site.toml, and the words of its message.
 MORE_MISTAKES = [
     (VIEWER.replace('"cameras"', '"office"'), ["field zone", "'office'", "cameras"]),
+    ('\n[[zones]]\nname = "office"\nvlan = 71\nsubnet = "10.9.0.0/24"\n', ["field vlan", "'VLAN 71' is already used"]),
     (VIEWER.replace("port = 7", "port = 1"), ["field port", "cabinet:1", "already used"]),
     (VIEWER.replace('"desk"', '"north"'), ["name 'north'", "already used"]),
     (VIEWER + 'groups = ["none"]\n', ["groups", "'none'", "all"]),

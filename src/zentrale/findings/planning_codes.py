@@ -64,6 +64,30 @@ PLANNING_CODES = [
         "fit a larger battery, or feed less from it",
     ),
     Entry(
+        "PWR-8",
+        F,
+        "device draws more than its class",
+        "What the data sheet says that the device draws is more than a device of its class may (IEEE 802.3 clauses 33.3.7 and "
+        "145.3.8). The switch may cut it off as soon as it does.",
+        "look the class up in the data sheet; correct poe_class or the power in types.toml; feed it from an injector",
+    ),
+    Entry(
+        "PWR-9",
+        F,
+        "cable cannot carry the power",
+        "Over this run the cable's resistance is so high that the power cannot arrive, however much the port gives: the device "
+        "does not start, or goes off in this mode.",
+        "shorten the run, take a thicker conductor, or feed the device from nearby",
+    ),
+    Entry(
+        "PWR-10",
+        W,
+        "device runs with extended power only",
+        "It draws more than its class says. Classes 6 and 8 may do so where the cable loses less than the worst one (extended "
+        "power, IEEE 802.3 clause 145.3.8.2) and the port still stays within its limit; not every switch takes part.",
+        "ask the makers of switch and device whether both know extended power; else a shorter run does not help either",
+    ),
+    Entry(
         "RUN-1",
         F,
         "cable run is too long",

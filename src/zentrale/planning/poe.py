@@ -4,7 +4,9 @@ from __future__ import annotations
 
 # Power that the switch must have for a class: PClass, clauses 33.2.6 (classes 0 to 4) and 145.2.8.
 _SUPPLY_W = (15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0)
-# Power that the device may draw: PClass_PD, clauses 33.3.7 and 145.3.8.
+# Power that the device may draw: PClass_PD, clauses 33.3.7 (table 33-18) and 145.3.8 (table 145-26).
+_DEVICE_W = (12.95, 3.84, 6.49, 12.95, 25.5, 40.0, 51.0, 62.0, 71.3)
+EXTENDED_CLASSES = (6, 8)  # these may draw more where the channel loses less than the worst one, clause 145.3.8.2
 # The highest class that a port of a type can feed.
 _HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
 
@@ -12,6 +14,11 @@ _HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
 def supply_power_w(poe_class: int) -> float:
     """What a switch reserves for a device of `poe_class` (0 to 8)."""
     return _SUPPLY_W[poe_class]
+
+
+def device_limit_w(poe_class: int) -> float:
+    """What a device of `poe_class` (0 to 8) may draw at its own end of the cable."""
+    return _DEVICE_W[poe_class]
 
 
 def needed_type(poe_class: int) -> int:
@@ -35,12 +42,15 @@ def loop_resistance_ohm(run_length_m: float, poe_class: int, conductor_awg: int 
     return per_100_m * run_length_m / 100 / (2 if poe_class > 4 else 1)
 
 
-def port_power_w(device_w: float, run_length_m: float, poe_class: int, conductor_awg: int | None = None) -> float:
-    """Power at the switch port for a device that draws `device_w` at the end of `run_length_m` of cable.
+def port_power_w(
+    device_w: float, run_length_m: float, poe_class: int, conductor_awg: int | None = None
+) -> float | None:
+    """Power at the switch port for a device that draws `device_w` at the end of `run_length_m` of cable; None where the cable
+    cannot carry that much at all.
 
     The device draws constant power, so with loop resistance R and port voltage U the current is the smaller root of
     R I² - U I + P = 0. U is the lowest port voltage of the lowest type that feeds the class (VPort_PSE, clauses
-    33.2.7 and 145.2.10). Falls back to the class's supply power where the cable cannot carry that much at all.
+    33.2.7 and 145.2.10).
     """
     if device_w <= 0:
         return 0.0
@@ -48,7 +58,7 @@ def port_power_w(device_w: float, run_length_m: float, poe_class: int, conductor
     resistance = loop_resistance_ohm(run_length_m, poe_class, conductor_awg)
     discriminant = voltage * voltage - 4 * resistance * device_w
     if discriminant < 0:
-        return supply_power_w(poe_class)
+        return None
     # The smaller root, written so that a short cable's small R loses no digits.
     current = 2 * device_w / (voltage + discriminant**0.5)
     return float(voltage * current)

@@ -57,7 +57,8 @@ class SwitchPower:
 
     @property
     def left_w(self) -> float:
-        return self.budget_w - self.draw_w[self.worst_mode]
+        """What is left in the worst mode, as this switch counts: by draw, or by class."""
+        return self.budget_w - max(sum(p.granted_w[mode] for p in self.ports) for mode in Mode)
 
 
 @dataclass(frozen=True)
@@ -98,8 +99,10 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPo
     ports = []
     for camera in sorted(cameras, key=lambda c: c.port):
         fed = plan.camera_type(camera)
+        # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
         draw = {
-            m: poe.port_power_w(fed.power_w(m), camera.run_length_m, fed.poe_class, camera.conductor_awg) for m in Mode
+            m: poe.port_power_w(fed.power_w(m), camera.run_length_m, fed.poe_class, camera.conductor_awg) or 0.0
+            for m in Mode
         }
         reserved = poe.supply_power_w(fed.poe_class)
         granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
@@ -155,7 +158,9 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     reserve = plan.policy.poe_reserve_percent / 100 * power.budget_w
     if power.left_w < reserve:
         limit = f"{quantities.power(power.budget_w - reserve)} with a reserve of {plan.policy.poe_reserve_percent:g} %"
-        findings.append(finding("PWR-3", subject, measured, limit, "site.toml [policy] poe_reserve_percent"))
+        by_class = plan.switch_type(switch).poe_budgeting == "class"
+        used = f"{quantities.power(power.reserved_w)} by class" if by_class else measured
+        findings.append(finding("PWR-3", subject, used, limit, "site.toml [policy] poe_reserve_percent"))
     one = plan.switch_type(switch).poe_budget_one_supply_w
     worst = max(Mode, key=lambda m: len(power.dark_one_supply[m]))
     if one is not None and power.dark_one_supply[worst]:
@@ -175,6 +180,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     kind = plan.camera_type(camera)
     if plan.supply(camera) != "poe":
         return findings
+    findings += _device_findings(plan, camera)
     switch = next(s for s in plan.switches if s.name == camera.switch)
     ports = plan.switch_type(switch)
     place = f"{switch.name} port {camera.port}"
@@ -186,3 +192,25 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
         measured = f"class {kind.poe_class} on {place}, type {ports.poe_type}"
         findings.append(finding("PWR-2", subject, measured, f"a port of type {needed}", _STANDARD))
     return findings
+
+
+def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
+    """Whether the device keeps to its class, and whether its cable carries what it draws."""
+    kind, subject = plan.camera_type(camera), f"camera {camera.name}"
+    mode = max(Mode, key=kind.power_w)
+    draw, limit = kind.power_w(mode), poe.device_limit_w(kind.poe_class)
+    drawn = f"{quantities.power(draw)}, mode {mode.value}"
+    at_port = poe.port_power_w(draw, camera.run_length_m, kind.poe_class, camera.conductor_awg)
+    if at_port is None:
+        measured = f"{drawn}, over {camera.run_length_m:g} m ({camera.source})"
+        return [finding("PWR-9", subject, measured, "what the cable carries at the port's lowest voltage", _STANDARD)]
+    if draw <= limit:
+        return []
+    most, source = poe.supply_power_w(kind.poe_class), f"types.toml {kind.name}; {_STANDARD}"
+    allowed = f"{quantities.power(limit)} of class {kind.poe_class}"
+    if kind.poe_class not in poe.EXTENDED_CLASSES:
+        return [finding("PWR-8", subject, drawn, allowed, source)]
+    measured = f"{drawn}; {quantities.power(at_port)} at the port"
+    if at_port > most:
+        return [finding("PWR-8", subject, measured, f"{quantities.power(most)} at the port", source)]
+    return [finding("PWR-10", subject, measured, allowed, source)]

@@ -50,6 +50,8 @@ def cross_check(draft: Draft) -> list[str]:
     for part in LISTS:
         if part not in _UNNAMED:
             problems += _used_once("name", [(item.name, (*at, "name")) for at, item in draft.items(part)], where)
+    vlans = [(f"VLAN {zone.vlan}", (*at, "vlan")) for at, zone in draft.items("zones")]
+    problems += _used_once("the network", vlans, where)
     problems += _references(draft)
     problems += _private_vlans(draft)
     problems += _device_names(draft)

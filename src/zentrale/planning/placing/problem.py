@@ -114,6 +114,8 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
         lacks += [f"a way from {c.name} ({c.source}) to any cabinet: {known}" for c in nowhere]
     if lacks or not cameras:
         return None, lacks
+    for camera, row in zip(cameras, runs, strict=True):
+        row[[not _carries(plan, camera, float(run)) for run in row]] = math.inf
     watts = [[_watts(plan, c, float(run)) for run in row] for c, row in zip(cameras, runs, strict=True)]
     prices = plan.placement
     return PlacementProblem(
@@ -155,4 +157,13 @@ def _watts(plan: Plan, camera: Camera, run_m: float) -> list[float]:
     if plan.supply(camera) != "poe" or math.isinf(run_m):
         return [0.0 for _ in Mode]
     kind = plan.camera_type(camera)
-    return [poe.port_power_w(kind.power_w(m), run_m, kind.poe_class, camera.conductor_awg) for m in Mode]
+    drawn = [poe.port_power_w(kind.power_w(m), run_m, kind.poe_class, camera.conductor_awg) for m in Mode]
+    return [0.0 if w is None else w for w in drawn]  # none of these runs is taken: see _carries
+
+
+def _carries(plan: Plan, camera: Camera, run_m: float) -> bool:
+    """Whether a cable of that length carries what the camera draws in any mode."""
+    kind = plan.camera_type(camera)
+    most = max(kind.power_w(m) for m in Mode)
+    fed = plan.supply(camera) == "poe" and not math.isinf(run_m)
+    return not fed or poe.port_power_w(most, run_m, kind.poe_class, camera.conductor_awg) is not None
