@@ -109,6 +109,10 @@ CASES = [
     ("types", "ports = 10", "ports = 10\nbuffer_kb = 1", "TRF-5", "link cabinet:10 - far:10", "2 cameras start together"),
     ("types", 'max_resolution = "1920x1080"', 'max_resolution = "300x180"', "TYP-1", "camera north, main stream", "320x180"),
     ("site", "main = {", 'main = { codec = "H265",', "TYP-1", "camera north, main stream", "H265"),
+    ("types", "day_w = 6.0", "day_w = 6.0\nmax_fps = 8", "TYP-1", "camera north, main stream", "10 frames/s"),
+    ("types", "day_w = 6.0", "day_w = 6.0\nmax_bitrate_kbps = 250", "TYP-1", "camera north, main stream", "300 kbit/s"),
+    # Two sub streams of 64 kbit/s are 128 kbit/s on the screen, by way of the recorder.
+    ("types", "ingest_mbps = 40", "ingest_mbps = 40\noutput_mbps = 0.1", "TRF-8", "recorder recorder", "128 kbit/s"),
 ]  # fmt: skip
 
 
@@ -116,7 +120,7 @@ CASES = [
 def test_what_ports_and_cameras_cannot_do(
     tmp_path: Path, file: str, right: str, wrong: str, code: str, subject: str, measured: str
 ) -> None:
-    texts = {"site": SITE + FAR, "types": TYPES, "cameras": FAR_CAMERAS}
+    texts = {"site": SITE + FAR + (SCREEN if code == "TRF-8" else ""), "types": TYPES, "cameras": FAR_CAMERAS}
     texts[file] = texts[file].replace(right, wrong, 1)
     found = traffic_of(tmp_path, texts["site"], texts["cameras"], texts["types"]).findings
     assert {f.code for f in found} == {code} and subject in {f.subject for f in found}

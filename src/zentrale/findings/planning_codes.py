@@ -150,6 +150,14 @@ PLANNING_CODES = [
         "give bitrate_kbps in site.toml when the customer's picture quality is settled",
     ),
     Entry(
+        "TRF-8",
+        F,
+        "recorder cannot send what is watched",
+        "All viewers together, as many pictures as they show at once, ask for more than this recorder type sends. Live pictures "
+        "stall, and some recorders then lose recordings too.",
+        "let viewers watch sub streams, or the cameras themselves by multicast; plan a recorder that sends more",
+    ),
+    Entry(
         "TYP-1",
         F,
         "camera type cannot deliver the stream",

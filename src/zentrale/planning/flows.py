@@ -46,6 +46,12 @@ def recorded_bps(plan: Plan, camera: Camera) -> float:
     return float(sum(stream.bitrate_bps for stream in recorded_streams(plan, camera).values()))
 
 
+def sent_bps(plan: Plan, recorder: str) -> float:
+    """Bits per second that a recorder sends to viewers, without overhead; a multicast stream counts once."""
+    relayed = (flow for flow in _viewer_flows(plan) if flow.relayed and flow.camera.recorder == recorder)
+    return float(sum(flow.plan.bitrate_bps for flow in relayed))
+
+
 def flows(plan: Plan) -> Iterator[Flow]:
     """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
     for camera in plan.cameras:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.flows import recorded_bps, sent_bps
 from zentrale.site.model import Camera, ChannelLimit, Plan, Recorder, RecorderType
 
 _TB = 1e12
@@ -44,9 +45,12 @@ def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequen
     reasons = []
     if len(cameras) > kind.channels:
         reasons.append(f"{kind.channels} channels for {len(cameras)} cameras")
-    ingest = sum(plan.group(c).main.bitrate_bps for c in cameras)
+    ingest = sum(recorded_bps(plan, c) for c in cameras)
     if ingest > kind.ingest_mbps * 1e6:
         reasons.append(f"takes in {kind.ingest_mbps:g} of {quantities.bitrate(ingest)}")
+    sent = sent_bps(plan, recorder.name)
+    if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
+        reasons.append(f"sends {kind.output_mbps:g} of {quantities.bitrate(sent)} to viewers")
     for limit, count in _exceeded(plan, kind, cameras):
         size = quantities.resolution(*limit.resolution)
         reasons.append(f"{limit.channels} channels of {size} or more for {count}")

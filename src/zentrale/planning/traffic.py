@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.bursts import Burst, Source, plan_burst
-from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps
+from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_bps
 from zentrale.planning.topology import Graph, lit_network
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
@@ -242,6 +242,13 @@ def _type_findings(plan: Plan) -> Iterator[Finding]:
                 yield finding("TYP-1", subject, quantities.resolution(*stream.resolution), limit, source)
             if stream.codec not in kind.codecs:
                 yield finding("TYP-1", subject, stream.codec, " or ".join(kind.codecs), source)
+            if kind.max_fps is not None and stream.fps > kind.max_fps:
+                yield finding(
+                    "TYP-1", subject, f"{stream.fps:g} frames/s", f"at most {kind.max_fps:g} frames/s", source
+                )
+            if kind.max_bitrate_kbps is not None and stream.bitrate_bps > 1000 * kind.max_bitrate_kbps:
+                limit = f"at most {quantities.bitrate(1000 * kind.max_bitrate_kbps)}"
+                yield finding("TYP-1", subject, quantities.bitrate(stream.bitrate_bps), limit, source)
 
 
 def _recorder_load(plan: Plan, name: str, cameras: list[Camera]) -> RecorderLoad:
@@ -259,6 +266,11 @@ def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera]) ->
             finding("TRF-3", subject, f"{quantities.bitrate(load.ingest_bps)} planned",
                     quantities.bitrate(load.ingest_limit_bps), source)
         )  # fmt: skip
+    kind = plan.recorder_type(plan.recorder(load.recorder))
+    sent = sent_bps(plan, load.recorder)
+    if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
+        limit = f"{kind.output_mbps:g} Mbit/s to viewers"
+        findings.append(finding("TRF-8", subject, f"{quantities.bitrate(sent)} watched at once", limit, source))
     beyond = [c.name for c in cameras if c.channel > load.channels]
     if beyond or load.channels_used > load.channels:
         measured = f"{load.channels_used} cameras" + (

@@ -15,7 +15,8 @@ class CameraType(Part):
 
     The lens: `view_deg` is the horizontal angle of view; where it is not given it follows from `sensor_width_mm` and
     `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
-    `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS.
+    `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS. `max_fps` [frames/s] and
+    `max_bitrate_kbps` are those of one stream.
     """
 
     name: Text
@@ -28,6 +29,8 @@ class CameraType(Part):
     cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
     moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
     max_resolution: Resolution
+    max_fps: Annotated[float, Field(gt=0, le=1000)] | None = None
+    max_bitrate_kbps: Annotated[float, Field(gt=0)] | None = None
     codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ("H264",)
     default_address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     port_rate_mbps: Annotated[int, Field(gt=0)] = 100
@@ -86,7 +89,8 @@ class ChannelLimit(Part):
 
 class RecorderType(Part):
     """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control`
-    how its channels are given: over ONVIF, or by hand from a work sheet where it has no such service.
+    how its channels are given: over ONVIF, or by hand from a work sheet where it has no such service; `output_mbps` what it
+    sends to viewers at once.
     """
 
     name: Text
@@ -94,6 +98,7 @@ class RecorderType(Part):
     model: Text
     channels: Annotated[int, Field(ge=1, le=1024)]
     ingest_mbps: Annotated[float, Field(gt=0)]
+    output_mbps: Annotated[float, Field(gt=0)] | None = None
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
     power_w: Annotated[float, Field(ge=0)] = 0
     bays: Annotated[int, Field(ge=0, le=256)] = 0
