@@ -147,7 +147,7 @@ def test_a_bad_rtsp_server_is_an_error_of_that_stream(name: str) -> None:
 
     async def use(port: int) -> None:
         with pytest.raises(kind):
-            await rtsp_player.measure(address(port), Visit(Credentials("u", "p")), 1.0)
+            await rtsp_player.measure(address(port), Visit(Credentials("u", "p"), answer_s=2), 1.0)
 
     asyncio.run(with_server(serve, use))
 
