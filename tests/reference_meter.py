@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg
-from zentrale.protocols.key_pictures import KeyPicture
-from zentrale.protocols.packet_log import Records, odd_first, records_of
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.key_pictures import KeyPicture
+from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.protocols.streams.packet_log import Records, odd_first, records_of
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 _DEPACKETIZERS: dict[str, type[Depacketizer]] = {

@@ -16,13 +16,14 @@ from reference_meter import ReferenceMeter, recorded
 from test_video import encode
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
-from zentrale.protocols import h264, rtcp, stream_sums
-from zentrale.protocols.packet_log import KEY, REFRESH, START, may_begin
-from zentrale.protocols.packet_order import PacketOrder
+from zentrale.protocols import h264, rtcp
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Digest, Figures, figures
-from zentrale.protocols.stream_meter import StreamMeter
+from zentrale.protocols.streams import sums
+from zentrale.protocols.streams.figures import Digest, Figures, figures
+from zentrale.protocols.streams.meter import StreamMeter
+from zentrale.protocols.streams.packet_log import KEY, REFRESH, START, may_begin
+from zentrale.protocols.streams.packet_order import PacketOrder
 from zentrale.protocols.video import split_annex_b
 
 Packets = list[tuple[float, RtpPacket]]
@@ -136,7 +137,7 @@ def test_hours_are_folded_as_they_come_and_the_figures_stay_those_of_the_whole(
 
 def test_what_is_kept_of_hours_is_little_and_right(monkeypatch: pytest.MonkeyPatch) -> None:
     """20,000 pictures of a packet each, after one key picture: 25 a second, the last half minute of them second by second."""
-    monkeypatch.setattr(stream_sums, "_SECONDS", 30)
+    monkeypatch.setattr(sums, "_SECONDS", 30)
     packets = [
         (n / 25, RtpPacket(96, n & 0xFFFF, n * 3600, 7, bytes([0x65 if not n else 0x41]) + bytes(n % 100), True))
         for n in range(20_000)

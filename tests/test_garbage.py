@@ -16,8 +16,8 @@ from zentrale.protocols.onvif import device, media, recording
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import PlayerSession, StreamAddress
 from zentrale.protocols.sdp import Media, SessionDescription
-from zentrale.protocols.stream_figures import figures
-from zentrale.protocols.stream_meter import StreamMeter
+from zentrale.protocols.streams.figures import figures
+from zentrale.protocols.streams.meter import StreamMeter
 from zentrale.protocols.xml import Element
 
 ADDRESS = StreamAddress.parse("rtsp://10.0.0.1/x")

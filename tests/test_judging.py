@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
-from zentrale.protocols.key_pictures import KeyPicture
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.key_pictures import KeyPicture
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan
 
 PLAN = StreamPlan.model_validate(

@@ -11,8 +11,8 @@ from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Figures, figures
-from zentrale.protocols.stream_meter import StreamMeter
+from zentrale.protocols.streams.figures import Figures, figures
+from zentrale.protocols.streams.meter import StreamMeter
 
 u16, u32 = st.integers(0, 0xFFFF), st.integers(0, 0xFFFFFFFF)
 

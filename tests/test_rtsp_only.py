@@ -21,7 +21,7 @@ from zentrale.logbook.vault import Candidate, Vault
 from zentrale.protocols.doors import Door, Outcome, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 

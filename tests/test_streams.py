@@ -44,7 +44,7 @@ from zentrale.logbook.store import Logbook
 from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.protocols.video import split_annex_b
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Policy

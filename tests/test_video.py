@@ -16,10 +16,10 @@ from PIL import Image
 from zentrale.errors import RemoteProtocolError
 from zentrale.field import pictures
 from zentrale.protocols import h264, h265, jpeg
-from zentrale.protocols.key_pictures import KeyPicture
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_meter import StreamMeasurement, StreamMeter
+from zentrale.protocols.streams.key_pictures import KeyPicture
+from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
 from zentrale.protocols.video import AccessUnit, Depacketizer, split_annex_b
 
 

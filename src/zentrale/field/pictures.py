@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from PIL import Image
 
-from zentrale.protocols.key_pictures import KeyPicture
+from zentrale.protocols.streams.key_pictures import KeyPicture
 
 _DECODERS = {"H264": "h264", "H265": "hevc", "JPEG": "mjpeg"}
 MAX_PIXELS = 16384 * 16384 // 4

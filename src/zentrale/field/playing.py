@@ -21,7 +21,6 @@ from zentrale.field.udp import UdpPair
 from zentrale.protocols import rtcp
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
 from zentrale.protocols.http_auth import Answering, Credentials
-from zentrale.protocols.packet_log import odd_first
 from zentrale.protocols.rtsp_client import (
     Challenged,
     Described,
@@ -32,7 +31,8 @@ from zentrale.protocols.rtsp_client import (
     StreamAddress,
     Transport,
 )
-from zentrale.protocols.stream_meter import StreamMeasurement, StreamMeter
+from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
+from zentrale.protocols.streams.packet_log import odd_first
 
 _worker = ThreadPoolExecutor(1, "figures")
 log = logging.getLogger(__name__)

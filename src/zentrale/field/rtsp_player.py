@@ -21,7 +21,7 @@ from zentrale.field.causes import (
 from zentrale.field.connection import GoneError
 from zentrale.field.playing import Playing, Visit
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 
 MAX_REDIRECTS = 3
 REPEATS = 3  # where the server fails by its own account (5xx)

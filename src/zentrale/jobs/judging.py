@@ -8,7 +8,7 @@ from zentrale import quantities
 from zentrale.errors import CertificateError, ClearTextError, DeviceError, LockedError, NotAskedError
 from zentrale.field.causes import Cause, cause_of
 from zentrale.findings import Finding, finding
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Camera, Policy, StreamPlan
 from zentrale.subjects import Ref
 

@@ -14,7 +14,7 @@ from zentrale.findings import Finding
 from zentrale.jobs.access import Entry
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.quantities import timestamp
 from zentrale.site.model import Camera
 from zentrale.subjects import Kind, Ref

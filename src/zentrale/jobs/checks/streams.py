@@ -33,7 +33,7 @@ from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.protocols.stream_meter import StreamMeasurement
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Camera, Plan, Policy
 from zentrale.subjects import Ref

@@ -1,6 +1,6 @@
 """What is kept of each RTP packet of a stream: a record, whatever its payload was.
 
-Everything that is measured of a stream follows from these records (`stream_figures`); payload is kept for nothing but the
+Everything that is measured of a stream follows from these records (`figures`); payload is kept for nothing but the
 one key picture that is decoded. Records come in the raw form of the intake: "$", channel and length as before an interleaved
 packet (RFC 2326 clause 10.12), then the first 16 bytes of the packet. Packets whose first 16 bytes do not tell enough are
 looked at whole.

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zentrale.protocols.packet_log import RECORD, Records
-from zentrale.protocols.stream_sums import FOLD_PACKETS, Sums, fold
+from zentrale.protocols.streams.packet_log import RECORD, Records
+from zentrale.protocols.streams.sums import FOLD_PACKETS, Sums, fold
 
 
 @dataclass(frozen=True, kw_only=True)

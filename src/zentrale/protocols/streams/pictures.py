@@ -6,8 +6,8 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 
-from zentrale.protocols.packet_log import KEY, MARKER, START, Records
-from zentrale.protocols.packet_runs import Bools, Floats, Ints, Ordered, steps
+from zentrale.protocols.streams.packet_log import KEY, MARKER, START, Records
+from zentrale.protocols.streams.packet_runs import Bools, Floats, Ints, Ordered, steps
 
 _CLOCK_TRUST = (2 / 3, 1.5)  # media clock against arrival: beyond this the source's clock is not believed
 

@@ -1,7 +1,7 @@
 """The records of a stream folded into sums, a few thousand at a time, so that hours take no more room than seconds.
 
 Packets are taken apart by source and by runs of sequence numbers, ordered, put together into pictures (`packet_runs`,
-`stream_pictures`), and counted. A fold ends where nothing that came later belongs before it; what is after it waits for the
+`pictures`), and counted. A fold ends where nothing that came later belongs before it; what is after it waits for the
 next.
 """
 
@@ -13,8 +13,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from zentrale.protocols.packet_log import REFRESH, Records
-from zentrale.protocols.packet_runs import (
+from zentrale.protocols.streams.packet_log import REFRESH, Records
+from zentrale.protocols.streams.packet_runs import (
     MAX_DROPOUT,
     MAX_MISORDER,
     Floats,
@@ -25,7 +25,7 @@ from zentrale.protocols.packet_runs import (
     ordered_runs,
     split_sources,
 )
-from zentrale.protocols.stream_pictures import Joint, Pictures, Rates, believed, pictures_of
+from zentrale.protocols.streams.pictures import Joint, Pictures, Rates, believed, pictures_of
 
 FOLD_PACKETS = 1536
 _KEPT_BACK = 256  # what came last may still be followed by what belongs before it

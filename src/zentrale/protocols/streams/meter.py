@@ -1,6 +1,6 @@
 """What a video stream delivers, measured from its RTP packets: the numbers an acceptance test needs.
 
-Each packet leaves a record (`packet_log`), from which the figures follow (`stream_figures`); here is what needs payload, or an
+Each packet leaves a record (`packet_log`), from which the figures follow (`figures`); here is what needs payload, or an
 answer at once: the first key picture, and the receiver reports.
 """
 
@@ -14,12 +14,12 @@ import numpy as np
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.key_pictures import KeyFinder, KeyPicture
-from zentrale.protocols.packet_log import KEY, MARKER, RAW, Records, records_of
-from zentrale.protocols.packet_runs import steps
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.stream_figures import Digest, Figures
+from zentrale.protocols.streams.figures import Digest, Figures
+from zentrale.protocols.streams.key_pictures import KeyFinder, KeyPicture
+from zentrale.protocols.streams.packet_log import KEY, MARKER, RAW, Records, records_of
+from zentrale.protocols.streams.packet_runs import steps
 
 _SILENT_S = 0.2  # a source that says nothing for so long may have a successor
 _STILL_AFTER_S, _STILL_PICTURES = 1.0, 10  # when, and over how many pictures, it is asked whether anything changes

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from zentrale.protocols.packet_log import Records
+from zentrale.protocols.streams.packet_log import Records
 
 MAX_DROPOUT, MAX_MISORDER = 3000, 100  # RFC 3550 appendix A.1
 REORDER_PACKETS, REORDER_S = 64, 0.2  # what comes later than this is too late for a player

@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zentrale.protocols.packet_runs import REORDER_PACKETS, REORDER_S
 from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.streams.packet_runs import REORDER_PACKETS, REORDER_S
 
 
 class PacketOrder:

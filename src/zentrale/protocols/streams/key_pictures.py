@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg
-from zentrale.protocols.packet_log import may_begin
-from zentrale.protocols.packet_order import PacketOrder
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.streams.packet_log import may_begin
+from zentrale.protocols.streams.packet_order import PacketOrder
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
 DEPACKETIZERS: dict[str, type[Depacketizer]] = {

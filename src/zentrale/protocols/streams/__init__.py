@@ -1,0 +1,1 @@
+"""From the packets of a stream to its figures, and to its first key picture."""
