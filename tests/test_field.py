@@ -241,6 +241,20 @@ def test_a_server_that_names_other_hosts_is_asked_at_its_own() -> None:
     asyncio.run(with_server(serve, use))
 
 
+def test_a_machine_that_comes_late_calls_no_open_port_closed() -> None:
+    """The program stands still for longer than a connection may take; the kernel has made it meanwhile."""
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        await reader.read(1)
+
+    async def use(port: int) -> None:
+        asyncio.get_running_loop().call_later(0.001, time.sleep, 1.0)
+        found = await sweep([HOST, "127.0.0.9"], [port], None, lambda _: None)
+        assert found == {HOST: [port]}
+
+    asyncio.run(with_server(serve, use))
+
+
 def test_over_tls_the_certificate_is_looked_at_before_anything_is_sent(tmp_path: Path) -> None:
     seen: list[bytes] = []
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import asyncio
 import ipaddress
 import logging
+import socket
 from collections.abc import Callable, Iterable, Sequence
 
 from zentrale.errors import RemoteProtocolError
@@ -43,18 +44,11 @@ async def sweep(
     async def try_port(address: str, port: int) -> bool:
         nonlocal done
         async with gate:
-            try:
-                async with asyncio.timeout(CONNECT_TIMEOUT_S):
-                    local = (source, 0) if source else None
-                    _, writer = await asyncio.open_connection(address, port, local_addr=local)
-            except (OSError, TimeoutError):
-                return False
-            finally:
-                done += 1
-                if done % 50 == 0:
-                    progress(done)
-            writer.close()
-            return True
+            is_open = await _is_open(address, port, source)
+        done += 1
+        if done % 50 == 0:
+            progress(done)
+        return is_open
 
     pairs = [(address, port) for address in addresses for port in ports]
     answers = await asyncio.gather(*(try_port(*pair) for pair in pairs))
@@ -63,6 +57,25 @@ async def sweep(
         if is_open:
             found.setdefault(address, []).append(port)
     return found
+
+
+async def _is_open(address: str, port: int, source: str | None) -> bool:
+    """Whether a connection comes about in time: by the kernel's word, since this program may itself come late to hear of it."""
+    with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_STREAM) as sock:
+        sock.setblocking(False)
+        try:
+            if source:
+                sock.bind((source, 0))
+            async with asyncio.timeout(CONNECT_TIMEOUT_S):
+                await asyncio.get_running_loop().sock_connect(sock, (address, port))
+        except TimeoutError:
+            try:
+                sock.getpeername()
+            except OSError:
+                return False
+        except OSError:
+            return False
+        return True
 
 
 async def speaks_rtsp(host: str, port: int) -> bool:
