@@ -48,6 +48,7 @@ class StreamServer:
     other_port: bool = False  # packets come from another port than announced
     stranger: bool = False  # and somebody else sends to the same port
     payload_type: int = 96
+    extension: bytes = b""  # of each header, in whole words (RFC 3550 clause 5.3.1)
     asked: list[str] = field(default_factory=list)
     most_open: int = 0
     open: int = 0
@@ -185,7 +186,8 @@ class _Session:
         for part, payload in enumerate(payloads):
             kind = server.payload_type | (0x80 if part == len(payloads) - 1 else 0)
             stamp = int(index * 90_000 / server.fps) & 0xFFFFFFFF
-            packet = struct.pack("!BBHII", 0x80, kind, self.sequence & 0xFFFF, stamp, 7) + payload
+            first, extension = (0x90, server.extension) if server.extension else (0x80, b"")
+            packet = struct.pack("!BBHII", first, kind, self.sequence & 0xFFFF, stamp, 7) + extension + payload
             self.sequence += 1
             if "interleaved" in self.transport:
                 self.writer.write(b"$\0" + struct.pack("!H", len(packet)) + packet)

@@ -172,6 +172,17 @@ def test_packets_before_the_answer_to_play_count() -> None:
     assert found.measured.first_picture_s is not None and found.measured.first_picture_s < 0.3
 
 
+@pytest.mark.parametrize("transport", [Transport.TCP, Transport.UDP])
+def test_a_header_extension_in_each_packet_hides_no_picture(transport: Transport) -> None:
+    extension = b"\xab\xac\x00\x03" + bytes(12)  # as that of ONVIF Streaming clause 6.3
+    plain, extended = (
+        play(StreamServer(moving(), extension=e), Visit(transport=transport, answer_s=1))[0].measured
+        for e in (b"", extension)
+    )
+    assert plain and extended and extended.key_picture is not None and extended.packets_lost == 0
+    assert extended.bitrate_bps == pytest.approx(plain.bitrate_bps, rel=0.2) and extended.width_px == 320
+
+
 def test_one_time_nonces_are_answered_each_time() -> None:
     server = StreamServer(moving(), password="secret")
     (found,) = play(server, RIGHT)

@@ -91,7 +91,8 @@ class Stream:
         if len(packet) < RECORD_BYTES - 4 or packet[0] != 0x80 or self.odd_first[packet[12]]:
             taken.odd.append((row, packet))
         if self.begins is not None and not self.keep:
-            self.keep = self.begins(packet[12:16])
+            # Behind a longer header the payload begins elsewhere: then all are wanted.
+            self.keep = packet[:1] != b"\x80" or self.begins(packet[12:16])
         if self.keep:
             self.whole.append(packet)
         taken.records += record

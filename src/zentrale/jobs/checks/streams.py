@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -63,14 +63,18 @@ async def measure_planned(round: Round, target: Target, stream: str) -> StreamRe
         patience_s=PATIENCE_S, answer_s=request.answer_s,
     )  # fmt: skip
 
+    written: list[Future[None]] = []
+
     def so_far(measured: StreamMeasurement) -> None:
         """A long measurement is written down as it goes: one that is interrupted keeps what it had."""
         told = StreamResult(camera.name, stream, address.url, measured, "", ())
         notes = Notes()
         notes.observe(STREAM, ref, "RTSP", stream_document(told))
-        _worker.submit(note, round.keyring.logbook, round.run, notes)
+        written.append(_worker.submit(note, round.keyring.logbook, round.run, notes))
 
     result = await measure(ref, camera.source, address, visit, request.duration_s, plan.policy, so_far)
+    for writing in written:
+        await asyncio.wrap_future(writing)  # what this machine could not write is told
     findings = list(result.findings)
     if result.measured is not None:
         source = f"site.toml group {camera.group}"
