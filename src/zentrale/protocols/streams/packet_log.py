@@ -8,7 +8,9 @@ looked at whole.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import reduce
+from operator import or_
 from typing import Any
 
 import numpy as np
@@ -141,13 +143,16 @@ def _h264(payload: bytes) -> int:
     if kind == _H264_FU_A and len(payload) > 1:
         return (KEY if payload[1] & 0x1F == _H264_IDR else 0) | (START if payload[1] & 0x80 else 0)
     if kind == _H264_STAP_A:
-        flags, at = START, 1
-        while at + 3 <= len(payload):
-            size = payload[at] << 8 | payload[at + 1]
-            flags |= _h264_unit(payload[at + 2 : at + 2 + size])
-            at += 2 + size
-        return flags
+        return reduce(or_, map(_h264_unit, _units(payload, 1)), START)
     return START | _h264_unit(payload)
+
+
+def _units(payload: bytes, at: int) -> Iterator[bytes]:
+    """The units of an aggregation packet, each behind its size (RFC 6184 clause 5.7.1, RFC 7798 clause 4.4.2)."""
+    while at + 3 <= len(payload):
+        size = payload[at] << 8 | payload[at + 1]
+        yield payload[at + 2 : at + 2 + size]
+        at += 2 + size
 
 
 def _h264_unit(unit: bytes) -> int:
@@ -165,12 +170,7 @@ def _h265(payload: bytes) -> int:
     if kind == _H265_FU:
         return (KEY if payload[2] & 0x3F in _H265_IRAP else 0) | (START if payload[2] & 0x80 else 0)
     if kind == _H265_AP:
-        flags, at = START, 2
-        while at + 4 <= len(payload):
-            size = payload[at] << 8 | payload[at + 1]
-            flags |= _h265_unit(payload[at + 2 : at + 2 + size])
-            at += 2 + size
-        return flags
+        return reduce(or_, map(_h265_unit, _units(payload, 2)), START)
     return START | _h265_unit(payload)
 
 
