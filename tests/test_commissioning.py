@@ -273,6 +273,7 @@ def test_a_recorder_that_makes_channels_as_needed_and_one_that_is_dead(
     make_vault(site)
     zentrale("discover", cwd=site)
     assert zentrale("register", cwd=site).code == 0
+    time.sleep(2)  # the recorder begins to store
     verified = zentrale("verify", "--seconds", "3", "--json", cwd=site)
     assert [c for c in codes(verified.json) if c[0] != "SEC-10"] == [("REC-1", "channel 3 of recorder")]
 
