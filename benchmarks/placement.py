@@ -1,6 +1,6 @@
 """Placement at scale: 300 cameras, 15 possible cabinets, 6 switch types, to a proven gap of 1 %, on one core.
 
-Prints the time, the gap, and the saving against every camera to its nearest cabinet, side by side, for several seeds.
+Prints the CPU time, the gap, and the saving against every camera to its nearest cabinet, side by side, for several seeds.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ def problem(seed: int) -> PlacementProblem:
     strong = random.random(CAMERAS) < 1 / 8
     day = np.where(strong, random.uniform(15, 25, CAMERAS), random.uniform(4, 9, CAMERAS))
     modes = np.stack([day, day * 1.5, day * np.where(strong, 2, 1), day * np.where(strong, 1.7, 1)], axis=1)
-    watts = np.array([[[poe.port_power_w(w, r, 6 if s else 3) for w in m] for r in row]
+    watts = np.array([[[poe.port_power_w(w, r, 6 if s else 3) or 0.0 for w in m] for r in row]
                       for row, m, s in zip(runs, modes, strong, strict=True)])  # fmt: skip
     loads = random.choice([3.2e6, 6.3e6, 12.7e6], CAMERAS)
     choices = tuple(
@@ -55,9 +55,9 @@ def main() -> None:
         f"{'seed':>4} {'time':>7} {'gap':>7} {'cost':>9} {'by hand':>9} {'saving':>7} {'cabinets':>8} {'switches':>8}"
     )
     for seed in range(10):
-        started = time.perf_counter()
-        plan = place(problem(seed), gap=0.01, time_s=60, clock=time.perf_counter)
-        took = time.perf_counter() - started
+        started = time.process_time()
+        plan = place(problem(seed), gap=0.01, time_s=90, clock=time.process_time)
+        took = time.process_time() - started
         if not isinstance(plan, Solution):
             print(f"{seed:4} {took:6.1f}s {plan}")
             continue

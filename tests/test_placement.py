@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from itertools import product
 from pathlib import Path
-from time import perf_counter
+from time import process_time
 
 import numpy as np
 import pytest
@@ -97,7 +97,7 @@ def test_sixty_cameras_to_the_gap_that_was_asked_for(seed: int) -> None:
     watts = np.where(needs == 3, random.uniform(15, 30, 60), random.uniform(5, 12, 60))
     choices = tuple(CabinetChoice(f"k{n}", 100.0 * n, 12) for n in range(6))
     p = problem(runs.tolist(), watts.tolist(), needs.tolist(), cabinets=choices, max_run_m=170.0)
-    plan = place(p, gap=0.02, time_s=120, clock=perf_counter)
+    plan = place(p, gap=0.02, time_s=120, clock=process_time)
     assert isinstance(plan, Solution) and plan.gap <= 0.02 and plan.by_hand is not None
     assert plan.bound <= plan.cost.total <= plan.by_hand.total
     keeps_every_limit(p, plan)

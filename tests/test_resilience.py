@@ -7,13 +7,17 @@ from pathlib import Path
 import pytest
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.planning.failures import Network
 from zentrale.planning.power import plan_power
 from zentrale.planning.resilience import ResiliencePlan, plan_resilience
+from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 
 # cabinet (recorder) - east - west - cabinet is a ring; tail hangs on west alone.
-RING = "".join(f'[[switches]]\nname = "{n}"\ncabinet = "{n}"\ntype = "switch-8"\n' for n in ("east", "west", "tail"))
+PROTECTED = 'type = "switch-8"\nloop_protection = "rstp"\n'
+RING = "".join(f'[[switches]]\nname = "{n}"\ncabinet = "{n}"\n{PROTECTED}' for n in ("east", "west", "tail"))
+SITE = SITE.replace('type = "switch-8"\n', PROTECTED, 1)
 
 
 def link(a: str, b: str, rate: int = 100, lit: str = "true") -> str:
@@ -92,6 +96,66 @@ def test_a_detour_that_overloads_a_link(tmp_path: Path) -> None:
         ("RES-2", "link cabinet:7 - east:7"), ("RES-2", "link west:7 - cabinet:8"),
     }  # fmt: skip
     assert all("127 %" in f.measured for f in found)
+
+
+def test_a_detour_carries_what_viewers_ask_for_too(tmp_path: Path) -> None:
+    """Cameras send 200 kbit/s to the recorder and again to a screen in the cabinet, 1.0557 times that with overhead. Over the
+    one link of 1 Mbit/s that is left of the ring: 6 x 200 x 1.0557 = 1.27 of 1. A bundle of three such links carries it.
+    """
+    screen = '[[viewers]]\nname = "desk"\nzone = "cameras"\nswitch = "cabinet"\nport = 5\nstream = "main"\nsource = "camera"\n'
+    site = SITE.replace("bitrate_kbps = 300", "bitrate_kbps = 200") + RING + screen
+    thin = LINKS.replace("rate_mbps = 100", "rate_mbps = 1", 3)
+    plan = read_plan(SiteFolder(make_site(tmp_path / "a", site + thin, ROWS, TYPES)))
+    gone = "link cabinet:7 - east:7"
+    (found,) = [f for f in plan_resilience(plan, plan_power(plan)).findings if f.subject == gone]
+    assert f"{100 * 6 * 0.2 * 1478 / 1400:.0f} % on link west:7 - cabinet:8" in found.measured
+
+    def bundled(line: str) -> str:
+        return line.rstrip() + '\nbundle = "b"\n'
+
+    one, *more = (link(f"west:{port}", f"cabinet:{other}", 1) for port, other in ((7, 8), (5, 10), (4, 6)))
+    wide = thin.replace(one, "".join(map(bundled, (one, *more))))
+    plan = read_plan(SiteFolder(make_site(tmp_path / "b", site + wide, ROWS, TYPES)))
+    (load,) = [load for load in plan_traffic(plan).links if load.name == "west:7+5+4 - cabinet:8+10+6"]
+    assert load.rate_bps == 3e6
+    singles = {f.name: f for f in plan_resilience(plan, plan_power(plan)).singles}
+    network = Network(plan, plan_power(plan))
+    assert "link west:7 - cabinet:8" not in singles, "two links of the bundle are left"
+    left = network.fail((next(p for p in network.parts if p.name == "west:7 - cabinet:8"),))
+    assert left.worst_share == pytest.approx(4 * 0.2 * 1478 / 1400 / 2), "two cameras' streams on two links"
+
+
+@pytest.mark.parametrize(
+    ("changes", "code", "words"),
+    [
+        ({}, "", ""),
+        ({"rstp": "mstp"}, "", ""),
+        ({"rstp": "ring"}, "RES-3", "ring on cabinet, rstp on east, rstp on west"),
+        ({"rstp": "none"}, "RES-3", "none on cabinet"),
+        ({'loop_protection = "rstp"\n': ""}, "RES-4", "not said of cabinet"),
+    ],
+)
+def test_a_ring_needs_what_opens_it(tmp_path: Path, changes: dict[str, str], code: str, words: str) -> None:
+    site = SITE + RING + LINKS
+    for right, wrong in changes.items():
+        site = site.replace(right, wrong, 1)
+    plan = read_plan(SiteFolder(make_site(tmp_path, site, ROWS, TYPES)))
+    found = [f for f in plan_resilience(plan, plan_power(plan)).findings if f.code in ("RES-3", "RES-4")]
+    assert [f.code for f in found] == [code] * bool(code)
+    assert all(f.subject == "ring cabinet, east, west" and words in f.measured for f in found), "the tail is in no ring"
+
+
+def test_two_links_are_a_ring_unless_they_are_a_bundle(tmp_path: Path) -> None:
+    bare = (SITE + RING).replace('loop_protection = "rstp"\n', "")
+    two = link("west:6", "tail:6") + link("west:5", "tail:5")
+
+    def told(folder: str, links: str) -> list[str]:
+        plan = read_plan(SiteFolder(make_site(tmp_path / folder, bare + links, ROWS, TYPES)))
+        return [f.subject for f in plan_resilience(plan, plan_power(plan)).findings]
+
+    assert (
+        told("a", two) == ["ring west, tail"] and told("b", two.replace("lit = true", "lit = true\nbundle = 'b'")) == []
+    )
 
 
 def test_a_lost_supply_counts_as_a_part(tmp_path: Path) -> None:

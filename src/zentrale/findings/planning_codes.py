@@ -189,6 +189,23 @@ PLANNING_CODES = [
         "use a faster link on the detour, or lower the bit rates",
     ),
     Entry(
+        "RES-3",
+        F,
+        "ring without loop protection",
+        "Lit links close a ring, and nothing opens it again: one broadcast goes round for ever, and within seconds the whole "
+        "network stands still. Every switch of a ring needs the same kind of protection: rapid or multiple spanning tree "
+        "(IEEE 802.1Q clause 13), which work together, or one ring protocol on all.",
+        "switch it on and write it into loop_protection of the switches, make one bundle of parallel links, or leave one "
+        "link dark (lit = false)",
+    ),
+    Entry(
+        "RES-4",
+        W,
+        "loop protection of a ring is not said",
+        "Lit links close a ring, and the plan does not say what keeps it from going round in circles.",
+        "write loop_protection (rstp, mstp, ring or none) of these switches into site.toml",
+    ),
+    Entry(
         "CHN-2",
         F,
         "recorder has too few channels of this resolution",
@@ -286,5 +303,13 @@ PLANNING_CODES = [
         "Time ran out before the wanted gap was proven. The plan shown holds every limit, but a cheaper one may exist; the "
         "gap says how much cheaper at most.",
         "give it more time with --seconds",
+    ),
+    Entry(
+        "PLC-5",
+        W,
+        "placed switch would be faulted",
+        "The placement was put into the plan and calculated as `plan power` and `plan traffic` do; this is what they say of "
+        "it. What placement does not choose by (buffers, one of two supplies) may be short.",
+        "take another switch type for this cabinet, or change what the finding names",
     ),
 ]

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 
 import networkx as nx
 
-from zentrale.planning.flows import recorded_bps
+from zentrale.planning.flows import Flow, Hop, Ways, flows
 from zentrale.planning.power import PowerPlan
-from zentrale.planning.topology import lit_network, loads_towards, steps_from, taken_away
+from zentrale.planning.topology import link_rates_bps, lit_network, taken_away, trunk_name
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Mode, Plan
 
@@ -47,8 +47,19 @@ class Failure:
         return " and ".join(str(part) for part in self.parts)
 
 
+@dataclass(frozen=True)
+class _Demand:
+    """Flows that go the same way: one of them, what they carry together [bit/s], and the cameras of which it is the stream
+    that is recorded.
+    """
+
+    flow: Flow
+    load_bps: float
+    recorded: tuple[str, ...]
+
+
 class Network:
-    """The plan's network, from which parts can be taken away."""
+    """The plan's network, from which parts can be taken away. It carries all that `plan traffic` counts."""
 
     def __init__(self, plan: Plan, power: PowerPlan) -> None:
         self.plan = plan
@@ -56,34 +67,26 @@ class Network:
         self.dark = {
             s.switch: _dark_one_supply(s.dark_one_supply) for s in power.switches if any(s.dark_one_supply.values())
         }
-        self.recorder_switch = {r.name: r.switch for r in plan.recorders}
-        self.cameras_at: dict[tuple[str, str], list[str]] = {}
+        self.cameras_of: dict[str, list[str]] = {}
         for camera in plan.cameras:
-            self.cameras_at.setdefault((camera.switch, camera.recorder), []).append(camera.name)
+            self.cameras_of.setdefault(camera.recorder, []).append(camera.name)
         self.zone_switches: dict[str, set[str]] = {}
         places = [*((c.zone, c.switch) for c in plan.cameras), *((r.zone, r.switch) for r in plan.recorders)]
         for zone, switch in places:
             self.zone_switches.setdefault(zone, set()).add(switch)
-        links = [Part("link", f"{link.a} - {link.b}") for link in plan.links if link.lit]
         self._place_before = self._places()
+        self._link_rates = link_rates_bps(plan)
+        self._demands, self._network = _demands(plan), Ways(plan, self.graph)
+        self._ways_before = self._ways()
         # Cameras without a path as things stand: no failure costs them.
-        self._cut_off: set[str] = set()
-        self._cut_off = self._lost((), self._place_before)
-        # What each switch sends to each recorder's switch [bit/s].
-        self._flows: dict[str, dict[str, float]] = {}
-        for camera in plan.cameras:
-            flows = self._flows.setdefault(self.recorder_switch[camera.recorder], {})
-            flows[camera.switch] = flows.get(camera.switch, 0.0) + recorded_bps(plan, camera) * OVERHEAD
-        self._roots = set(self.recorder_switch.values())
-        # For each recorder's switch: from every other the next one on its way there.
-        self._towards = {
-            root: {far: near for near, far in steps_from(self.graph, root)}
-            for root in self._flows
-            if root in self.graph
-        }
-        rates = [link.rate_mbps * 1e6 for link in plan.links]
-        shares = [(direction, load / rates[direction[0]]) for direction, load in self._loads().items()]
-        self._fullest_first = sorted(shares, key=lambda item: -item[1])
+        self._cut_off = self._unrecorded(self._ways_before)
+        shares = self._shares(self._loads(self._ways_before))
+        self._fullest_first = sorted(shares.items(), key=lambda item: -item[1])
+        self._names = {edge["link"]: trunk_name(plan, edge["members"]) for _, _, edge in self.graph.edges(data=True)}
+        self._passing: dict[str, list[int]] = {}  # each switch's demands, by number
+        for number, ways in enumerate(self._ways_before):
+            for switch in {switch for way in ways for switch in way}:
+                self._passing.setdefault(switch, []).append(number)
         self._zones_at: dict[str, list[str]] = {}
         for zone, switches in self.zone_switches.items():
             for switch in switches:
@@ -91,7 +94,7 @@ class Network:
         self._index = {f"{link.a} - {link.b}": index for index, link in enumerate(plan.links)}
         self.parts = [
             *(Part("switch", s.name) for s in plan.switches),
-            *links,
+            *(Part("link", f"{link.a} - {link.b}") for link in plan.links if link.lit),
             *(Part("supply", name) for name in self.dark),
             *(Part("recorder", r.name) for r in plan.recorders),
         ]
@@ -102,7 +105,7 @@ class Network:
             (part,) = parts
             if part.kind in ("supply", "recorder"):  # the network stays as it is
                 link, share = self._normal_worst()
-                return Failure(parts, tuple(sorted(self._lost(parts, self._place_before))), (), link, share)
+                return Failure(parts, tuple(sorted(self._lost(parts, self._cut_off))), (), link, share)
             tail = self._tail(part)
             if tail is not None:
                 return self._lose_tail(parts, tail)
@@ -113,30 +116,42 @@ class Network:
         switches = [part.name for part in parts if part.kind == "switch"]
         links = [self._index[part.name] for part in parts if part.kind == "link"]
         with taken_away(self.plan, self.graph, switches, links):
-            place = self._places()
-            lost = self._lost(parts, place)
-            parted = self._parted(place)
-            link, share = self._worst_link(self._loads())
-        return Failure(parts, tuple(sorted(lost)), parted, link, share)
+            ways = self._ways()
+            lost = self._lost(parts, self._unrecorded(ways))
+            parted = self._parted(self._places())
+            shares = self._shares(self._loads(ways))
+            worst = max(shares.items(), key=lambda item: item[1], default=None)
+            name = "" if worst is None else self._trunk_name(worst[0][0])
+        return Failure(parts, tuple(sorted(lost)), parted, name, 0.0 if worst is None else worst[1])
 
     def _tail(self, part: Part) -> str | None:
-        """The one switch that is gone with `part`, where it hangs on one link and holds no recorder. Most switches of a
-        site are such tails; their failure is worked out without asking the whole network.
+        """The one switch that is gone with `part`, where it hangs on one link and nothing is recorded there. Most switches
+        of a site are such tails; their failure is worked out without asking the whole network.
         """
         if part.kind == "switch":
             ends = [part.name]
         else:
-            link = self.plan.links[self._index[part.name]]
-            ends = [switch for switch, _ in link.ends()]
-            edge = self.graph.edges[ends[0], ends[1]]
-            if edge["spares"] or edge["link"] != self._index[part.name]:
+            near, far = self.plan.links[self._index[part.name]].switches()
+            edge = self.graph.edges[near, far]
+            if edge["spares"] or edge["members"] != (self._index[part.name],):
                 return None
-        tails = [end for end in ends if self.graph.degree[end] == 1 and end not in self._roots]
+            ends = [near, far]
+        recording = {recorder.switch for recorder in self.plan.recorders}
+        tails = [end for end in ends if self.graph.degree[end] == 1 and end not in recording]
         return tails[0] if tails else None
 
     def _lose_tail(self, parts: tuple[Part, ...], tail: str) -> Failure:
-        hanging = {name for recorder in self.recorder_switch for name in self.cameras_at.get((tail, recorder), ())}
-        lost = sorted(hanging - self._cut_off)
+        lost: set[str] = set()
+        missing: dict[Hop, float] = {}
+        for number in self._passing.get(tail, ()):
+            demand, before = self._demands[number], self._ways_before[number]
+            # What begins and ends on a switch stays where only its link is gone.
+            left = [w for w in before if tail not in w or (parts[0].kind == "link" and w == [tail])]
+            if not left:
+                lost.update(demand.recorded)
+            gone = self._network.hops(before) - self._network.hops(left)
+            for direction in gone:
+                missing[direction] = missing.get(direction, 0.0) + demand.load_bps
         island = self._place_before[tail]
         parted = []
         if parts[0].kind == "link":
@@ -145,46 +160,44 @@ class Network:
                 for zone in self._zones_at.get(tail, ())
                 if any(s != tail and self._place_before[s] == island for s in self.zone_switches[zone])
             ]
-        # Its own streams are missing on their way; all else flows as before.
-        missing: dict[tuple[int, str], float] = {}
-        for root, flows in self._flows.items():
-            flow, at = flows.get(tail, 0.0), tail
-            while flow and at in self._towards[root]:
-                near = self._towards[root][at]
-                direction = (self.graph.edges[near, at]["link"], near)
-                missing[direction] = missing.get(direction, 0.0) + flow
-                at = near
-        links = self.plan.links
+        # What does not pass there flows as before.
         worst, share = "", 0.0
-        for direction, before in self._fullest_first:
-            if before <= share:
+        for direction, before_share in self._fullest_first:
+            if before_share <= share:
                 break
-            link = links[direction[0]]
-            rate = link.rate_mbps * 1e6
-            left = before - missing.get(direction, 0.0) / rate
+            left_share = before_share - missing.get(direction, 0.0) / self._rate(direction)
             # What is left of a link that carried nothing else is rounding.
-            if left > max(share, 1e-12) and not (parts[0].kind == "link" and parts[0].name == f"{link.a} - {link.b}"):
-                worst, share = f"{link.a} - {link.b}", left
-        return Failure(parts, tuple(lost), tuple(parted), worst, share)
+            if left_share > max(share, 1e-12):
+                worst, share = self._names[direction[0]], left_share
+        return Failure(parts, tuple(sorted(lost - self._cut_off)), tuple(parted), worst, share)
 
     def _normal_worst(self) -> tuple[str, float]:
         if not self._fullest_first:
             return "", 0.0
         (index, _), share = self._fullest_first[0]
-        link = self.plan.links[index]
-        return f"{link.a} - {link.b}", share
+        return self._names[index], share
 
     def _places(self) -> dict[str, int]:
         """Each switch's island, by a number."""
         return {switch: n for n, island in enumerate(nx.connected_components(self.graph)) for switch in island}
 
-    def _lost(self, parts: Sequence[Part], place: Mapping[str, int]) -> set[str]:
-        gone = {part.name for part in parts if part.kind == "recorder"}
-        lost = {name for part in parts if part.kind == "supply" for name in self.dark[part.name]}
-        for (switch, recorder), names in self.cameras_at.items():
-            home = place.get(self.recorder_switch[recorder])
-            if recorder in gone or home is None or place.get(switch) != home:
-                lost.update(names)
+    def _ways(self) -> list[list[list[str]]]:
+        """For each demand its ways to the receivers that it reaches."""
+        ways = Ways(self.plan, self.graph)
+        return [[way for _, way in ways.reached(demand.flow)] for demand in self._demands]
+
+    def _unrecorded(self, ways: Sequence[Sequence[list[str]]]) -> set[str]:
+        return {
+            name for demand, found in zip(self._demands, ways, strict=True) if not found for name in demand.recorded
+        }
+
+    def _lost(self, parts: Sequence[Part], unrecorded: set[str]) -> set[str]:
+        lost = set(unrecorded)
+        for part in parts:
+            if part.kind == "recorder":
+                lost.update(self.cameras_of.get(part.name, ()))
+            elif part.kind == "supply":
+                lost.update(self.dark[part.name])
         return lost - self._cut_off
 
     def _parted(self, place: Mapping[str, int]) -> tuple[str, ...]:
@@ -197,21 +210,43 @@ class Network:
                 parted.append(zone)
         return tuple(parted)
 
-    def _loads(self) -> dict[tuple[int, str], float]:
-        """The load of each link [bit/s], by its index and the end nearer to the recorder."""
-        loads: dict[tuple[int, str], float] = {}
-        for root, flows in self._flows.items():
-            for direction, load in loads_towards(self.graph, root, flows).items():
-                loads[direction] = loads.get(direction, 0.0) + load
+    def _loads(self, ways: Sequence[Sequence[list[str]]]) -> dict[Hop, float]:
+        """The load of each trunk [bit/s]; one flow crosses a trunk once, however many it is for."""
+        loads: dict[Hop, float] = {}
+        for demand, found in zip(self._demands, ways, strict=True):
+            for direction in self._network.hops(found):
+                loads[direction] = loads.get(direction, 0.0) + demand.load_bps
         return loads
 
-    def _worst_link(self, loads: Mapping[tuple[int, str], float]) -> tuple[str, float]:
-        """The fullest link, and its share of line rate."""
-        if not loads:
-            return "", 0.0
-        links = self.plan.links
-        (index, _), load = max(loads.items(), key=lambda item: item[1] / links[item[0][0]].rate_mbps)
-        return f"{links[index].a} - {links[index].b}", load / (links[index].rate_mbps * 1e6)
+    def _shares(self, loads: Mapping[Hop, float]) -> dict[Hop, float]:
+        return {direction: load / self._rate(direction) for direction, load in loads.items()}
+
+    def _edge(self, index: int) -> tuple[int, ...]:
+        near, far = self.plan.links[index].switches()
+        members: tuple[int, ...] = self.graph.edges[near, far]["members"]
+        return members
+
+    def _rate(self, direction: Hop) -> float:
+        """What the trunk carries as the network is now [bit/s]."""
+        return sum(self._link_rates[i] for i in self._edge(direction[0]))
+
+    def _trunk_name(self, index: int) -> str:
+        return trunk_name(self.plan, self._edge(index))
+
+
+def _demands(plan: Plan) -> list[_Demand]:
+    """All flows of the plan, those of one way together."""
+    together: dict[tuple[object, ...], list[Flow]] = {}
+    for flow in flows(plan):
+        ends = frozenset((switch, zone) for (switch, _), zone in flow.receivers)
+        recorder = None if flow.viewed else flow.camera.recorder
+        key = (flow.sender[0], flow.sender_zone, ends, flow.multicast, recorder)
+        together.setdefault(key, []).append(flow)
+    return [
+        _Demand(alike[0], OVERHEAD * sum(f.plan.bitrate_bps for f in alike),
+                () if alike[0].viewed else tuple(dict.fromkeys(f.camera.name for f in alike)))
+        for alike in together.values()
+    ]  # fmt: skip
 
 
 def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:

@@ -16,7 +16,7 @@ Hop = tuple[int, str]  # a link by its index in the plan, and the switch it is l
 @dataclass(frozen=True)
 class Flow:
     """One stream of one camera on its way. A unicast flow has one receiver; a multicast flow reaches all of them and
-    crosses each link once. `relayed` says that a recorder sends it on.
+    crosses each link once. `viewed`: it is for viewers, not for a recorder; `relayed`: a recorder sends it on to them.
     """
 
     camera: Camera
@@ -27,6 +27,7 @@ class Flow:
     receivers: tuple[tuple[Port, str], ...]
     multicast: bool = False
     relayed: bool = False
+    viewed: bool = False
 
 
 def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
@@ -50,6 +51,15 @@ def sent_bps(plan: Plan, recorder: str) -> float:
     """Bits per second that a recorder sends to viewers, without overhead; a multicast stream counts once."""
     relayed = (flow for flow in _viewer_flows(plan) if flow.relayed and flow.camera.recorder == recorder)
     return float(sum(flow.plan.bitrate_bps for flow in relayed))
+
+
+def sent_by_cameras(plan: Plan) -> dict[str, float]:
+    """Bits per second that each camera sends, without overhead: to its recorder, and to viewers that ask it."""
+    sent = {camera.name: 0.0 for camera in plan.cameras}
+    for flow in flows(plan):
+        if not flow.relayed:
+            sent[flow.camera.name] += flow.plan.bitrate_bps
+    return sent
 
 
 def flows(plan: Plan) -> Iterator[Flow]:
@@ -76,11 +86,21 @@ def _viewer_flows(plan: Plan) -> Iterator[Flow]:
                 continue
             receivers: tuple[tuple[Port, str], ...] = (((viewer.switch, viewer.port), viewer.zone),)
             relayed = viewer.source == "recorder"
-            yield Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed)
+            yield Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed, viewed=True)
     for (_, name, sender), uses in shared.items():
         first, camera, stream, zone = uses[0]
         receivers = tuple(((viewer.switch, viewer.port), viewer.zone) for viewer, *_ in uses)
-        yield Flow(camera, name, stream, sender, zone, receivers, multicast=True, relayed=first.source == "recorder")
+        yield Flow(
+            camera,
+            name,
+            stream,
+            sender,
+            zone,
+            receivers,
+            multicast=True,
+            relayed=first.source == "recorder",
+            viewed=True,
+        )
 
 
 def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
@@ -122,22 +142,22 @@ class Ways:
         self.graph = graph
         self._from: dict[str, dict[str, list[str]]] = {}
 
-    def hops(self, flow: Flow) -> set[Hop] | None:
-        """Links the flow crosses, each with the switch it leaves. None where some receiver is not reached."""
-        hops: set[Hop] = set()
-        for (switch, _), zone in flow.receivers:
-            way = self._way(flow, switch, zone)
-            if way is None:
-                return None
-            hops.update((self.graph.edges[near, far]["link"], near) for near, far in pairwise(way))
-        return hops
+    def reached(self, flow: Flow) -> list[tuple[Port, list[str]]]:
+        """The ports of the receivers that the flow reaches, each with the switches on its way there."""
+        ways = ((port, self.way(flow, port[0], zone)) for port, zone in flow.receivers)
+        return [(port, way) for port, way in ways if way is not None]
 
-    def _way(self, flow: Flow, target: str, zone: str) -> list[str] | None:
+    def hops(self, ways: Iterable[list[str]]) -> set[Hop]:
+        """The trunks that these ways cross, each once, with the switch they leave."""
+        return {(self.graph.edges[near, far]["link"], near) for way in ways for near, far in pairwise(way)}
+
+    def way(self, flow: Flow, target: str, zone: str) -> list[str] | None:
+        """The switches it passes towards that receiver."""
         start = flow.sender[0]
         middle = None
         if not same_network(self.plan, flow.sender_zone, zone):
             middle = crossing_switch(self.plan, multicast=flow.multicast)
-        if middle is None or middle not in self.graph:
+        if middle is None:
             return self.between(start, target)
         first, second = self.between(start, middle), self.between(middle, target)
         return None if first is None or second is None else first + second[1:]

@@ -14,7 +14,7 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.addresses import channel_offsets
 from zentrale.planning.flows import Flow, Ways, crossing_switch, flows, same_network
-from zentrale.planning.topology import lit_network
+from zentrale.planning.topology import link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.planning.zone_links import zone_links, zone_root, zone_switches
 from zentrale.site.model import Plan
@@ -144,19 +144,19 @@ def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, 
     snooped: dict[int, float] = {}
     flooded: dict[int, float] = {}
     carried = zone_links(plan)
+    trunks = {index: trunk for trunk in trunks_of(plan) for index in trunk}
+    rates = link_rates_bps(plan)
     for flow in watched:
         load = flow.plan.bitrate_bps * OVERHEAD
-        hops = {index for index, _ in ways.hops(flow) or ()}
+        hops = {index for index, _ in ways.hops(way for _, way in ways.reached(flow))}
         zones = {flow.sender_zone, *(zone for _, zone in flow.receivers)}
-        everywhere = hops | {i for z in zones for i in carried[plan.zone(z).family] | carried[z]}
+        everywhere = hops | {trunks[i][0] for z in zones for i in carried[plan.zone(z).family] | carried[z]}
         for index in hops:
             snooped[index] = snooped.get(index, 0.0) + load
         for index in everywhere:
             flooded[index] = flooded.get(index, 0.0) + load
     return tuple(
-        MulticastLink(
-            f"{plan.links[i].a} - {plan.links[i].b}", plan.links[i].rate_mbps * 1e6, snooped.get(i, 0.0), load
-        )
+        MulticastLink(trunk_name(plan, trunks[i]), sum(rates[m] for m in trunks[i]), snooped.get(i, 0.0), load)
         for i, load in sorted(flooded.items())
     )
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
+from zentrale.planning.placed import placed_findings
 from zentrale.planning.placing.problem import problem_of
 from zentrale.planning.placing.search import Infeasible, Solution, place
 from zentrale.site.model import Plan
@@ -36,7 +37,7 @@ def plan_placement(
     if result.gap > gap * (1 + 1e-6):  # the proof is that of the gap itself, to rounding
         text = f"gap of {100 * result.gap:.1f} % after {time_s:g} s"
         findings.append(finding("PLC-4", "placement", text, f"{100 * gap:g} %", "the time given"))
-    return PlacementPlan(result, (), tuple(findings))
+    return PlacementPlan(result, (), (*findings, *placed_findings(plan, result)))
 
 
 _LIMIT_WORDS = {

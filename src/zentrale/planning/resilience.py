@@ -5,13 +5,17 @@ Each switch, lit link, PoE supply of a pair, and recorder is taken away in turn,
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
+
+import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.failures import Failure, Network
 from zentrale.planning.power import PowerPlan
+from zentrale.planning.topology import lit_network
 from zentrale.site.model import Camera, Plan
 
 
@@ -41,6 +45,7 @@ def plan_resilience(plan: Plan, power: PowerPlan, *, pairs: bool = False) -> Res
             if len(failure.lost) > len(lost[two[0]] | lost[two[1]]):
                 doubles.append(failure)
     findings = [f for failure in singles for f in _findings(plan, failure, normal.worst_share)]
+    findings += _ring_findings(plan)
     harmless = len(singles) - len(costly)
     return ResiliencePlan(tuple(costly), tuple(sorted(doubles, key=_cost)), harmless, tuple(findings))
 
@@ -62,6 +67,31 @@ def _findings(plan: Plan, failure: Failure, normal_share: float) -> list[Finding
         measured = f"the detour puts {100 * failure.worst_share:.0f} % on link {failure.worst_link}"
         findings.append(finding("RES-2", failure.name, measured, "100 % of line rate", "site.toml [[links]]"))
     return findings
+
+
+def _ring_findings(plan: Plan) -> Iterator[Finding]:
+    """Rings that nothing opens. Parallel links are one, unless they are one bundle."""
+    graph = lit_network(plan)
+    for component in nx.biconnected_component_edges(graph):
+        edges = list(component)
+        if len(edges) == 1 and not graph.edges[edges[0]]["spares"]:
+            continue
+        members = {switch for edge in edges for switch in edge}
+        ring = [s for s in plan.switches if s.name in members]
+        said = {s.loop_protection for s in ring}
+        subject, limit = f"ring {', '.join(s.name for s in ring)}", "rstp or mstp on all, or ring on all"
+        if said <= {"rstp", "mstp"} or said == {"ring"}:
+            continue
+        without = [s.name for s in ring if s.loop_protection == "none"]
+        silent = [s.name for s in ring if s.loop_protection is None]
+        source = "site.toml loop_protection"
+        if without:
+            yield finding("RES-3", subject, f"none on {', '.join(without)}", limit, source)
+        elif silent:
+            yield finding("RES-4", subject, f"not said of {', '.join(silent)}", limit, source)
+        else:
+            kinds = ", ".join(f"{s.loop_protection} on {s.name}" for s in ring)
+            yield finding("RES-3", subject, f"they do not open the same ring: {kinds}", limit, source)
 
 
 def _own(camera: Camera, failure: Failure) -> bool:

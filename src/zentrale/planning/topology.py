@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -17,22 +17,55 @@ else:
 
 
 def lit_network(plan: Plan) -> Graph:
-    """A graph whose nodes are switch names and whose edges carry `link`, the index of the link in the plan.
+    """A graph whose nodes are switch names and whose edges carry `members`, the indexes of the links in the plan that carry
+    the traffic, `link`, the first of these, and `spares`, the others, which stand by.
 
-    Of parallel links the fastest carries the traffic; the others stand by in `spares`, next fastest first.
+    The links of a bundle carry together (IEEE 802.1AX). Of what is parallel otherwise the fastest carries, the next fastest
+    stands by first.
     """
     graph: Graph = nx.Graph()
     graph.add_nodes_from(s.name for s in plan.switches)
-    fastest_first = sorted(enumerate(plan.links), key=lambda pair: (-pair[1].rate_mbps, pair[0]))
-    for index, link in fastest_first:
-        if not link.lit:
-            continue
-        (a, _), (b, _) = link.ends()
+    rates = link_rates_bps(plan)
+    trunks = sorted(trunks_of(plan), key=lambda trunk: (-sum(rates[i] for i in trunk), trunk))
+    for trunk in trunks:
+        a, b = plan.links[trunk[0]].switches()
         if graph.has_edge(a, b):
-            graph.edges[a, b]["spares"] += (index,)
+            graph.edges[a, b]["spares"] += trunk
         else:
-            graph.add_edge(a, b, link=index, spares=())
+            graph.add_edge(a, b, link=trunk[0], members=trunk, spares=())
     return graph
+
+
+def link_rates_bps(plan: Plan) -> list[float]:
+    """What each link carries each way: its own rate, or that of the slower of its two ports."""
+    kinds = {s.name: plan.switch_type(s) for s in plan.switches}
+    return [
+        min(link.rate_mbps, *(kinds[switch].rate_mbps(port) for switch, port in link.ends())) * 1e6
+        for link in plan.links
+    ]
+
+
+def trunks_of(plan: Plan) -> list[tuple[int, ...]]:
+    """The lit links by index: each by itself, those of one bundle between two switches together."""
+    found: dict[tuple[object, ...], tuple[int, ...]] = {}
+    for index, link in enumerate(plan.links):
+        if link.lit:
+            key = (*sorted(link.switches()), link.bundle) if link.bundle else (index,)
+            found[key] = (*found.get(key, ()), index)
+    return list(found.values())
+
+
+def trunk_name(plan: Plan, trunk: Sequence[int]) -> str:
+    """As a person names it: hall:9 - core:1, of a bundle hall:9+10 - core:1+2."""
+    if len(trunk) == 1:
+        link = plan.links[trunk[0]]
+        return f"{link.a} - {link.b}"
+    near, far = plan.links[trunk[0]].switches()
+    ports: dict[str, list[str]] = {near: [], far: []}
+    for index in trunk:
+        for switch, port in plan.links[index].ends():
+            ports[switch].append(str(port))
+    return " - ".join(f"{switch}:{'+'.join(ports[switch])}" for switch in (near, far))
 
 
 @contextmanager
@@ -48,7 +81,7 @@ def taken_away(plan: Plan, graph: Graph, switches: Sequence[str], links: Sequenc
     try:
         for index in links:
             (a, _), (b, _) = plan.links[index].ends()
-            _remove_link(graph, a, b, index)
+            _remove_link(plan, graph, a, b, index)
         graph.remove_nodes_from(switches)
         yield
     finally:
@@ -56,32 +89,20 @@ def taken_away(plan: Plan, graph: Graph, switches: Sequence[str], links: Sequenc
         graph.add_edges_from((a, b, data) for (a, b), data in edges.items())
 
 
-def _remove_link(graph: Graph, a: str, b: str, index: int) -> None:
+def _remove_link(plan: Plan, graph: Graph, a: str, b: str, index: int) -> None:
     if not graph.has_edge(a, b):
         return
     edge = graph.edges[a, b]
-    left = [i for i in (edge["link"], *edge["spares"]) if i != index]
-    if left:
-        edge["link"], edge["spares"] = left[0], tuple(left[1:])
+    members = tuple(i for i in edge["members"] if i != index)
+    spares = tuple(i for i in edge["spares"] if i != index)
+    if not members and spares:
+        bundle = plan.links[spares[0]].bundle
+        members = tuple(i for i in spares if i == spares[0] or (bundle and plan.links[i].bundle == bundle))
+        spares = tuple(i for i in spares if i not in members)
+    if members:
+        edge["link"], edge["members"], edge["spares"] = members[0], members, spares
     else:
         graph.remove_edge(a, b)
-
-
-def loads_towards(graph: Graph, root: str, flows: Mapping[str, float]) -> dict[tuple[int, str], float]:
-    """The load of each link, by its index and the end nearer to `root`, when every switch sends its flow there by a
-    way of fewest links. Flows that have no way are left out.
-    """
-    if root not in graph:
-        return {}
-    parents = list(steps_from(graph, root))
-    passing = dict(flows)
-    loads: dict[tuple[int, str], float] = {}
-    for near, far in reversed(parents):  # the furthest first: each hands on what it sends and what it was handed
-        flow = passing.get(far, 0.0)
-        if flow:
-            loads[graph.edges[near, far]["link"], near] = flow
-            passing[near] = passing.get(near, 0.0) + flow
-    return loads
 
 
 def steps_from(graph: Graph, root: str) -> Iterator[tuple[str, str]]:

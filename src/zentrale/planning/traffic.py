@@ -11,7 +11,7 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.bursts import Burst, Source, plan_burst
 from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_bps
-from zentrale.planning.topology import Graph, lit_network
+from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
@@ -114,6 +114,8 @@ class _Network:
         self.plan = plan
         self.ways = Ways(plan, graph)
         self.types = {s.name: plan.switch_type(s) for s in plan.switches}
+        self.rates = link_rates_bps(plan)
+        self.trunks = {trunk[0]: trunk for trunk in trunks_of(plan)}
         self.ends = {self._port(c.switch, c.port): ("port", c.name, plan.camera_type(c).port_rate_mbps)
                      for c in plan.cameras}  # fmt: skip
         for recorder in plan.recorders:
@@ -133,23 +135,18 @@ class _Network:
         cut_off: dict[str, Camera] = {}
         cables = {self._port(*place): self._cable(*place) for place in _places(self.plan)}
         for flow in all_flows:
-            hops = self.ways.hops(flow)
-            if hops is None:
-                if not flow.relayed and not flow.multicast:
-                    cut_off[flow.camera.name] = flow.camera
-                hops = set()
-                receivers: Iterable[str] = ()
-            else:
-                receivers = {self._port(*place) for place, _ in flow.receivers}
+            reached = self.ways.reached(flow)
+            if not reached and not flow.relayed and not flow.multicast:
+                cut_off[flow.camera.name] = flow.camera
             carried.setdefault((cables[self._port(*flow.sender)], False), []).append(flow)
-            for receiver in receivers:
+            for receiver in {self._port(*port) for port, _ in reached}:
                 carried.setdefault((cables[receiver], True), []).append(flow)
-            for hop in hops:
+            for hop in self.ways.hops(way for _, way in reached):
                 cable, forward = self._link(hop)
                 carried.setdefault((cable, forward), []).append(flow)
         busy = {cable for cable, _ in carried}
         order = {"link": 0, "leg": 1, "viewer": 2, "port": 3}
-        links = [self._link((i, link.ends()[0][0]))[0] for i, link in enumerate(self.plan.links)]
+        links = [self._link((i, self.plan.links[i].switches()[0]))[0] for i in sorted(self.trunks)]
         everything = [*(c for c in links if c in busy), *cables.values()]
         ordered = sorted(dict.fromkeys(everything), key=lambda c: order[c.kind])
         return [self._load(c, carried.get((c, True), []), carried.get((c, False), [])) for c in ordered], list(
@@ -165,11 +162,11 @@ class _Network:
 
     def _link(self, hop: Hop) -> tuple[_Cable, bool]:
         index, leaving = hop
-        link = self.plan.links[index]
-        (a, port_a), (b, port_b) = link.ends()
-        rate = min(link.rate_mbps, self.types[a].rate_mbps(port_a), self.types[b].rate_mbps(port_b)) * 1e6
+        trunk = self.trunks[index]
+        a, b = self.plan.links[index].switches()
+        rate = sum(self.rates[i] for i in trunk)
         buffers = [kb for kb in (self.types[a].buffer_kb, self.types[b].buffer_kb) if kb is not None]
-        name = f"{link.a} - {link.b}"
+        name = trunk_name(self.plan, trunk)
         return _Cable("link", name, rate, a, b, min(buffers, default=None)), leaving == a
 
     def _load(self, cable: _Cable, there: list[Flow], back: list[Flow]) -> tuple[LinkLoad, float | None]:

@@ -58,17 +58,19 @@ def zone_links(plan: Plan) -> dict[str, frozenset[int]]:
     ways: dict[str, dict[str, list[str]]] = {}
     for zone in plan.zones:
         root = zone_root(plan, zone.name, at)
-        if root is None or root not in graph:
-            continue
-        if root not in ways:
-            ways[root] = paths_from(graph, root)
         targets = list(at[zone.name])
         if zone.primary is not None:
             targets += at[zone.primary]  # its devices send to promiscuous ports, wherever these are
-        for target in targets:
-            for near, far in pairwise(ways[root].get(target, [])):
-                for name in {zone.name, zone.family}:
-                    carried[name] |= rings[frozenset((near, far))]
+        while root is not None and root in graph:
+            if root not in ways:
+                ways[root] = paths_from(graph, root)
+            for target in targets:
+                for near, far in pairwise(ways[root].get(target, [])):
+                    for name in {zone.name, zone.family}:
+                        carried[name] |= rings[frozenset((near, far))]
+            # Those that nothing joins to it may still be joined among themselves.
+            targets = [target for target in targets if target not in ways[root]]
+            root = targets[0] if targets else None
     return {zone: frozenset(links) for zone, links in carried.items()}
 
 
@@ -77,6 +79,6 @@ def _rings(graph: Graph) -> dict[frozenset[str], set[int]]:
     found: dict[frozenset[str], set[int]] = {}
     for component in nx.biconnected_component_edges(graph):
         edges = list(component)
-        links = {i for a, b in edges for i in (graph.edges[a, b]["link"], *graph.edges[a, b]["spares"])}
+        links = {i for a, b in edges for i in (*graph.edges[a, b]["members"], *graph.edges[a, b]["spares"])}
         found |= {frozenset(edge): links for edge in edges}
     return found

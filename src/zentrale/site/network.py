@@ -45,6 +45,8 @@ class Zone(Part):
 class Switch(Part):
     """`routes`: it passes traffic between zones that have a gateway. `copies_multicast`: it copies groups from the
     cameras' zone into the viewers' (multicast VLAN registration). `ports` listed: its [[ports]] are its whole table.
+    `loop_protection`: what keeps a ring from going round in circles: rapid or multiple spanning tree (IEEE 802.1Q clause
+    13), a ring protocol such as ITU-T G.8032, or nothing.
     """
 
     name: PlaceName
@@ -53,19 +55,26 @@ class Switch(Part):
     routes: bool = False
     copies_multicast: bool = False
     snooping: bool = True
+    loop_protection: Literal["rstp", "mstp", "ring", "none"] | None = None
     ports: Literal["generated", "listed"] = "generated"
 
 
 class Link(Part):
-    """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use."""
+    """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use. Links of one `bundle`
+    between two switches carry together, as one (IEEE 802.1AX).
+    """
 
     a: Text
     b: Text
     rate_mbps: Annotated[int, Field(gt=0, le=400_000)]
     lit: bool = True
+    bundle: str = ""
 
     def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
         return _port(self.a), _port(self.b)
+
+    def switches(self) -> tuple[str, str]:
+        return _port(self.a)[0], _port(self.b)[0]
 
 
 def _port(text: str) -> tuple[str, int]:

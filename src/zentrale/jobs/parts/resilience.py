@@ -67,7 +67,7 @@ def show_resilience(page: Page, plan: Plan, resilience: ResiliencePlan, *, pairs
                 ">share",
                 "which",
                 "zones parted",
-                "fullest link then, recording only",
+                "fullest link then",
             ]
             page.table(columns, rows(failures))
             if len(failures) > _LONGEST_LIST:

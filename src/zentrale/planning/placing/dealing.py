@@ -14,7 +14,7 @@ from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem
 from zentrale.planning.placing.programme import Cut, Programme
 from zentrale.planning.placing.weighing import Weighing
 
-_DEAL_S = 2.0
+_DEAL_NODES = 500
 _NEIGHBOURS = (1, 2, 3)  # that change cameras with a cabinet
 
 # What stands where: for each used cabinet its switches, each by type with its cameras, all by number.
@@ -110,11 +110,11 @@ def _exchanged(
         )  # fmt: skip
         programme = Programme(small, [w.among(cameras, at.index(w.cabinet)) for w in weighings if w.cabinet in free])
         for n, (_, kind) in enumerate(slots):
-            programme.row([programme.count(n, kind)], [1.0], 1, 1)
-        values, _, _ = programme.solve("money", 0.002, _DEAL_S)
-        if values is None:
+            programme.rows.add([programme.count(n, kind)], [1.0], 1, 1)
+        solved = programme.solve("money", 0.002, nodes=_DEAL_NODES)
+        if solved.values is None:
             return None
-        found, failed = dealt_out(small, *programme.chosen(values), more=False)
+        found, failed = dealt_out(small, *programme.chosen(solved.values), more=False)
         if found is not None:
             again = {k: switches for k, switches in dealt.items() if k not in group}
             for n, switches in found.items():
@@ -128,7 +128,7 @@ def deal_out(
     problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int] | None = None
 ) -> tuple[list[tuple[int, list[int]]] | None, bool]:
     """The cameras of a cabinet on its switches, or without `counts` on the cheapest that hold them: switch type and
-    cameras of each. None where they do not fit; then also whether that is only for lack of time.
+    cameras of each. None where they do not fit; then also whether that is only for lack of branches looked at.
     """
     given = None if counts is None else [kind for kind, count in enumerate(counts) for _ in range(count)]
     if given is not None and len(given) <= 1:
@@ -140,20 +140,21 @@ def deal_out(
     watts = np.repeat(problem.watts[list(cameras), cabinet][:, None, :], slots, axis=1)
     small = PlacementProblem(
         tuple(problem.cameras[c] for c in cameras), places, problem.types, runs, problem.needs[list(cameras)],
-        watts, problem.loads_bps[list(cameras)], np.inf, problem.spare, 0.0,
+        watts, problem.loads_bps[list(cameras)], np.inf, problem.spare, 0.0, problem.class_column,
     )  # fmt: skip
     programme = Programme(small)
     for n in range(slots):
         if given is not None:
-            programme.row([programme.count(n, given[n])], [1.0], 1, 1)
+            programme.rows.add([programme.count(n, given[n])], [1.0], 1, 1)
         elif n:  # places are alike: fill them in order, the dearer switch first
             prices = [t.price + 1 for t in problem.types]
             before = [programme.count(n - 1, kind) for kind in range(len(problem.types))]
             here = [programme.count(n, kind) for kind in range(len(problem.types))]
-            programme.row([*before, *here], [*prices, *(-price for price in prices)], 0, np.inf)
-    values, _, late = programme.solve("nothing" if given is not None else "money", 0.0, _DEAL_S)
+            programme.rows.add([*before, *here], [*prices, *(-price for price in prices)], 0, np.inf)
+    solved = programme.solve("nothing" if given is not None else "money", 0.0, nodes=_DEAL_NODES)
+    values = solved.values
     if values is None:
-        return None, late
+        return None, solved.open
     counted = np.rint(values[programme.counts_at : programme.used_at]).reshape(slots, -1)
     dealt: list[tuple[int, list[int]]] = [(int(np.argmax(row)), []) for row in counted]
     for camera, place_at, value in zip(programme.cameras, programme.cabinets, values, strict=False):
@@ -164,14 +165,18 @@ def deal_out(
 
 def fits(problem: PlacementProblem, cabinet: int, cameras: Sequence[int], counts: Sequence[int]) -> bool:
     """Whether these switches hold these cameras: by their sums first, since most fail there."""
-    kinds = [(t, n) for t, n in zip(problem.types, counts, strict=True) if n]
+    counted, budgets = list(zip(problem.types, counts, strict=True)), problem.budgets()
+    kinds = [(t, n) for t, n in counted if n]
     chosen = list(cameras)
     for level in problem.levels():
         members = [c for c in chosen if problem.needs[c] >= level]
         if len(members) > sum(n * t.ports_for(level, problem.spare) for t, n in kinds):
             return False
         drawn = problem.watts[members, cabinet].sum(axis=0) if members and level else np.zeros(1)
-        if (drawn > sum(n * t.budget_w for t, n in kinds if t.poe_type >= level)).any():
+        room = sum(
+            (n * b for (t, n), b in zip(counted, budgets, strict=True) if n and t.poe_type >= level), np.zeros(1)
+        )
+        if (drawn > room).any():
             return False
     if float(problem.loads_bps[chosen].sum()) > sum(n * t.uplink_bps for t, n in kinds):
         return False

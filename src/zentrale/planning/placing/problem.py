@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zentrale.planning import poe
-from zentrale.planning.flows import recorded_bps
+from zentrale.planning.flows import sent_by_cameras
 from zentrale.planning.traffic import OVERHEAD
-from zentrale.site.model import Camera, Mode, Plan, SwitchType
+from zentrale.site.model import Camera, Mode, Plan, Switch, SwitchType
 
 # Limits that may be in the way, by the names under which an explanation tells them.
 LIMITS = ("max_switches", "power", "uplink", "spare")
@@ -19,7 +19,9 @@ LIMITS = ("max_switches", "power", "uplink", "spare")
 
 @dataclass(frozen=True)
 class SwitchChoice:
-    """A switch type as placement sees it. `budget_w` and `uplink_bps` are what may be used of them."""
+    """A switch type as placement sees it. `budget_w` and `uplink_bps` are what may be used of them; `by_class`: the budget
+    counts what a device's class reserves, not what it draws.
+    """
 
     name: str
     ports: int
@@ -28,6 +30,7 @@ class SwitchChoice:
     budget_w: float
     uplink_bps: float
     price: float
+    by_class: bool = False
 
     def ports_for(self, level: int, spare: float) -> int:
         """Ports that feed a device that needs PoE type `level` (0: any port), less the share that stays free."""
@@ -50,7 +53,8 @@ class PlacementProblem:
 
     runs_m:    (cameras, cabinets) fixed cable [m]
     needs:     (cameras,) PoE type that feeds it, 0 for a camera fed otherwise
-    watts:     (cameras, cabinets, modes) at the switch port, cable loss included [W]
+    watts:     (cameras, cabinets, modes) at the switch port, cable loss included [W]; with `class_column` one more, what
+               the class reserves
     loads_bps: (cameras,) through the uplink [bit/s]
     spare:     share of ports that stay free
     """
@@ -65,6 +69,7 @@ class PlacementProblem:
     max_run_m: float
     spare: float
     cable_price: float
+    class_column: bool = False
 
     def pairs(self) -> tuple[list[int], list[int]]:
         """Camera and cabinet of every pair within reach."""
@@ -72,8 +77,8 @@ class PlacementProblem:
         return cameras.tolist(), cabinets.tolist()
 
     def takes(self, cabinet: int) -> NDArray[np.float64]:
-        """What a camera takes of a switch there: (resources, cameras), the resources being ports, PoE ports, watts in
-        each mode and Mbit/s of uplink.
+        """What a camera takes of a switch there: (resources, cameras), the resources being ports, PoE ports, each column
+        of watts and Mbit/s of uplink.
         """
         fed = (self.needs > 0).astype(np.float64)
         return np.vstack(
@@ -84,8 +89,22 @@ class PlacementProblem:
         """What one switch of each type has of these: (types, resources)."""
         return np.array([
             [t.ports_for(0, self.spare), t.ports_for(t.poe_type, self.spare) if t.poe_type else 0,
-             *([t.budget_w] * self.watts.shape[2]), t.uplink_bps / 1e6] for t in self.types
+             *budgets, t.uplink_bps / 1e6] for t, budgets in zip(self.types, self.budgets(), strict=True)
         ])  # fmt: skip
+
+    def budgets(self) -> NDArray[np.float64]:
+        """What one switch of each type has for each column of watts: (types, columns). Where its budget does not count
+        that way, what no cameras on its ports exceed.
+        """
+        columns = self.watts.shape[2]
+        most = self.watts.max(axis=(0, 1), initial=0.0)
+        rows = []
+        for kind in self.types:
+            counts = [not self.class_column or kind.by_class == (column == columns - 1) for column in range(columns)]
+            rows.append(
+                [kind.budget_w if c else kind.poe_ports * m for c, m in zip(counts, most.tolist(), strict=True)]
+            )
+        return np.array(rows).reshape(len(self.types), columns)
 
     def feeds(self) -> NDArray[np.bool_]:
         """Whether a type has the PoE that a camera needs: (cameras, types)."""
@@ -116,26 +135,40 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
         return None, lacks
     for camera, row in zip(cameras, runs, strict=True):
         row[[not _carries(plan, camera, float(run)) for run in row]] = math.inf
-    watts = [[_watts(plan, c, float(run)) for run in row] for c, row in zip(cameras, runs, strict=True)]
+    by_class = any(t.poe_budgeting == "class" for t in types)
+    watts = [[_watts(plan, c, float(run), by_class) for run in row] for c, row in zip(cameras, runs, strict=True)]
+    sent = sent_by_cameras(plan)
     prices = plan.placement
     return PlacementProblem(
         tuple(c.name for c in cameras),
         tuple(CabinetChoice(k.name, k.price + k.fibre_m * prices.fibre_price_per_m, k.max_switches) for k in plan.cabinets),
-        tuple(_choice(plan, t) for t in types),
+        tuple(_choice(plan, t, core_rate_mbps(plan)) for t in types),
         runs,
         np.array([_need(plan, c) for c in cameras], dtype=np.int64),
         np.array(watts, dtype=np.float64),
-        np.array([recorded_bps(plan, c) * OVERHEAD for c in cameras], dtype=np.float64),
-        plan.policy.max_run_m, prices.spare_percent / 100, prices.cable_price_per_m,
+        np.array([sent[c.name] * OVERHEAD for c in cameras], dtype=np.float64),
+        plan.policy.max_run_m, prices.spare_percent / 100, prices.cable_price_per_m, by_class,
     ), []  # fmt: skip
 
 
-def _choice(plan: Plan, kind: SwitchType) -> SwitchChoice:
-    uplink = (kind.uplink_rate_mbps or kind.port_rate_mbps) * 1e6 * plan.policy.link_load_percent / 100
+def core(plan: Plan) -> Switch:
+    """The switch at which the ways from the cabinets meet: that of the first recorder."""
+    return plan.switch(plan.recorders[0].switch) if plan.recorders else plan.switches[0]
+
+
+def core_rate_mbps(plan: Plan) -> int:
+    """Line rate of its fastest ports."""
+    kind = plan.switch_type(core(plan))
+    return max(kind.rate_mbps(port) for port in range(1, kind.ports + 1))
+
+
+def _choice(plan: Plan, kind: SwitchType, core_mbps: int) -> SwitchChoice:
+    uplink = min(kind.rate_mbps(kind.ports), core_mbps) * 1e6 * plan.policy.link_load_percent / 100
     budget = kind.poe_budget_w * (1 - plan.policy.poe_reserve_percent / 100)
     uplinks = kind.uplink_ports or 1  # a switch without uplinks of its own gives up a port
     return SwitchChoice(kind.name, kind.ports - uplinks, min(kind.poe_ports, kind.ports - uplinks),
-                        kind.poe_type if kind.poe_ports else 0, budget, uplink, kind.price or 0.0)  # fmt: skip
+                        kind.poe_type if kind.poe_ports else 0, budget, uplink, kind.price or 0.0,
+                        kind.poe_budgeting == "class")  # fmt: skip
 
 
 def _run_m(plan: Plan, camera: Camera, cabinet: int) -> float:
@@ -153,12 +186,13 @@ def _need(plan: Plan, camera: Camera) -> int:
     return poe.needed_type(plan.camera_type(camera).poe_class) if plan.supply(camera) == "poe" else 0
 
 
-def _watts(plan: Plan, camera: Camera, run_m: float) -> list[float]:
+def _watts(plan: Plan, camera: Camera, run_m: float, by_class: bool) -> list[float]:
     if plan.supply(camera) != "poe" or math.isinf(run_m):
-        return [0.0 for _ in Mode]
+        return [0.0] * (len(Mode) + by_class)
     kind = plan.camera_type(camera)
+    reserved = [poe.supply_power_w(kind.poe_class)] if by_class else []
     drawn = [poe.port_power_w(kind.power_w(m), run_m, kind.poe_class, camera.conductor_awg) for m in Mode]
-    return [0.0 if w is None else w for w in drawn]  # none of these runs is taken: see _carries
+    return [*(0.0 if w is None else w for w in drawn), *reserved]  # none of these runs is taken: see _carries
 
 
 def _carries(plan: Plan, camera: Camera, run_m: float) -> bool:

@@ -1,16 +1,15 @@
-"""The mixed-integer programme of a placement: its variables, its constraints, and solving it with HiGHS."""
+"""The mixed-integer programme of a placement: its variables and its constraints."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import coo_array
 
 from zentrale.planning.placing.problem import PlacementProblem
+from zentrale.planning.placing.solver import Rows, Solved, solve
 from zentrale.planning.placing.weighing import Weighing
 
 
@@ -54,11 +53,9 @@ class Programme:
         self.left_at = self.cut_at + len(cuts) * self.s
         self.size = self.left_at + (len(p.cameras) if elastic else 0)
         self.elastic = elastic
-        self._rows: list[int] = []
-        self._columns: list[int] = []
-        self._values: list[float] = []
-        self._low: list[float] = []
-        self._high: list[float] = []
+        self.budgets = p.budgets()
+        self.rows = Rows()
+        self.cuts = cuts
         self._assign()
         self._capacities()
         for weighing in weighings:
@@ -67,27 +64,20 @@ class Programme:
             self._cut(number, cut)
         if np.isfinite(below):
             prices = self._prices()
-            self.row(list(range(self.size)), [float(p) / 100 for p in prices], -np.inf, below / 100)
+            self.rows.add(list(range(self.size)), [float(p) / 100 for p in prices], -np.inf, below / 100)
 
     def count(self, cabinet: int, kind: int) -> int:
         return self.counts_at + cabinet * self.s + kind
-
-    def row(self, columns: Sequence[int], values: Sequence[float], low: float, high: float) -> None:
-        self._rows += [len(self._low)] * len(columns)
-        self._columns += columns
-        self._values += values
-        self._low.append(low)
-        self._high.append(high)
 
     def _assign(self) -> None:
         """Every camera in one cabinet, and only in one that is used."""
         by_camera: list[list[int]] = [[] for _ in self.problem.cameras]
         for pair, (camera, cabinet) in enumerate(zip(self.cameras, self.cabinets, strict=True)):
             by_camera[camera].append(pair)
-            self.row([pair, self.used_at + cabinet], [1, -1], -np.inf, 0)
+            self.rows.add([pair, self.used_at + cabinet], [1, -1], -np.inf, 0)
         for camera, pairs in enumerate(by_camera):
             more = [self.left_at + camera] if self.elastic else []
-            self.row([*pairs, *more], [1.0] * (len(pairs) + len(more)), 1, 1)
+            self.rows.add([*pairs, *more], [1.0] * (len(pairs) + len(more)), 1, 1)
 
     def _capacities(self) -> None:
         p = self.problem
@@ -95,7 +85,7 @@ class Programme:
             pairs = self._pairs_of[cabinet]
             counts = [self.count(cabinet, kind) for kind in range(self.s)]
             most = 10_000 if self.without == "max_switches" else choice.max_switches
-            self.row([*counts, self.used_at + cabinet], [*([1.0] * self.s), -float(most)], -np.inf, 0)
+            self.rows.add([*counts, self.used_at + cabinet], [*([1.0] * self.s), -float(most)], -np.inf, 0)
             self._hold(cabinet, pairs, counts)
 
     def _hold(self, cabinet: int, pairs: list[int], counts: list[int]) -> None:
@@ -113,17 +103,19 @@ class Programme:
             self._fits(members, [1.0] * len(members), counts, [float(t.ports_for(level, spare)) for t in p.types])
             if level == 0 or self.without == "power":
                 continue
-            budgets = [t.budget_w if t.poe_type >= level else 0.0 for t in p.types]
-            for mode in range(p.watts.shape[2]):
-                drawn = [float(p.watts[self.cameras[i], cabinet, mode]) for i in members]
-                self._fits(members, drawn, counts, budgets)
+            feeds = [t.poe_type >= level for t in p.types]
+            for column, budgets in enumerate(self.budgets.T.tolist()):
+                drawn = [float(p.watts[self.cameras[i], cabinet, column]) for i in members]
+                self._fits(
+                    members, drawn, counts, [b if feeding else 0.0 for b, feeding in zip(budgets, feeds, strict=True)]
+                )
         if self.without != "uplink":
             loads = [float(p.loads_bps[self.cameras[i]]) / 1e6 for i in pairs]
             self._fits(pairs, loads, counts, [t.uplink_bps / 1e6 for t in p.types])
 
     def _fits(self, members: list[int], sizes: list[float], counts: list[int], rooms: list[float]) -> None:
         if members:
-            self.row([*members, *counts], [*sizes, *(-room for room in rooms)], -np.inf, 0)
+            self.rows.add([*members, *counts], [*sizes, *(-room for room in rooms)], -np.inf, 0)
 
     def _weigh(self, weighing: Weighing) -> None:
         pairs = [i for i in self._pairs_of[weighing.cabinet] if weighing.weights[self.cameras[i]] > 0]
@@ -136,14 +128,14 @@ class Programme:
         pairs = [i for i in self._pairs_of[cut.cabinet] if self.cameras[i] in set(cut.cameras)]
         more = [self.cut_at + number * self.s + kind for kind in range(self.s)]
         size = float(len(cut.cameras))
-        self.row([*pairs, *more], [*([1.0] * len(pairs)), *([-size] * self.s)], -np.inf, size - 1)
+        self.rows.add([*pairs, *more], [*([1.0] * len(pairs)), *([-size] * self.s)], -np.inf, size - 1)
         for kind, y in enumerate(more):
-            self.row([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
+            self.rows.add([self.count(cut.cabinet, kind), y], [1.0, -float(cut.counts[kind] + 1)], 0, np.inf)
 
     def keep_to_cabinets_of(self, values: NDArray[np.float64]) -> None:
         for used in range(self.used_at, self.cut_at):
             if values[used] < 0.5:
-                self.row([used], [1.0], 0, 0)
+                self.rows.add([used], [1.0], 0, 0)
 
     def _prices(self) -> NDArray[np.float64]:
         p, c = self.problem, np.zeros(self.size)
@@ -153,12 +145,12 @@ class Programme:
         return c
 
     def solve(
-        self, costs: str, gap: float, time_s: float, *, whole: bool = True
-    ) -> tuple[np.ndarray | None, float, bool]:
-        """Values of the variables (None where there are none), the proven bound, and whether it
-        is open if there are any, since time ran out.
+        self, costs: str, gap: float, *, whole: bool = True, nodes: int | None = None,
+        stop: Callable[[], bool] | None = None, known: NDArray[np.float64] | None = None,
+    ) -> Solved:  # fmt: skip
+        """The cheapest by `costs`: money, how many cameras are left over, or nothing, where any will do.
 
-        whole: cameras and switches are whole ones, not shares of one
+        whole: cameras and switches are whole ones, not shares of one; the rest as the solver has it
         """
         p = self.problem
         c = self._prices() if costs == "money" else np.zeros(self.size)
@@ -168,14 +160,23 @@ class Programme:
         upper[self.counts_at : self.used_at] = [
             10_000 if self.without == "max_switches" else choice.max_switches for choice in p.cabinets for _ in p.types
         ]
-        matrix = coo_array((self._values, (self._rows, self._columns)), shape=(len(self._low), self.size)).tocsr()
-        result = milp(
-            c, integrality=np.full(self.size, whole, dtype=np.uint8), bounds=Bounds(0, upper),
-            constraints=LinearConstraint(matrix, np.array(self._low), np.array(self._high)),
-            options={"mip_rel_gap": gap, "time_limit": time_s},
-        )  # fmt: skip
-        bound = float(result.mip_dual_bound) if result.mip_dual_bound is not None else 0.0
-        return result.x, bound, result.status in (1, 4)
+        return solve(c, self.rows, upper, whole=whole, gap=gap, nodes=nodes, stop=stop, known=known)
+
+    def values_of(self, placed: Mapping[int, Sequence[tuple[int, Sequence[int]]]]) -> NDArray[np.float64]:
+        """The variables of a placement: for each cabinet its switches, each by type with its cameras."""
+        values = np.zeros(self.size)
+        pair_of = {pair: n for n, pair in enumerate(zip(self.cameras, self.cabinets, strict=True))}
+        for cabinet, switches in placed.items():
+            values[self.used_at + cabinet] = 1
+            for kind, cameras in switches:
+                values[self.count(cabinet, kind)] += 1
+                for camera in cameras:
+                    values[pair_of[camera, cabinet]] = 1
+        for number, cut in enumerate(self.cuts):
+            for kind in range(self.s):
+                more = values[self.count(cut.cabinet, kind)] > cut.counts[kind]
+                values[self.cut_at + number * self.s + kind] = float(more)
+        return values
 
     def shares(self, values: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Shares of the cameras (cabinets, cameras), and counts of switches (cabinets, types), as they are."""

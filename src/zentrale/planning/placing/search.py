@@ -13,13 +13,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from zentrale.planning.placing.dealing import Cost, Dealt, cost_of, dealt_out, fits, mended
+from zentrale.planning.placing.dealing import Cost, Dealt, cost_of, deal_out, dealt_out, fits, mended
 from zentrale.planning.placing.problem import LIMITS, PlacementProblem
 from zentrale.planning.placing.programme import Cut, Programme
 from zentrale.planning.placing.weighing import Weighing, broken, sharpened
 
 _ROUNDS = 25  # cuts beyond this have not been seen; the bound is still right, only the dealing out is not
-_EXPLAIN_S = 10.0
+_EXPLAIN_NODES = 2000
 _HELD = 1e-3  # a weighing that is just kept is worth sharpening
 # Shares of the time: kept for what comes after tightening; of what is left then, for the first plan, and for a better one
 # with the same cabinets; and of all, for mending.
@@ -76,9 +76,10 @@ class Infeasible:
 def place(
     problem: PlacementProblem, *, gap: float = 0.01, time_s: float = 60.0, clock: Callable[[], float] = lambda: 0.0
 ) -> Solution | Infeasible:
-    """The cheapest placement, to within `gap` of the proven bound, in at most about `time_s` seconds of `clock`.
+    """The cheapest placement, to within `gap` of the proven bound, in at most about `time_s` seconds of `clock`; with that
+    of the process's CPU time a busy machine gives the same answer as an idle one.
 
-    Where the time does not suffice, the best found; its `gap` says how good it is.
+    Where the time does not suffice, the best found; its `gap` says how good it is. It is never dearer than `by_hand`.
     """
     return _plain_reasons(problem) or _Search(problem, gap, time_s, clock).run()
 
@@ -91,7 +92,8 @@ class _Search:
     def __init__(self, problem: PlacementProblem, gap: float, time_s: float, clock: Callable[[], float]) -> None:
         self.problem, self.gap, self.time_s, self.clock = problem, gap, time_s, clock
         self.ends = clock() + 0.95 * time_s  # the last step takes its time
-        self.best: Dealt | None = None
+        self.nearest = by_hand(problem)
+        self.best: Dealt | None = self.nearest
         self.bound = 0.0
         self.weighings = _tightened(problem, lambda: clock() >= self.ends - _AFTER_TIGHTENING * time_s)
         self.cuts: list[Cut] = []
@@ -100,26 +102,30 @@ class _Search:
         """First a good plan; then whether there is one cheaper by more than the gap. That there is none, is the proof."""
         for number in range(_ROUNDS):
             below = np.inf if self.best is None else cost_of(self.problem, self.best).total * (1 - self.gap)
-            programme = Programme(self.problem, self.weighings, self.cuts, below=below)
             first = number == 0
-            values, proven, unsure = programme.solve(
-                "money", (1.1 if first else 2) * self.gap, (_FIRST if first else 1) * self._left()
+            programme = Programme(self.problem, self.weighings, self.cuts, below=np.inf if first else below)
+            known = programme.values_of(self.best) if first and self.best is not None else None
+            solved = programme.solve(
+                "money", (1.1 if first else 2) * self.gap, stop=self._until(_FIRST if first else 1), known=known
             )
-            self.bound = max(self.bound, min(proven, below) if values is not None or unsure else below)
-            if values is None and self.best is None:
-                if unsure and first:
+            self.bound = max(
+                self.bound, min(solved.bound, below) if solved.values is not None or solved.open else below
+            )
+            if solved.values is None and self.best is None:
+                if solved.open and first:
                     continue  # with all the time there is
-                return Infeasible(out_of_time=True) if unsure else explain(self.problem, self.weighings, self.cuts)
-            if values is None:
+                return Infeasible(out_of_time=True) if solved.open else explain(self.problem, self.weighings, self.cuts)
+            if solved.values is None:
                 break
-            self._learn(programme, values)
+            self._learn(programme, solved.values)
             if self._good(self.best) or self.clock() >= self.ends:
                 break
         if self.best is None:
             return Infeasible(out_of_time=True)
         cost = cost_of(self.problem, self.best)
         gap = max(0.0, cost.total - self.bound) / cost.total if cost.total else 0.0
-        return Solution(_named(self.problem, self.best), cost, self.bound, gap, by_hand(self.problem))
+        hand = None if self.nearest is None else cost_of(self.problem, self.nearest)
+        return Solution(_named(self.problem, self.best), cost, self.bound, gap, hand)
 
     def _learn(self, programme: Programme, values: NDArray[np.float64]) -> None:
         """Deals out what the programme found, and where that is not good enough, what it finds in the same cabinets."""
@@ -127,7 +133,7 @@ class _Search:
         self._keep(found)
         if not self._good(self.best):
             programme.keep_to_cabinets_of(values)
-            better, _, _ = programme.solve("money", 0.5 * self.gap, _AMONG * self._left())
+            better = programme.solve("money", 0.5 * self.gap, stop=self._until(_AMONG), known=values).values
             if better is not None:
                 found, failed = dealt_out(self.problem, *programme.chosen(better))
         if found is not None:
@@ -146,8 +152,10 @@ class _Search:
     def _good(self, dealt: Dealt | None) -> bool:
         return dealt is not None and cost_of(self.problem, dealt).total * (1 - self.gap) <= self.bound
 
-    def _left(self) -> float:
-        return max(1.0, self.ends - self.clock())
+    def _until(self, share: float) -> Callable[[], bool]:
+        """Whether this share of the time that is left now is over."""
+        until = self.clock() + share * (self.ends - self.clock())
+        return lambda: self.clock() >= until
 
 
 def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weighing]:
@@ -155,7 +163,7 @@ def _tightened(problem: PlacementProblem, stop: Callable[[], bool]) -> list[Weig
     weighings: list[Weighing] = []
     while not stop():
         programme = Programme(problem, weighings)
-        values, _, _ = programme.solve("money", 0.0, _EXPLAIN_S, whole=False)
+        values = programme.solve("money", 0.0, whole=False, nodes=_EXPLAIN_NODES).values
         if values is None:
             break
         shares, counts = programme.shares(values)
@@ -178,7 +186,7 @@ def _named(problem: PlacementProblem, dealt: Dealt) -> tuple[PlacedCabinet, ...]
     return tuple(placed)
 
 
-def by_hand(problem: PlacementProblem) -> Cost | None:
+def by_hand(problem: PlacementProblem) -> Dealt | None:
     """As it is done without a computer: every camera to its nearest cabinet, and there the cheapest number of switches
     of one type. None where some cabinet has no such type.
     """
@@ -196,8 +204,11 @@ def by_hand(problem: PlacementProblem) -> Cost | None:
             return None
         if cameras:
             _, s, number = min(options)
-            dealt[k] = [(s, cameras)] + [(s, [])] * (number - 1)  # only the cost counts here
-    return cost_of(problem, dealt)
+            switches, _ = deal_out(problem, k, cameras, [number if n == s else 0 for n in range(len(problem.types))])
+            if switches is None:
+                return None
+            dealt[k] = [(kind, some) for kind, some in switches if some]
+    return dealt
 
 
 def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
@@ -213,15 +224,14 @@ def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
 
 def explain(problem: PlacementProblem, weighings: Sequence[Weighing] = (), cuts: Sequence[Cut] = ()) -> Infeasible:
     """Which cameras are left over, and which limits are in the way."""
-    values, _, late = (programme := Programme(problem, weighings, cuts, elastic=True)).solve(
-        "left over", 0.0, _EXPLAIN_S
-    )
+    programme = Programme(problem, weighings, cuts, elastic=True)
+    solved = programme.solve("left over", 0.0, nodes=_EXPLAIN_NODES)
+    values = solved.values
     left: tuple[str, ...] = ()
     if values is not None:
         left = tuple(name for name, v in zip(problem.cameras, values[programme.left_at :], strict=True) if v > 0.5)
     limits = []
     for name in LIMITS:
-        found, _, _ = Programme(problem, without=name).solve("nothing", 0.5, _EXPLAIN_S)
-        if found is not None:
+        if Programme(problem, without=name).solve("nothing", 0.5, nodes=_EXPLAIN_NODES).values is not None:
             limits.append(name)
-    return Infeasible(left_over=left, limits=tuple(limits), out_of_time=late and not left)
+    return Infeasible(left_over=left, limits=tuple(limits), out_of_time=solved.open and not left)

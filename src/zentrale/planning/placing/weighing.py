@@ -10,14 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import Bounds, LinearConstraint, linprog, milp
-from scipy.sparse import coo_array
 
 from zentrale.planning.placing.problem import PlacementProblem
+from zentrale.planning.placing.solver import Rows, solve
 
 _BROKEN = 1e-3  # by less than this a weighing is not worth a row
 _SMALL = 1e-6
@@ -68,8 +66,9 @@ def _room(problem: PlacementProblem, cabinet: int, weights: NDArray[np.float64],
     some = np.flatnonzero((weights > 0) & problem.feeds()[:, kind])
     if not len(some):
         return 0.0
-    solved = _linear(-weights[some], problem.takes(cabinet)[:, some], problem.offers()[kind], 1.0)
-    return float(weights[some].sum()) if solved is None else -solved[0]
+    rows = Rows.of(problem.takes(cabinet)[:, some], problem.offers()[kind])
+    solved = solve(-weights[some], rows, np.ones(len(some)), whole=False)
+    return float(weights[some].sum()) if solved.values is None else -solved.cost
 
 
 def sharpened(problem: PlacementProblem, weighing: Weighing) -> Weighing:
@@ -77,26 +76,10 @@ def sharpened(problem: PlacementProblem, weighing: Weighing) -> Weighing:
     rooms = weighing.rooms.copy()
     for kind in np.flatnonzero(rooms % 1 > _SMALL).tolist():
         some = np.flatnonzero((weighing.weights > 0) & problem.feeds()[:, kind])
-        holds = LinearConstraint(problem.takes(weighing.cabinet)[:, some], -np.inf, problem.offers()[kind])
-        whole = np.ones(len(some), dtype=np.uint8)
-        result = milp(
-            -weighing.weights[some], integrality=whole, bounds=Bounds(0, 1), constraints=holds,
-            options={"mip_rel_gap": 0.005, "node_limit": _NODES},
-        )  # fmt: skip
-        if result.mip_dual_bound is not None:
-            rooms[kind] = min(rooms[kind], -float(result.mip_dual_bound))
+        rows = Rows.of(problem.takes(weighing.cabinet)[:, some], problem.offers()[kind])
+        solved = solve(-weighing.weights[some], rows, np.ones(len(some)), whole=True, gap=0.005, nodes=_NODES)
+        rooms[kind] = min(rooms[kind], -solved.bound)
     return Weighing(weighing.cabinet, weighing.weights, rooms)
-
-
-def _linear(
-    goal: NDArray[np.float64],
-    matrix: Any,
-    room: NDArray[np.float64],
-    most: float | None = None,
-) -> tuple[float, NDArray[np.float64]] | None:
-    """The least of the goal, variables being 0 to `most`, and what each row is worth."""
-    result = linprog(goal, A_ub=matrix, b_ub=room, bounds=(0, most))
-    return None if result.fun is None else (float(result.fun), -result.ineqlin.marginals)
 
 
 def _by_type(
@@ -110,17 +93,20 @@ def _by_type(
     if not len(camera):
         return None
     # A row for each camera's share, then one for each type's resource; a column for each camera and type.
-    columns = np.arange(len(camera))
-    rows = np.concatenate([camera, (len(here) + kind * resources + np.arange(resources)[:, None]).ravel()])
-    values = np.concatenate([np.ones(len(camera)), takes[:, here[camera]].ravel()])
-    room = np.concatenate([shares[here], (offers[have] * counts[have, None]).ravel()])
-    matrix = coo_array((values, (rows, np.tile(columns, resources + 1))), shape=(len(room), len(camera))).tocsr()
-    solved = _linear(-np.ones(len(camera)), matrix, room)
-    if solved is None or shares[here].sum() + solved[0] < _SMALL:
+    rows = Rows()
+    for n, share in enumerate(shares[here].tolist()):
+        of_camera = np.flatnonzero(camera == n)
+        rows.add(of_camera.tolist(), [1.0] * len(of_camera), -np.inf, share)
+    for n, k in enumerate(have.tolist()):
+        of_kind = np.flatnonzero(kind == n)
+        for taken, room in zip(takes[:, here[camera[of_kind]]].tolist(), (offers[k] * counts[k]).tolist(), strict=True):
+            rows.add(of_kind.tolist(), taken, -np.inf, room)
+    solved = solve(-np.ones(len(camera)), rows, np.full(len(camera), np.inf), whole=False)
+    if solved.values is None or shares[here].sum() + solved.cost < _SMALL:
         return None
-    price = solved[1][len(here) :].reshape(len(have), resources)
+    price = -solved.row_prices[len(here) :].reshape(len(have), resources)
     weights = np.ones(len(problem.cameras))
-    for n, k in enumerate(have):
+    for n, k in enumerate(have.tolist()):
         weights = np.minimum(weights, np.where(feeds[:, k], price[n] @ takes, 1.0))
     return _weighed(problem, cabinet, weights)
 

@@ -1,0 +1,88 @@
+"""A placement as a plan: the switches and cables it proposes in place of the present ones, and what the other parts of the
+calculation say of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from zentrale.findings import Finding, finding
+from zentrale.planning.placing.problem import core
+from zentrale.planning.placing.search import Solution
+from zentrale.planning.power import plan_power
+from zentrale.planning.topology import lit_network, paths_from
+from zentrale.planning.traffic import plan_traffic
+from zentrale.site.model import Camera, Link, Plan, Switch
+
+
+def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
+    """The plan with the placed switches, each on its last port to the core, and what each of them is, by its name.
+
+    Switches that hold only cameras go; those with recorders, viewers and access points stay, and those on the ways between
+    them. Cameras that need PoE come first on each switch, since its first ports have it.
+    """
+    kinds = {kind.name: kind for kind in plan.switch_types}
+    middle = core(plan)
+    ways = paths_from(lit_network(plan), middle.name)
+    held = [leg.switch for recorder in plan.recorders for leg in recorder.legs()]
+    held += [v.switch for v in plan.viewers] + [c.switch for c in plan.cameras if c.wireless]
+    held += [s.name for s in plan.switches if s.routes or s.copies_multicast]
+    kept = {middle.name, *held, *(switch for name in held for switch in ways.get(name, ()))}
+    steps = {frozenset(step) for name in held for step in pairwise(ways.get(name, ()))}
+    links = [link for link in plan.links if frozenset(link.switches()) in steps]
+    switches = [s for s in plan.switches if s.name in kept]
+    said: dict[str, str] = {}
+    moved: dict[str, Camera] = {}
+    trunk_rate = max(kind.rate_mbps(port) for kind in kinds.values() for port in range(1, kind.ports + 1))
+    core_kind = plan.switch_type(middle)
+    core_port = max(range(1, core_kind.ports + 1), key=core_kind.rate_mbps)
+    for cabinet in solution.cabinets:
+        for number, placed in enumerate(cabinet.switches, start=1):
+            name = f"placed-{len(said) + 1}"
+            said[name] = f"{placed.type} {number} in {cabinet.cabinet}"
+            switches.append(Switch(name=name, cabinet=cabinet.cabinet, type=placed.type))
+            kind = kinds[placed.type]
+            links.append(Link(a=f"{name}:{kind.ports}", b=f"{middle.name}:{core_port}",
+                              rate_mbps=min(trunk_rate, kind.rate_mbps(kind.ports), core_kind.rate_mbps(core_port))))  # fmt: skip
+            cameras = sorted(map(plan.camera, placed.cameras), key=lambda c: plan.supply(c) != "poe")
+            for port, camera in enumerate(cameras, start=1):
+                run_m = cabinet.runs_m[camera.name]
+                moved[camera.name] = camera.model_copy(update={"switch": name, "port": port, "run_length_m": run_m})
+    # Built anew: a copy would keep what the plan has looked up before.
+    parts = {field: getattr(plan, field) for field in Plan.model_fields}
+    parts |= {
+        "switches": tuple(switches), "links": tuple(links), "ports": (), "batteries": (), "runs": (),
+        "cameras": tuple(moved.get(c.name, c) for c in plan.cameras),
+    }  # fmt: skip
+    return Plan(**parts), said
+
+
+# What placement answers for: supply, cable and load of what it places.
+_OF_PLACEMENT = (
+    "PWR-1",
+    "PWR-2",
+    "PWR-3",
+    "PWR-4",
+    "PWR-5",
+    "PWR-6",
+    "PWR-9",
+    "RUN-1",
+    "TRF-1",
+    "TRF-2",
+    "TRF-4",
+    "TRF-5",
+)
+
+
+def placed_findings(plan: Plan, solution: Solution) -> Iterator[Finding]:
+    """What `plan power` and `plan traffic` would say of the placed switches and cameras."""
+    placed, said = as_placed(plan, solution)
+    cameras = {c.name for c in plan.cameras if not c.wireless}
+    for item in (*plan_power(placed).findings, *plan_traffic(placed).findings):
+        subject = str(item.subject)
+        name = next((n for n in said if f" {n}:" in f"{subject}:" or f"{n} " in f"{subject} "), None)
+        camera = subject.partition("camera ")[2]
+        if item.code in _OF_PLACEMENT and (name is not None or camera in cameras):
+            what = subject if name is None else said[name]
+            yield finding("PLC-5", f"placement: {what}", f"{item.code}: {item.measured}", item.limit, item.limit_source)
