@@ -306,10 +306,18 @@ PLANNING_CODES = [
     ),
     Entry(
         "PLC-5",
-        W,
+        N,
         "placed switch would be faulted",
         "The placement was put into the plan and calculated as `plan power` and `plan traffic` do; this is what they say of "
-        "it. What placement does not choose by (buffers, one of two supplies) may be short.",
+        "it. Placement does not choose by buffers or by what one of two supplies carries.",
         "take another switch type for this cabinet, or change what the finding names",
+    ),
+    Entry(
+        "PLC-6",
+        F,
+        "placement does not hold",
+        "The placement was put into the plan and calculated as `plan power` and `plan traffic` do, and a limit by which "
+        "it was chosen is not kept.",
+        "do not build it as it stands: change what the finding names, and plan again",
     ),
 ]

@@ -59,20 +59,8 @@ def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
 
 
 # What placement answers for: supply, cable and load of what it places.
-_OF_PLACEMENT = (
-    "PWR-1",
-    "PWR-2",
-    "PWR-3",
-    "PWR-4",
-    "PWR-5",
-    "PWR-6",
-    "PWR-9",
-    "RUN-1",
-    "TRF-1",
-    "TRF-2",
-    "TRF-4",
-    "TRF-5",
-)
+_CHOSEN_BY = ("PWR-1", "PWR-2", "PWR-3", "PWR-4", "PWR-5", "PWR-9", "RUN-1", "TRF-1", "TRF-2", "TRF-4")
+_NOT_CHOSEN_BY = ("PWR-6", "TRF-5")
 
 
 def placed_findings(plan: Plan, solution: Solution) -> Iterator[Finding]:
@@ -83,6 +71,7 @@ def placed_findings(plan: Plan, solution: Solution) -> Iterator[Finding]:
         subject = str(item.subject)
         name = next((n for n in said if f" {n}:" in f"{subject}:" or f"{n} " in f"{subject} "), None)
         camera = subject.partition("camera ")[2]
-        if item.code in _OF_PLACEMENT and (name is not None or camera in cameras):
+        if item.code in (*_CHOSEN_BY, *_NOT_CHOSEN_BY) and (name is not None or camera in cameras):
             what = subject if name is None else said[name]
-            yield finding("PLC-5", f"placement: {what}", f"{item.code}: {item.measured}", item.limit, item.limit_source)
+            code = "PLC-5" if item.code in _NOT_CHOSEN_BY else "PLC-6"
+            yield finding(code, f"placement: {what}", f"{item.code}: {item.measured}", item.limit, item.limit_source)
