@@ -67,6 +67,8 @@ name = "Small site"
 timezone = "Europe/London"
 [policy]
 sweep_ports = [8080, 8554]
+cords_m = 0
+cable_category = "6"
 # A loaded test machine sends unevenly: these tests are about other things.
 fps_tolerance_percent = 60
 jitter_ms = 5000

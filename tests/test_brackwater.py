@@ -38,7 +38,7 @@ def test_the_seeded_planning_faults_are_found_and_nothing_else(document: Any) ->
     assert found == {(code, subject) for command, code, subject, _ in SEEDED if command == "plan"}
     assert {f["code"] for f in document["findings"] if f["severity"] == "note"} == {"STO-4", "PLC-5"}
     told = {f["code"]: f for f in document["findings"]}
-    assert told["PWR-1"]["measured"] == "81.4 W drawn, mode night; dark: sluice, fish-pass"
+    assert told["PWR-1"]["measured"] == "82.0 W drawn, mode night; dark: sluice, fish-pass"
     assert "lock-mast" in told["ADR-5"]["measured"] and "swing-bridge" in told["ADR-5"]["measured"]
     assert "127.0.21.37" in told["ADR-1"]["measured"] and "104 m" in told["RUN-1"]["measured"]
 

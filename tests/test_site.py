@@ -35,12 +35,12 @@ def test_the_samples_are_right(tmp_path: Path) -> None:
 
 # What is wrong in which file, and the words that must stand in its one message.
 MISTAKES = [
-    ("site", "vlan = 71", "vlan = 5000", ["site.toml line 11", "zones.vlan", "5000", "4094"]),
-    ("site", "vlan = 71", "vlna = 71", ["site.toml line 11", "'vlna'"]),
-    ("site", '"127.0.71.0/27"', '"127.0.71.1/27"', ["site.toml line 12", "subnet"]),
-    ("site", 'type = "switch-8"', 'type = "other"', ["site.toml line 20", "'other'", "switch-8"]),
+    ("site", "vlan = 71", "vlan = 5000", ["site.toml line 13", "zones.vlan", "5000", "4094"]),
+    ("site", "vlan = 71", "vlna = 71", ["site.toml line 13", "'vlna'"]),
+    ("site", '"127.0.71.0/27"', '"127.0.71.1/27"', ["site.toml line 14", "subnet"]),
+    ("site", 'type = "switch-8"', 'type = "other"', ["site.toml line 22", "'other'", "switch-8"]),
     ("site", "Europe/London", "Europe/Nowhere", ["site.toml line 3", "Europe/Nowhere", "time zone"]),
-    ("site", '"320x180"', '"320 by 180"', ["site.toml line 15", "resolution", "1920x1080"]),
+    ("site", '"320x180"', '"320 by 180"', ["site.toml line 17", "resolution", "1920x1080"]),
     (
         "site",
         "[policy]",

@@ -88,6 +88,30 @@ PLANNING_CODES = [
         "ask the makers of switch and device whether both know extended power; else a shorter run does not help either",
     ),
     Entry(
+        "PWR-11",
+        N,
+        "modes added up pass the class",
+        "In no mode does the device draw more than its class allows (IEEE 802.3 clauses 33.3.7 and 145.3.8), but night, cold and "
+        "movement added up do. A device within its class never draws that much; the switch is planned for it all the same.",
+        "look up in the data sheet what it draws at most, and write it into most_w in types.toml",
+    ),
+    Entry(
+        "PWR-12",
+        W,
+        "cameras without a battery",
+        "The site has back-up power, but this switch is on none of it: the cameras that it feeds go dark at once when the "
+        "mains fails.",
+        "feed the switch from a battery (feeds in site.toml), or accept it and say so at hand-over",
+    ),
+    Entry(
+        "PWR-13",
+        F,
+        "battery feeds what nothing reaches",
+        "When the mains fails this device runs on, but a switch between it and its recorder, or the recorder's own, does not: "
+        "nothing is recorded, and the battery is emptied for nothing.",
+        "feed the switches on the way from a battery, too",
+    ),
+    Entry(
         "RUN-1",
         F,
         "cable run is too long",

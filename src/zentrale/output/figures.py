@@ -22,6 +22,7 @@ _MODE_FACES = {
     Mode.NIGHT: ("#3f5f8a", ""),
     Mode.COLD: ("#a8cbe0", "//"),
     Mode.MOVING: ("#6b8f5a", ".."),
+    Mode.WORST: ("#8a8a8a", "xx"),
 }
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+
+import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.topology import lit_network
 from zentrale.site.model import Battery, Mode, Plan
 
 
@@ -29,17 +32,19 @@ class BatteryPower:
 
 
 def battery_power(plan: Plan, battery: Battery, poe_draw_w: Mapping[str, Mapping[Mode, float]]) -> BatteryPower:
-    """`poe_draw_w` is the PoE draw of each switch by mode.
+    """`poe_draw_w` is the PoE draw of each switch by mode, at its ports; its supply takes more by what it loses.
 
     Run time = capacity x aged share x usable share x inverter efficiency / load.
     """
     own = {s.name: plan.switch_type(s).self_w for s in plan.switches}
     own |= {r.name: plan.recorder_type(r).power_w for r in plan.recorders}
+    efficiency = {s.name: plan.switch_type(s).poe_efficiency for s in plan.switches}
 
     def load(mode: Mode) -> float:
-        return sum(own[name] + poe_draw_w.get(name, {}).get(mode, 0.0) for name in battery.feeds)
+        poe = (poe_draw_w.get(name, {}).get(mode, 0.0) / efficiency.get(name, 1.0) for name in battery.feeds)
+        return sum(own[name] for name in battery.feeds) + sum(poe)
 
-    mode = max(Mode, key=load)
+    mode = max(Mode, key=lambda m: (round(load(m), 9), m is not Mode.WORST))
     load_w = load(mode)
     share = battery.aged_share * battery.usable_share * battery.inverter_efficiency
     run_time_min = 60 * battery.capacity_wh * share / load_w if load_w else float("inf")
@@ -53,9 +58,39 @@ def battery_finding(power: BatteryPower) -> Finding | None:
     """A finding where the wanted time is not reached."""
     if power.wanted_min is None or power.needed_wh is None or power.run_time_min >= power.wanted_min:
         return None
-    measured = (
-        f"{quantities.seconds(60 * power.run_time_min)} at {quantities.power(power.load_w)}, mode {power.mode.value}"
-    )
+    measured = f"{quantities.seconds(60 * power.run_time_min)} at {quantities.power(power.load_w)}, {power.mode.said}"
     advice = f"fit a battery of {power.needed_wh:.0f} Wh, or feed less from it"
     limit = quantities.seconds(60 * power.wanted_min)
     return finding("PWR-7", f"battery {power.battery}", measured, limit, "site.toml [[batteries]] wanted_min", advice)
+
+
+def blackout_findings(plan: Plan) -> Iterator[Finding]:
+    """What is lost at once when the mains fails, though a battery is there: cameras whose switch is on none, and recorders
+    that run on without their switch, or without a way to cameras that run on.
+    """
+    fed = {name for battery in plan.batteries for name in battery.feeds}
+    if not fed:
+        return
+    source, graph = "site.toml [[batteries]] feeds", lit_network(plan)
+    graph.remove_nodes_from([s.name for s in plan.switches if s.name not in fed])
+    dark: dict[str, list[str]] = {}
+    cut_off: dict[tuple[str, str], list[str]] = {}
+    for camera in plan.cameras:
+        recorder = plan.recorder(camera.recorder)
+        if camera.switch not in fed:
+            if plan.supply(camera) == "poe":
+                dark.setdefault(camera.switch, []).append(camera.name)
+        elif recorder.name in fed and recorder.switch in fed and not nx.has_path(graph, camera.switch, recorder.switch):
+            cut_off.setdefault((camera.switch, recorder.name), []).append(camera.name)
+    for switch, names in dark.items():
+        lost = f"{quantities.count(len(names), 'camera')} dark at once when the mains fails: {', '.join(names)}"
+        yield finding("PWR-12", f"switch {switch}", lost, "a battery that feeds it", source)
+    for recorder in plan.recorders:
+        if recorder.name in fed and recorder.switch not in fed:
+            measured = f"runs on, but its switch {recorder.switch} does not: it records nothing"
+            yield finding(
+                "PWR-13", f"recorder {recorder.name}", measured, f"a battery that feeds {recorder.switch}", source
+            )
+    for (switch, name), names in cut_off.items():
+        measured = f"runs on, but no switch on the way to {name} does: {', '.join(names)} not recorded"
+        yield finding("PWR-13", f"switch {switch}", measured, f"a battery for each switch on the way to {name}", source)

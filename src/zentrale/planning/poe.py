@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 # Power that the switch must have for a class: PClass, clauses 33.2.6 (classes 0 to 4) and 145.2.8.
 _SUPPLY_W = (15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0)
 # Power that the device may draw: PClass_PD, clauses 33.3.7 (table 33-18) and 145.3.8 (table 145-26).
@@ -29,24 +31,40 @@ def needed_type(poe_class: int) -> int:
 # Resistance of one copper conductor at 20 °C [Ω per 100 m], ASTM B258, and copper's rise with warmth.
 _CONDUCTOR_OHM = {22: 5.296, 23: 6.679, 24: 8.422, 26: 13.39}
 _WARM = 1 + 0.00393 * 30  # cables in a bundle in summer: 50 °C
-_CHANNEL_OHM = 12.5  # worst case of a 100 m channel, clause 145.1.3
+# The worst loop of a 100 m channel, cords included: category 5 and better (clause 145.1.3), and category 3, which type 1
+# may run on (clause 33.1.4).
+_CHANNEL_OHM, _CATEGORY_3_OHM = 12.5, 20.0
 
 
-def loop_resistance_ohm(run_length_m: float, poe_class: int, conductor_awg: int | None = None) -> float:
-    """Loop resistance of a run.
-
-    A pair set carries the current out on two conductors and back on two, so its loop is that of one conductor; with
-    all four pairs (classes 5 to 8) it is half. Without a conductor the standard's worst case is taken.
+@dataclass(frozen=True)
+class Channel:
+    """A channel from port to device: its length, cords included; the conductor, None where nobody knows it; and the cable's
+    category, empty where nobody knows it.
     """
-    per_100_m = _CHANNEL_OHM if conductor_awg is None else _CONDUCTOR_OHM[conductor_awg] * _WARM
-    return per_100_m * run_length_m / 100 / (2 if poe_class > 4 else 1)
+
+    length_m: float
+    conductor_awg: int | None = None
+    category: str = ""
 
 
-def port_power_w(
-    device_w: float, run_length_m: float, poe_class: int, conductor_awg: int | None = None
-) -> float | None:
-    """Power at the switch port for a device that draws `device_w` at the end of `run_length_m` of cable; None where the cable
-    cannot carry that much at all.
+def loop_resistance_ohm(channel: Channel, poe_class: int, port_type: int = 0) -> float:
+    """Loop resistance of a pair set, or of the two pair sets of classes 5 to 8 together: half.
+
+    A pair set carries the current out on two conductors and back on two, so its loop is that of one conductor. Where the
+    conductor is not known the standard's worst channel is taken: 20 ohm for 100 m where port or device are type 1 and the
+    cable may be of category 3, else 12.5.
+    """
+    type_1 = poe_class <= 3 or port_type == 1
+    if channel.conductor_awg is not None:
+        per_100_m = _CONDUCTOR_OHM[channel.conductor_awg] * _WARM
+    else:
+        per_100_m = _CATEGORY_3_OHM if type_1 and channel.category in ("", "3") else _CHANNEL_OHM
+    return per_100_m * channel.length_m / 100 / (2 if poe_class > 4 else 1)
+
+
+def port_power_w(device_w: float, channel: Channel, poe_class: int, port_type: int = 0) -> float | None:
+    """Power at the switch port for a device that draws `device_w` at the end of `channel`; None where the cable cannot carry
+    that much at all. `port_type` 0: not known.
 
     The device draws constant power, so with loop resistance R and port voltage U the current is the smaller root of
     R I² - U I + P = 0. U is the lowest port voltage of the lowest type that feeds the class (VPort_PSE, clauses
@@ -55,7 +73,7 @@ def port_power_w(
     if device_w <= 0:
         return 0.0
     voltage = 44.0 if poe_class <= 3 else 50.0 if poe_class <= 6 else 52.0
-    resistance = loop_resistance_ohm(run_length_m, poe_class, conductor_awg)
+    resistance = loop_resistance_ohm(channel, poe_class, port_type)
     discriminant = voltage * voltage - 4 * resistance * device_w
     if discriminant < 0:
         return None

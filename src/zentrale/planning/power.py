@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
-from zentrale.planning.battery import BatteryPower, battery_finding, battery_power
+from zentrale.planning.battery import BatteryPower, battery_finding, battery_power, blackout_findings
 from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
@@ -48,7 +48,8 @@ class SwitchPower:
 
     @property
     def worst_mode(self) -> Mode:
-        return max(self.draw_w, key=lambda mode: self.draw_w[mode])
+        """The one mode that draws all that can be drawn; where only several together do, all at once."""
+        return _alone(self.draw_w)
 
     @property
     def going_dark(self) -> tuple[str, ...]:
@@ -71,6 +72,19 @@ class PowerPlan:
     findings: tuple[Finding, ...]
 
 
+def _alone(draw_w: Mapping[Mode, float]) -> Mode:
+    most = draw_w[Mode.WORST]
+    return next((mode for mode in Mode if draw_w[mode] >= most - 1e-9), Mode.WORST)
+
+
+def port_draw_w(plan: Plan, camera: Camera, device_w: float, run_length_m: float, port_type: int = 0) -> float | None:
+    """Power at the port for a camera that draws `device_w` over so much fixed cable, patch cords included; None where the
+    cable cannot carry it.
+    """
+    channel = poe.Channel(run_length_m + plan.policy.cords_m, camera.conductor_awg, plan.category(camera))
+    return poe.port_power_w(device_w, channel, plan.camera_type(camera).poe_class, port_type)
+
+
 def plan_power(plan: Plan) -> PowerPlan:
     """Power of every switch that feeds a camera or could, with findings."""
     by_switch: dict[str, list[Camera]] = {}
@@ -91,6 +105,7 @@ def plan_power(plan: Plan) -> PowerPlan:
     draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
     findings += [f for battery in batteries if (f := battery_finding(battery)) is not None]
+    findings += blackout_findings(plan)
     return PowerPlan(tuple(switches), batteries, apart, tuple(findings))
 
 
@@ -100,10 +115,7 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPo
     for camera in sorted(cameras, key=lambda c: c.port):
         fed = plan.camera_type(camera)
         # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
-        draw = {
-            m: poe.port_power_w(fed.power_w(m), camera.run_length_m, fed.poe_class, camera.conductor_awg) or 0.0
-            for m in Mode
-        }
+        draw = {m: port_draw_w(plan, camera, fed.power_w(m), camera.run_length_m, kind.poe_type) or 0.0 for m in Mode}
         reserved = poe.supply_power_w(fed.poe_class)
         granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
         ports.append(
@@ -145,9 +157,15 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         return []
     subject = f"switch {switch.name}"
     source = f"types.toml switch type {switch.type}"
-    mode = max(Mode, key=lambda m: (len(power.dark[m]), power.draw_w[m]))
+    worst = power.worst_mode
+    # One mode that does it is said rather than all together.
+    mode = (
+        max(Mode, key=lambda m: (len(power.dark[m]), m is not Mode.WORST, power.draw_w[m]))
+        if power.dark[worst]
+        else worst
+    )
     draw = power.draw_w[mode]
-    measured = f"{quantities.power(draw)} drawn, mode {mode.value}"
+    measured = f"{quantities.power(draw)} drawn, {mode.said}"
     supply = f"{quantities.power(power.budget_w)} PoE supply"
     if power.dark[mode]:
         dark = f"dark: {', '.join(power.dark[mode])}"
@@ -162,9 +180,9 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         used = f"{quantities.power(power.reserved_w)} by class" if by_class else measured
         findings.append(finding("PWR-3", subject, used, limit, "site.toml [policy] poe_reserve_percent"))
     one = plan.switch_type(switch).poe_budget_one_supply_w
-    worst = max(Mode, key=lambda m: len(power.dark_one_supply[m]))
-    if one is not None and power.dark_one_supply[worst]:
-        text = f"mode {worst.value}, one supply lost: dark: {', '.join(power.dark_one_supply[worst])}"
+    mode = max(Mode, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
+    if one is not None and power.dark_one_supply[mode]:
+        text = f"{mode.said}, one supply lost: dark: {', '.join(power.dark_one_supply[mode])}"
         findings.append(finding("PWR-6", subject, text, f"{quantities.power(one)} from the other supply", source))
     return findings
 
@@ -181,7 +199,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     if plan.supply(camera) != "poe":
         return findings
     findings += _device_findings(plan, camera)
-    switch = next(s for s in plan.switches if s.name == camera.switch)
+    switch = plan.switch(camera.switch)
     ports = plan.switch_type(switch)
     place = f"{switch.name} port {camera.port}"
     needed = poe.needed_type(kind.poe_class)
@@ -197,17 +215,20 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
 def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     """Whether the device keeps to its class, and whether its cable carries what it draws."""
     kind, subject = plan.camera_type(camera), f"camera {camera.name}"
-    mode = max(Mode, key=kind.power_w)
+    port_type = plan.switch_type(plan.switch(camera.switch)).poe_type
+    mode = _alone({m: kind.power_w(m) for m in Mode})
     draw, limit = kind.power_w(mode), poe.device_limit_w(kind.poe_class)
-    drawn = f"{quantities.power(draw)}, mode {mode.value}"
-    at_port = poe.port_power_w(draw, camera.run_length_m, kind.poe_class, camera.conductor_awg)
+    drawn = f"{quantities.power(draw)}, {mode.said}"
+    at_port = port_draw_w(plan, camera, draw, camera.run_length_m, port_type)
     if at_port is None:
-        measured = f"{drawn}, over {camera.run_length_m:g} m ({camera.source})"
+        measured = f"{drawn}, over {camera.run_length_m:g} m and {plan.policy.cords_m:g} m of cords ({camera.source})"
         return [finding("PWR-9", subject, measured, "what the cable carries at the port's lowest voltage", _STANDARD)]
     if draw <= limit:
         return []
     most, source = poe.supply_power_w(kind.poe_class), f"types.toml {kind.name}; {_STANDARD}"
     allowed = f"{quantities.power(limit)} of class {kind.poe_class}"
+    if mode is Mode.WORST and max(kind.power_w(m) for m in Mode if m is not mode) <= limit and kind.most_w is None:
+        return [finding("PWR-11", subject, drawn, allowed, source)]
     if kind.poe_class not in poe.EXTENDED_CLASSES:
         return [finding("PWR-8", subject, drawn, allowed, source)]
     measured = f"{drawn}; {quantities.power(at_port)} at the port"

@@ -16,7 +16,7 @@ class CameraType(Part):
     The lens: `view_deg` is the horizontal angle of view; where it is not given it follows from `sensor_width_mm` and
     `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
     `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS. `max_fps` [frames/s] and
-    `max_bitrate_kbps` are those of one stream.
+    `max_bitrate_kbps` are those of one stream. `most_w` is what it draws at most when everything in it runs at once.
     """
 
     name: Text
@@ -28,6 +28,7 @@ class CameraType(Part):
     night_w: Annotated[float, Field(ge=0, le=100)] | None = None
     cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
     moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
+    most_w: Annotated[float, Field(gt=0, le=200)] | None = None
     max_resolution: Resolution
     max_fps: Annotated[float, Field(gt=0, le=1000)] | None = None
     max_bitrate_kbps: Annotated[float, Field(gt=0)] | None = None
@@ -44,7 +45,14 @@ class CameraType(Part):
     projection: Literal["flat", "fisheye"] = "flat"
 
     def power_w(self, mode: Mode) -> float:
-        """Draw in `mode`; a mode the data sheet does not name is the day's draw."""
+        """Draw in `mode`; a mode the data sheet does not name is the day's draw.
+
+        At worst it is night, cold, and something moves: what each adds to the day's draw, together, and at most `most_w`.
+        """
+        if mode is Mode.WORST:
+            singly = [self.power_w(m) for m in Mode if m is not Mode.WORST]
+            together = self.day_w + sum(max(0.0, drawn - self.day_w) for drawn in singly)
+            return together if self.most_w is None else max(*singly, min(together, self.most_w))
         named = {Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}.get(mode)
         return self.day_w if named is None else named
 
@@ -53,8 +61,8 @@ class SwitchType(Part):
     """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`.
 
     `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
-    itself draws; `buffer_kb` what one port can hold back when frames come faster than it sends; `price` in the
-    currency of the site.
+    itself draws; `poe_efficiency` the share of what its PoE supply takes that arrives at the ports; `buffer_kb` what one
+    port can hold back when frames come faster than it sends; `price` in the currency of the site.
     """
 
     name: Text
@@ -67,6 +75,7 @@ class SwitchType(Part):
     poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
     poe_budgeting: Literal["draw", "class"] = "draw"
     self_w: Annotated[float, Field(ge=0)] = 0
+    poe_efficiency: Annotated[float, Field(gt=0, le=1)] = 0.9
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
     uplink_ports: Annotated[int, Field(ge=0, le=64)] = 0
     uplink_rate_mbps: Annotated[int, Field(gt=0)] | None = None

@@ -40,6 +40,8 @@ __all__ = [
 # IEC 62676-4: how much of the scene a picture must resolve.
 Wanted = Literal["monitor", "detect", "observe", "recognise", "identify"]
 SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
+# Cable by ISO/IEC 11801-1 and TIA-568; empty: unknown.
+Category = Literal["", "3", "5", "5e", "6", "6a", "7", "7a", "8"]
 _OptionalNumber = Annotated[float | None, BeforeValidator(empty_is_none)]
 
 
@@ -98,11 +100,15 @@ class Policy(Part):
     keyframe_ratio: how many times as large a key frame is as one of the frames between
     refusal_window_min: at most two wrong passwords are tried on one device within this time
     authentication: what camera ports ask for before they let a device in
+    cords_m: patch cords at both ends of a run together
+    cable_category: of runs whose row in the schedule says nothing; empty: unknown
     """
 
     link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
     poe_reserve_percent: Annotated[float, Field(ge=0, le=90)] = 10
     max_run_m: Annotated[float, Field(gt=0)] = 90
+    cords_m: Annotated[float, Field(ge=0, le=50)] = 10
+    cable_category: Category = ""
     clock_tolerance_s: Annotated[float, Field(gt=0)] = 5
     fps_tolerance_percent: Annotated[float, Field(gt=0)] = 10
     bitrate_over_percent: Annotated[float, Field(gt=0)] = 25
@@ -188,6 +194,7 @@ class Camera(Part):
     supply: Literal["poe", "injector", "mains", ""] = ""
     priority: Priority = Priority.LOW
     conductor_awg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(known_awg)] = None
+    cable_category: Category = ""
     wireless: str = ""
     multicast_main: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None
     multicast_sub: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None
@@ -240,6 +247,10 @@ class Plan(Part):
         if camera.wireless and camera.supply != "injector":
             return "mains"
         return camera.supply or self.camera_type(camera).supply
+
+    def category(self, camera: Camera) -> str:
+        """Of its cable: its row says it, else the policy; empty where neither does."""
+        return camera.cable_category or self.policy.cable_category
 
     def switch_type(self, switch: Switch) -> SwitchType:
         return self._switch_types[switch.type]

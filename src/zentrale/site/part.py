@@ -26,9 +26,15 @@ class Priority(Enum):
 
 
 class Mode(Enum):
-    """What a device may be doing when its power is asked for."""
+    """What a device may be doing when its power is asked for; `WORST` is all of it at once."""
 
     DAY = "day"
     NIGHT = "night"
     COLD = "cold"
     MOVING = "moving"
+    WORST = "worst"
+
+    @property
+    def said(self) -> str:
+        """As a sentence names it."""
+        return "all modes at once" if self is Mode.WORST else f"mode {self.value}"

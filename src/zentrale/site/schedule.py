@@ -46,6 +46,7 @@ _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "supply": ("supply", "power supply", "power source", "fed by"),
     "priority": ("priority", "poe priority", "port priority"),
     "conductor_awg": ("conductor awg", "awg", "gauge", "wire gauge"),
+    "cable_category": ("cable category", "category", "cat", "cable cat"),
     "mount": ("mount", "mounting", "mounted", "bracket", "fixing"),
     "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
 }  # fmt: skip

@@ -78,7 +78,6 @@ def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
                 *draws,
                 f"{switch.budget_w:.0f}",
                 f"{switch.left_w:.1f}",
-                switch.worst_mode.value,
                 f"{switch.reserved_w:.1f}",
                 fits,
             ]
@@ -89,7 +88,6 @@ def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
         *(f">{mode.value}" for mode in Mode),
         ">supply",
         ">left",
-        "worst mode",
         ">by class",
         "",
     ]

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zentrale.planning import poe
 from zentrale.planning.flows import sent_by_cameras
+from zentrale.planning.power import port_draw_w
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Camera, Mode, Plan, Switch, SwitchType
 
@@ -53,7 +54,7 @@ class PlacementProblem:
 
     runs_m:    (cameras, cabinets) fixed cable [m]
     needs:     (cameras,) PoE type that feeds it, 0 for a camera fed otherwise
-    watts:     (cameras, cabinets, modes) at the switch port, cable loss included [W]; with `class_column` one more, what
+    watts:     (cameras, cabinets, modes) at the switch port, cable loss included [W]; with `class_column` the last is what
                the class reserves
     loads_bps: (cameras,) through the uplink [bit/s]
     spare:     share of ports that stay free
@@ -187,17 +188,16 @@ def _need(plan: Plan, camera: Camera) -> int:
 
 
 def _watts(plan: Plan, camera: Camera, run_m: float, by_class: bool) -> list[float]:
+    """In the worst mode, which holds all others; and what its class reserves, where a switch type counts that."""
     if plan.supply(camera) != "poe" or math.isinf(run_m):
-        return [0.0] * (len(Mode) + by_class)
+        return [0.0] * (1 + by_class)
     kind = plan.camera_type(camera)
     reserved = [poe.supply_power_w(kind.poe_class)] if by_class else []
-    drawn = [poe.port_power_w(kind.power_w(m), run_m, kind.poe_class, camera.conductor_awg) for m in Mode]
-    return [*(0.0 if w is None else w for w in drawn), *reserved]  # none of these runs is taken: see _carries
+    drawn = port_draw_w(plan, camera, kind.power_w(Mode.WORST), run_m)
+    return [drawn or 0.0, *reserved]  # none of these runs is taken: see _carries
 
 
 def _carries(plan: Plan, camera: Camera, run_m: float) -> bool:
     """Whether a cable of that length carries what the camera draws in any mode."""
-    kind = plan.camera_type(camera)
-    most = max(kind.power_w(m) for m in Mode)
     fed = plan.supply(camera) == "poe" and not math.isinf(run_m)
-    return not fed or poe.port_power_w(most, run_m, kind.poe_class, camera.conductor_awg) is not None
+    return not fed or port_draw_w(plan, camera, plan.camera_type(camera).power_w(Mode.WORST), run_m) is not None
