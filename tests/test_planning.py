@@ -43,7 +43,9 @@ def test_cable_loss_by_hand() -> None:
     unknown = [poe.port_power_w(poe.device_limit_w(c), poe.Channel(100), c) for c in range(1, 9)]
     assert unknown == pytest.approx([poe.supply_power_w(c) for c in range(1, 9)], rel=0.05)
     assert [unknown[c - 1] for c in (3, 4, 6, 8)] == pytest.approx([15.4, 30.0, 60.0, 90.0], abs=0.05)
-    assert poe.port_power_w(25.5, poe.Channel(100), 4, port_type=1) == pytest.approx(35.69, abs=0.01)  # 20 I² - 50 I + 25.5
+    assert poe.port_power_w(25.5, poe.Channel(100), 4, port_type=1) == pytest.approx(
+        35.69, abs=0.01
+    )  # 20 I² - 50 I + 25.5
     assert port_w(25.5, 100, 4) == pytest.approx(30.0, abs=0.01)
     # 12.95 W over 100 m at 44 V: I = (44 - sqrt(44² - 4 x 12.5 x 12.95)) / 25 = 0.3241 A, x 44 V
     assert port_w(12.95, 100, 3) == pytest.approx(44 * 0.32411, abs=0.01)

@@ -84,6 +84,8 @@ MORE_MISTAKES = [
     ('[[ports]]\nat = "cabinet:1"\ntagged = ["cameras", "x"]\n', ["tagged", "'x'"]),
     ('[[rules]]\nfrom = "cameras"\nto = "moon"\n', ["to", "'moon'", "internet"]),
     ('[[reach]]\nfrom = "cameras"\nto = "internet"\n', ["'wanted'", "missing"]),
+    ('[[rules]]\nfrom = "cameras"\nto = "*"\nprotocol = "tcp"\nport = "80-70"\n', ["port", "80-70", "6000-6100"]),
+    ('[[rules]]\nfrom = "cameras"\nto = "*"\nport = 80\n', ["port needs protocol"]),
     ('[[rules]]\nfrom = "cameras"\nto = "*"\nto_kind = "printer"\n', ["to_kind", "printer", "recorder"]),
     (ZONE + 'primary = "cameras"\n', ["subnet", "127.0.72.0/27", "its primary cameras"]),
     (ZONE + 'primary = "other"\n', ["primary", "no secondary itself"]),

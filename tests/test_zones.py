@@ -148,6 +148,57 @@ def test_rules_decide_in_order_and_by_kind(tmp_path: Path) -> None:
     }  # fmt: skip
 
 
+def test_access_lists_follow_from_who_reaches_whom(tmp_path: Path) -> None:
+    """Written out by hand: the office sees the recorder's pages and nothing else of the cameras' zone, in this order."""
+    rules = """
+[[rules]]
+from = "office"
+to = "cameras"
+protocol = "tcp"
+port = 23
+allow = false
+[[rules]]
+from = "office"
+to = "cameras"
+to_kind = "recorder"
+protocol = "tcp"
+port = "1-1023"
+"""
+    site = SITE.replace("vlan = 71", 'vlan = 71\ngateway = "127.0.71.30"') + OFFICE + NETWORK + DESK + rules
+    make_site(tmp_path, site, ROWS, TYPES)
+    told = zentrale("plan", "zones", "--json", cwd=tmp_path).json["access_list"]
+    rows = [
+        (r["to_kind"], *r["to_networks"], r["protocol"], r["port"], r["verdict"], r["why"])
+        for r in told
+        if (r["from_kind"], r["to_zone"]) == ("viewer", "cameras")
+    ]
+    assert rows == [
+        ("camera", "127.0.71.0/27", "tcp", "23", "deny", "rule 1"),
+        ("camera", "127.0.71.0/27", "any", "any", "deny", "no rule allows it"),
+        ("recorder", "127.0.71.21/32", "tcp", "23", "deny", "rule 1"),
+        ("recorder", "127.0.71.21/32", "tcp", "1-1023", "allow", "rule 2"),
+        ("recorder", "127.0.71.21/32", "any", "any", "deny", "no rule allows it"),
+    ]
+    inside = [r for r in told if (r["from_zone"], r["to_zone"]) == ("cameras", "cameras")]
+    assert {(r["kept_by"], r["verdict"]) for r in inside} == {("switch", "allow")}
+    assert "1-1023" in zentrale("plan", "zones", cwd=tmp_path).out
+
+
+@pytest.mark.parametrize(("port", "reached"), [("554", True), ("550-560", True), ("80", False)])
+def test_a_way_for_one_port_is_a_way_for_that_port(tmp_path: Path, port: str, reached: bool) -> None:
+    """A screen that asks the cameras themselves needs RTSP (TCP port 554, IANA)."""
+    rule = f'[[rules]]\nfrom = "office"\nto = "cameras"\nprotocol = "tcp"\nport = "{port}"\n'
+    site = (
+        SITE.replace("vlan = 71", 'vlan = 71\ngateway = "127.0.71.30"')
+        + OFFICE
+        + NETWORK
+        + DESK
+        + 'source = "camera"\n'
+    )
+    found = [f for f in plan_reach(plan_of(tmp_path, site + rule)).findings if f.code == "RCH-3"]
+    assert [f.subject for f in found] == ([] if reached else ["viewer in office to camera in cameras"])
+
+
 def test_a_recorder_that_forwards_is_found_with_everything_behind_it(tmp_path: Path) -> None:
     """Cameras reach the office through the recorder, and the internet through the office's gateway."""
     policy = rule("cameras", "*", "reach", "wanted = false")

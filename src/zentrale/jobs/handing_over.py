@@ -95,7 +95,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         power=result.of(power.PART),
         traffic=result.of(traffic.PART),
         storage=result.of(storage.PART),
-        reach=result.of(zones.PART),
+        reach=result.of(zones.PART).reach,
         ports=result.of(ports.PART),
         detail=result.of(detail.PART),
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],

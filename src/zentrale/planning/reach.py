@@ -85,9 +85,13 @@ def _parties(plan: Plan) -> Iterator[Party]:
     yield Party(INTERNET, INTERNET)
 
 
-def _reaches(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
-    """Directly, or through recorders that forward from leg to leg."""
-    direct = _direct(plan, origin, to)
+Service = tuple[str, int]  # protocol and port
+RTSP: Service = ("tcp", 554)  # IANA
+
+
+def _reaches(plan: Plan, origin: Party, to: Party, service: Service | None = None) -> tuple[bool, str]:
+    """Directly, or through recorders that forward from leg to leg; with that service, or with anything at all."""
+    direct = _direct(plan, origin, to, service)
     if direct[0]:
         return direct
     seen = {origin.zone}
@@ -102,7 +106,7 @@ def _reaches(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
                 way = (*through, recorder.name)
                 # Whatever leaves the second leg looks to the others like the recorder's own neighbour there.
                 step = Party("recorder", leaving)
-                if leaving == to.zone or _direct(plan, step, to)[0]:
+                if leaving == to.zone or _direct(plan, step, to, service)[0]:
                     return True, f"through {' and '.join(way)}, which forwards from leg to leg"
                 waiting.append((step, way))
     return direct
@@ -115,10 +119,10 @@ def _forwarding(recorder: Recorder) -> Iterator[tuple[str, str]]:
         yield recorder.viewing.zone, recorder.zone
 
 
-def _direct(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+def _direct(plan: Plan, origin: Party, to: Party, service: Service | None) -> tuple[bool, str]:
     if INTERNET not in (origin.zone, to.zone) and same_network(plan, origin.zone, to.zone):
         return _layer_2(plan, origin, to)
-    return _routed(plan, origin, to)
+    return _routed(plan, origin, to, service)
 
 
 def _layer_2(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
@@ -135,13 +139,16 @@ def _layer_2(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
     return True, f"promiscuous port of private VLAN {(b if a.primary else a).vlan}"
 
 
-def _routed(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+def _routed(plan: Plan, origin: Party, to: Party, service: Service | None) -> tuple[bool, str]:
     for party in (origin, to):
         if party.zone != INTERNET and not _gateway(plan, party.zone):
             return False, f"{party.zone} has no gateway"
     for number, rule in enumerate(plan.rules, start=1):
-        if _fits(rule, origin, to):
-            return rule.allow, f"rule {number} {'allows' if rule.allow else 'forbids'} it"
+        if not fits(rule, origin, to) or (service is not None and not rule.takes(*service)):
+            continue
+        some = "" if rule.protocol == "any" else f" for {' '.join(filter(None, (rule.protocol, rule.port)))}"
+        if rule.allow or not some or service is not None:
+            return rule.allow, f"rule {number} {'allows' if rule.allow else 'forbids'} it{some}"
     return False, "no rule allows it"
 
 
@@ -150,7 +157,7 @@ def _gateway(plan: Plan, zone: str) -> str | None:
     return known.gateway or (plan.zone(known.primary).gateway if known.primary else None)
 
 
-def _fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
+def fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
     """`*` means every other zone and the internet."""
     if EVERYWHERE in (entry.origin, entry.to) and origin.zone == to.zone:
         return False
@@ -163,7 +170,7 @@ def _fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
 
 
 def _wanted(plan: Plan, origin: Party, to: Party) -> bool | None:
-    return next((entry.wanted for entry in plan.reach if _fits(entry, origin, to)), None)
+    return next((entry.wanted for entry in plan.reach if fits(entry, origin, to)), None)
 
 
 def _policy_findings(cells: list[Cell]) -> Iterator[Finding]:
@@ -181,7 +188,7 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
     for camera in plan.cameras:
         recorder = plan.recorder(camera.recorder)
         origins = [Party("recorder", leg.zone) for leg in recorder.legs()]
-        if not any(_reaches(plan, origin, Party("camera", camera.zone))[0] for origin in origins):
+        if not any(_reaches(plan, origin, Party("camera", camera.zone), RTSP)[0] for origin in origins):
             pairs.setdefault((origins[0], Party("camera", camera.zone)), []).append(camera.name)
     for viewer in plan.viewers:
         origin = Party("viewer", viewer.zone)
@@ -193,13 +200,13 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
         elif not viewer.multicast:  # groups are copied to it; it asks no camera
             zones = dict.fromkeys(c.zone for c in plan.cameras if not viewer.groups or c.group in viewer.groups)
             for to in (Party("camera", zone) for zone in zones):
-                if not _reaches(plan, origin, to)[0]:
+                if not _reaches(plan, origin, to, RTSP)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
     for (origin, to), names in pairs.items():
         what = (
             f"{quantities.count(len(names), 'device')}: {', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
         )
-        why = _reaches(plan, origin, to)[1]
+        why = _reaches(plan, origin, to, RTSP if to.kind == "camera" else None)[1]
         yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml")
 
 

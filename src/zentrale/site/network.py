@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, model_validator
 
 from zentrale.site.part import Part
 from zentrale.site.values import Address, AddressRange, Mac, PlaceName, Subnet, Text, empty_is_none
@@ -150,17 +150,45 @@ class Leg(Part):
     mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
 
 
+def _port_range(value: object) -> object:
+    """One port, as a number or text, or FIRST-LAST."""
+    first, dash, last = str(value).replace(" ", "").partition("-")
+    if value == "":
+        return value
+    numbers = [
+        int(n) if n.isascii() and n.isdigit() and len(n) < 6 else 0 for n in ((first, last) if dash else (first,))
+    ]
+    if isinstance(value, bool) or not all(1 <= n <= 65535 for n in numbers) or numbers != sorted(numbers):
+        raise ValueError("expected a port such as 554, or first and last such as 6000-6100")
+    return "-".join(map(str, numbers))
+
+
 class Rule(Part):
     """What the router does with traffic that begins in `origin` and goes to `to` (zones, internet or *).
 
-    The first rule that fits decides; where none does, it is dropped.
+    The first rule that fits decides; where none does, it is dropped. `protocol` and `port` (80, or 6000-6100) make it one
+    for these packets only.
     """
 
     origin: Annotated[Text, Field(alias="from")]
     to: Text
     from_kind: DeviceKind | None = None
     to_kind: DeviceKind | None = None
+    protocol: Literal["any", "tcp", "udp", "icmp"] = "any"
+    port: Annotated[str, BeforeValidator(_port_range)] = ""
     allow: bool = True
+
+    @model_validator(mode="after")
+    def _whole(self) -> Rule:
+        if self.port and self.protocol not in ("tcp", "udp"):
+            raise ValueError('port needs protocol = "tcp" or "udp"')
+        return self
+
+    def takes(self, protocol: str, port: int) -> bool:
+        """Whether it decides of such packets."""
+        first, _, last = self.port.partition("-")
+        ports = not self.port or int(first) <= port <= int(last or first)
+        return self.protocol == "any" or (self.protocol == protocol and ports)
 
 
 class Reach(Part):

@@ -2,29 +2,62 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
+from zentrale.findings import Finding
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.planning.access_list import ANY, AccessRow, access_rows
 from zentrale.planning.reach import Cell, Party, ReachPlan, plan_reach
 from zentrale.site.model import INTERNET, Plan
 
 
-def calculate(plan: Plan, made: Made, request: Request) -> ReachPlan:
-    return plan_reach(plan)
+@dataclass(frozen=True)
+class ZonesPlan:
+    """The matrix, and the access lists that follow from it."""
+
+    reach: ReachPlan
+    rows: tuple[AccessRow, ...]
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        return self.reach.findings
 
 
-def document(reach: ReachPlan) -> dict[str, object]:
+def calculate(plan: Plan, made: Made, request: Request) -> ZonesPlan:
+    reach = plan_reach(plan)
+    return ZonesPlan(reach, access_rows(plan, reach))
+
+
+def document(zones: ZonesPlan) -> dict[str, object]:
     return {
         "who_reaches_whom": [
             {
                 "from_kind": c.origin.kind, "from_zone": c.origin.zone, "to_kind": c.to.kind, "to_zone": c.to.zone,
                 "allowed": c.allowed, "why": c.why, "wanted": c.wanted,
             }
-            for c in reach.cells
-        ]
+            for c in zones.reach.cells
+        ],
+        "access_list": [
+            {
+                "from_kind": r.origin.kind, "from_zone": r.origin.zone, "from_networks": list(r.origin_networks),
+                "to_kind": r.to.kind, "to_zone": r.to.zone, "to_networks": list(r.to_networks), "protocol": r.protocol,
+                "port": r.port, "verdict": r.verdict, "kept_by": r.kept_by, "why": r.why,
+            }
+            for r in zones.rows
+        ],
     }  # fmt: skip
 
 
-def show(page: Page, plan: Plan, result: ReachPlan, asked: Asked) -> None:
-    show_reach(page, result, full=asked.full)
+def show(page: Page, plan: Plan, result: ZonesPlan, asked: Asked) -> None:
+    show_reach(page, result.reach, full=asked.full)
+    if asked.full:
+        page.heading("The router's access list, first row that fits a pair decides; all else is denied")
+        rows = [
+            [str(r.origin), str(r.to), r.protocol, r.port, r.verdict, r.why]
+            for r in result.rows
+            if r.kept_by == "router" and (r.verdict == "allow" or r.protocol != ANY)
+        ]
+        page.table(["from", "to", "protocol", "port", "verdict", "because"], rows)
 
 
 def show_reach(page: Page, reach: ReachPlan, *, full: bool) -> None:
@@ -60,10 +93,10 @@ def _wanted(cell: Cell) -> str:
     return f"{'ok' if cell.as_wanted else 'fault'}|{'yes' if cell.wanted else 'no'}"
 
 
-def figures_of(plan: Plan, result: ReachPlan) -> dict[str, bytes]:
+def figures_of(plan: Plan, result: ZonesPlan) -> dict[str, bytes]:
     from zentrale.output import network_figures  # drawing takes a second to load
 
-    return {"reach.png": network_figures.reach_figure(plan, result)}
+    return {"reach.png": network_figures.reach_figure(plan, result.reach)}
 
 
 PART = Part("zones", calculate, document, show, figures_of)
