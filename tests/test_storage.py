@@ -17,6 +17,7 @@ from zentrale.planning.storage import (
     recorded_share,
     usable_bytes,
 )
+from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import RecordingPlan, Storage
 from zentrale.site.reading import read_plan
@@ -130,3 +131,36 @@ def test_a_timetable_covers_its_days_and_minutes(first: int, last: int, start: i
 def test_a_wrong_timetable_is_told(entry: str) -> None:
     with pytest.raises(ValueError, match="expected"):
         timetable_minutes(entry)
+
+
+# Both cameras ask 320x180 at 10 frames/s and 160x96 at 5: by hand 0.576 and 0.0768 Mpixel/s each.
+SHORTCOMINGS = [
+    ("own_panels = 2\nown_stream = 'main'", "decode_mpixel_s = 1.1", "TRF-9", "1.15 Mpixel/s, 2 pictures of the main streams",
+     "decodes 1.1"),
+    ("own_panels = 1\nown_stream = 'main'", "decode_mpixel_s = 1.1", "", "", ""),
+    ("own_panels = 4", "decode_mpixel_s = 0.2", "", "", ""),
+    ("", 'codecs = ["H265"]', "TYP-2", "H264 of 2 cameras: north, south", "does not take H264"),
+    ("", 'codecs = ["H265", "H264"]', "", "", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("asked", "kind", "code", "measured", "reason"), SHORTCOMINGS)
+def test_what_a_recorder_type_cannot_do(
+    tmp_path: Path, asked: str, kind: str, code: str, measured: str, reason: str
+) -> None:
+    site = SITE.replace("http_port = 8080\n", f"http_port = 8080\n{DRIVES}\n{asked}\n")
+    types = TYPES.replace("channels = 4", f"channels = 4\n{kind}")
+    planned = plan_storage(read_plan(SiteFolder(make_site(tmp_path, site, types=types))))
+    assert [f.code for f in planned.findings] == [code] * bool(code)
+    assert all(measured in f.measured for f in planned.findings)
+    (fit,) = planned.recorders[0].fits
+    assert fit.fits is not bool(code) and all(reason in text for text in fit.reasons)
+
+
+def test_what_its_own_screen_shows_is_taken_in_and_a_recorder_needs_drives(tmp_path: Path) -> None:
+    """The sub streams of 64 kbit/s come in beside the main streams of 300 kbit/s."""
+    site = SITE.replace("http_port = 8080\n", "http_port = 8080\nown_panels = 4\n")
+    plan = read_plan(SiteFolder(make_site(tmp_path, site)))
+    assert plan_traffic(plan).recorders[0].ingest_bps == 2 * 364_000
+    (found,) = plan_storage(plan).findings
+    assert (found.code, found.severity.value) == ("STO-5", "warning") and "2 cameras" in found.measured

@@ -182,6 +182,28 @@ PLANNING_CODES = [
         "let viewers watch sub streams, or the cameras themselves by multicast; plan a recorder that sends more",
     ),
     Entry(
+        "TRF-9",
+        F,
+        "recorder cannot decode what its screen shows",
+        "The recorder's own screen shows more pictures at once than it decodes. They stall or stay black.",
+        "show fewer pictures or the sub streams on it (own_panels, own_stream), or watch from a workstation",
+    ),
+    Entry(
+        "TYP-2",
+        F,
+        "recorder does not take this codec",
+        "A stream that is to be recorded, or watched by way of the recorder, has a codec that the recorder's data sheet does not "
+        "name.",
+        "plan another codec for the group, or another recorder type",
+    ),
+    Entry(
+        "STO-5",
+        W,
+        "recorder without drives",
+        "Cameras are to be recorded, and the plan names no drives of this recorder: how many days it keeps is not known.",
+        "write its drives into site.toml: storage = { drives = 4, drive_tb = 8 }",
+    ),
+    Entry(
         "TYP-1",
         F,
         "camera type cannot deliver the stream",

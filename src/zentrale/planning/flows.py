@@ -31,12 +31,18 @@ class Flow:
 
 
 def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
-    """The streams a recorder takes in: main, and sub where it is recorded or watched by way of the recorder."""
+    """The streams a recorder takes in: main, and sub where it is recorded, or watched on the recorder or by way of it."""
     streams = plan.streams(camera)
     wanted = {"main"}
-    if plan.group(camera).recording.sub or any(
-        v.source == "recorder" and v.stream == "sub" and (not v.groups or camera.group in v.groups)
-        for v in plan.viewers
+    recorder = plan.recorder(camera.recorder)
+    shown = recorder.own_panels and recorder.own_stream == "sub"
+    if (
+        plan.group(camera).recording.sub
+        or shown
+        or any(
+            v.source == "recorder" and v.stream == "sub" and (not v.groups or camera.group in v.groups)
+            for v in plan.viewers
+        )
     ):
         wanted.add("sub")
     return {name: stream for name, stream in streams.items() if name in wanted}
@@ -45,6 +51,17 @@ def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
 def recorded_bps(plan: Plan, camera: Camera) -> float:
     """Bits per second that the recorder takes in from `camera`, without overhead."""
     return float(sum(stream.bitrate_bps for stream in recorded_streams(plan, camera).values()))
+
+
+def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
+    """Pixels per second that the recorder decodes for its own screen: of the cameras with most, as many as it shows."""
+    rates = []
+    for camera in plan.cameras:
+        if camera.recorder == recorder.name:
+            streams = plan.streams(camera)
+            stream = streams.get(recorder.own_stream, streams["main"])
+            rates.append(stream.resolution[0] * stream.resolution[1] * stream.fps)
+    return float(sum(sorted(rates, reverse=True)[: recorder.own_panels]))
 
 
 def sent_bps(plan: Plan, recorder: str) -> float:

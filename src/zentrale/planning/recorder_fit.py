@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.planning.flows import recorded_bps, sent_bps
+from zentrale.planning.flows import recorded_bps, recorded_streams, sent_bps, shown_pixels_per_s
 from zentrale.site.model import Camera, ChannelLimit, Plan, Recorder, RecorderType
 
 _TB = 1e12
@@ -51,6 +51,11 @@ def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequen
     sent = sent_bps(plan, recorder.name)
     if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
         reasons.append(f"sends {kind.output_mbps:g} of {quantities.bitrate(sent)} to viewers")
+    shown = shown_pixels_per_s(plan, recorder)
+    if kind.decode_mpixel_s is not None and shown > kind.decode_mpixel_s * 1e6:
+        reasons.append(f"decodes {kind.decode_mpixel_s:g} of {shown / 1e6:.3g} Mpixel/s for its screen")
+    for codec, names in _unknown_codecs(plan, kind, cameras).items():
+        reasons.append(f"does not take {codec} ({quantities.count(len(names), 'camera')})")
     for limit, count in _exceeded(plan, kind, cameras):
         size = quantities.resolution(*limit.resolution)
         reasons.append(f"{limit.channels} channels of {size} or more for {count}")
@@ -74,6 +79,16 @@ def _exceeded(plan: Plan, kind: RecorderType, cameras: Sequence[Camera]) -> list
     return exceeded
 
 
+def _unknown_codecs(plan: Plan, kind: RecorderType, cameras: Sequence[Camera]) -> dict[str, list[str]]:
+    """The codecs that it is to record and does not take, each with its cameras."""
+    found: dict[str, list[str]] = {}
+    for camera in cameras:
+        for codec in dict.fromkeys(s.codec for s in recorded_streams(plan, camera).values()):
+            if kind.codecs and codec not in kind.codecs:
+                found.setdefault(codec, []).append(camera.name)
+    return found
+
+
 def fit_findings(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> list[Finding]:
     """What the planned type lacks beyond channels and ingest, which the traffic plan tells."""
     kind = plan.recorder_type(recorder)
@@ -83,6 +98,17 @@ def fit_findings(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> l
         size = quantities.resolution(*limit.resolution)
         text = f"{count} cameras of {size} or more"
         findings.append(finding("CHN-2", subject, text, f"{limit.channels} channels of that size", source))
+    for codec, names in _unknown_codecs(plan, kind, cameras).items():
+        measured = f"{codec} of {quantities.count(len(names), 'camera')}: {', '.join(names)}"
+        findings.append(finding("TYP-2", subject, measured, " or ".join(kind.codecs), source))
+    shown = shown_pixels_per_s(plan, recorder)
+    if kind.decode_mpixel_s is not None and shown > kind.decode_mpixel_s * 1e6:
+        pictures = f"{quantities.count(recorder.own_panels, 'picture')} of the {recorder.own_stream} streams"
+        measured = f"{shown / 1e6:.3g} Mpixel/s, {pictures}"
+        findings.append(finding("TRF-9", subject, measured, f"{kind.decode_mpixel_s:g} Mpixel/s decoded", source))
+    if recorder.storage is None and cameras:
+        measured = f"no drives are planned for {quantities.count(len(cameras), 'camera')}"
+        findings.append(finding("STO-5", subject, measured, "drives", f"site.toml recorder {recorder.name} storage"))
     missing = licences_missing(kind, recorder, len(cameras))
     if missing:
         held = (kind.licences_included or 0) + recorder.licences_held

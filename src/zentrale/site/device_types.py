@@ -99,7 +99,8 @@ class ChannelLimit(Part):
 class RecorderType(Part):
     """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control`
     how its channels are given: over ONVIF, or by hand from a work sheet where it has no such service; `output_mbps` what it
-    sends to viewers at once.
+    sends to viewers at once; `codecs` those it takes in, empty where the data sheet does not say; `decode_mpixel_s` what it
+    decodes for its own screen.
     """
 
     name: Text
@@ -108,6 +109,8 @@ class RecorderType(Part):
     channels: Annotated[int, Field(ge=1, le=1024)]
     ingest_mbps: Annotated[float, Field(gt=0)]
     output_mbps: Annotated[float, Field(gt=0)] | None = None
+    decode_mpixel_s: Annotated[float, Field(gt=0)] | None = None
+    codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ()
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
     power_w: Annotated[float, Field(ge=0)] = 0
     bays: Annotated[int, Field(ge=0, le=256)] = 0

@@ -57,7 +57,7 @@ class Storage(Part):
 
 class Recorder(Part):
     """`zone` to `address` are its camera side; `viewing` is its second leg, and `forwards` says that it passes packets on
-    between the two.
+    between the two. `own_panels` is how many pictures its own screen shows at once, of the `own_stream` of its cameras.
     """
 
     name: PlaceName
@@ -72,6 +72,8 @@ class Recorder(Part):
     licences_held: Annotated[int, Field(ge=0)] = 0
     viewing: Leg | None = None
     forwards: bool = False
+    own_panels: Annotated[int, Field(ge=0, le=256)] = 0
+    own_stream: Literal["main", "sub"] = "sub"
 
     def legs(self) -> list[Leg]:
         """Its network connections, the camera side first."""
