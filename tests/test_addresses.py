@@ -9,8 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.planning.addresses import AddressPlan, plan_addresses
 from zentrale.site.folder import SiteFolder
+from zentrale.site.identity import Identity
 from zentrale.site.reading import read_plan
 
 BARE = SITE.replace("127.0.71.0/27", "10.20.71.0/24").replace("127.0.71.21", "10.20.71.5")
@@ -107,6 +109,51 @@ def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> 
     assert {d["name"]: d["given"] for d in document["addresses"]} == {"recorder": True, "cam-1": True, "cam-3": True}
     (tmp_path / "site.toml").write_text(BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.9-10.20.71.5"\n'))
     assert "zones.fixed" in zentrale("check", cwd=tmp_path).err
+
+
+SECOND = """
+[[recorders]]
+name = "first"
+type = "recorder-4"
+zone = "cameras"
+switch = "cabinet"
+port = 8
+address = "10.20.71.6"
+"""
+WALL = (
+    '[[viewers]]\nname = "wall"\nzone = "cameras"\nswitch = "cabinet"\nport = 7\nsource = "camera"\nmulticast = true\n'
+)
+
+
+def test_what_was_entered_or_registered_does_not_move(tmp_path: Path) -> None:
+    """A recorder placed before the first, and one of more channels: by the scheme every camera would move by 4, then by 12."""
+    make_site(tmp_path, BARE + WALL, rows([1, 3]))
+    assert zentrale("plan", "addresses", "multicast", "--write", cwd=tmp_path).code == 0
+    written = (tmp_path / "cameras.csv").read_text()
+    assert "10.20.71.13" in written and "239.192.71.6" in written, "the sub stream of channel 3 is group 6"
+
+    def planned() -> tuple[dict[str, str], dict[str, tuple[str, int]]]:
+        document = zentrale("plan", "addresses", "multicast", "--json", cwd=tmp_path).json
+        groups = {g["camera"]: (g["group"], g["port"]) for g in document["multicast_groups"]}
+        return {d["name"]: d["address"] for d in document["addresses"] if d["kind"] == "camera"}, groups
+
+    before = planned()
+    for site, types in (
+        (BARE.replace("[[recorders]]", f"{SECOND}[[recorders]]") + WALL, TYPES),
+        (
+            BARE.replace("[[recorders]]", f"{SECOND}[[recorders]]") + WALL,
+            TYPES.replace("channels = 4", "channels = 16"),
+        ),
+    ):
+        make_site(tmp_path, site, written, types)
+        assert planned() == before
+    # Nobody entered the addresses, but the devices were registered there; one of them somewhere else altogether.
+    make_site(tmp_path, site, rows([1, 3]), types)
+    with Logbook(SiteFolder(tmp_path).logbook_file) as logbook:
+        for name, host in (("cam-1", "10.20.71.77"), ("cam-3", "192.168.1.64")):
+            logbook.remember(KnownDevice(name, Identity(serial=name), host, ""))
+    addresses, _ = planned()
+    assert addresses == {"cam-1": "10.20.71.77", "cam-3": "10.20.71.29"}, "16 places on: nothing holds it"
 
 
 RECORDING = '[[zones]]\nname = "recording"\nvlan = 70\nsubnet = "10.20.71.0/24"\nfixed = "10.20.71.4-10.20.71.9"\n'

@@ -25,7 +25,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("parts", metavar="PART", nargs="*", help="which parts (default: all), listed above")
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/ (PNG)")
     parser.add_argument("--tables", action="store_true", help="also write every table into output/plan/ (CSV)")
-    parser.add_argument("--write", action="store_true", help="for addresses: enter the proposed ones into cameras.csv")
+    parser.add_argument(
+        "--write", action="store_true", help="for addresses or multicast: enter what is proposed into cameras.csv"
+    )
     parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
     parser.add_argument(
         "--seconds",
@@ -44,15 +46,15 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
-    from zentrale.jobs.planning import Request, calculate
+    from zentrale.jobs.planning import Request, calculate, held_addresses
     from zentrale.site.outline import read_outline
     from zentrale.site.reading import read_plan
 
     unknown = [part for part in args.parts if part not in PARTS]
     if unknown:
         raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
-    if args.write and args.parts != ["addresses"]:
-        raise InputError("plan --write: only for addresses", "type `zentrale plan addresses --write`")
+    if args.write and (not args.parts or not set(args.parts) <= {"addresses", "multicast"}):
+        raise InputError("plan --write: only for addresses and multicast", "type `zentrale plan addresses --write`")
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     output = Output(args)
@@ -62,7 +64,7 @@ def run(args: argparse.Namespace) -> int:
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets:
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
-    result = calculate(plan, parts, Request(outline, args.pairs, args.seconds))
+    result = calculate(plan, parts, Request(outline, args.pairs, args.seconds, held_addresses(folder)))
     _write(output, result, folder, args)
     result.show(output, Asked(bool(args.parts), args.pairs))
     if args.json:
@@ -71,7 +73,8 @@ def run(args: argparse.Namespace) -> int:
         output.heading("Findings")
         output.findings(result.findings)
     output.verdict(result.findings, "the plan holds")
-    _enter_addresses(output, result, folder, args)
+    if args.write:
+        _enter(output, result, folder)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
@@ -85,15 +88,19 @@ def _write(output: Output, result: Calculation, folder: SiteFolder, args: argpar
         output.hint(f"wrote {path}")
 
 
-def _enter_addresses(output: Output, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:
-    from zentrale.jobs.parts import addresses
-    from zentrale.jobs.planning import write_addresses
+def _enter(output: Output, result: Calculation, folder: SiteFolder) -> None:
+    from zentrale.jobs.parts import addresses, multicast
+    from zentrale.jobs.planning import write_addresses, write_groups
     from zentrale.site.folder import write_atomically
 
     planned = result.get(addresses.PART)
-    if args.write and planned is not None:
+    if planned is not None:
         changed = write_addresses(folder, planned)
         output.line(f"wrote {changed}" if changed else "nothing to write: every camera has its address", "bold")
         reservations = folder.output / "dhcp-reservations.conf"
         write_atomically(reservations, planned.reservations().encode("utf-8"))
         output.line(f"wrote {reservations}", "bold")
+    groups = result.get(multicast.PART)
+    if groups is not None:
+        changed = write_groups(folder, groups)
+        output.line(f"wrote {changed}" if changed else "nothing to write: every watched stream has its group", "bold")

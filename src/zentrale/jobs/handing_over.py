@@ -81,7 +81,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     """Write output/handover. What was not yet done is said on the page, not made up."""
     evidence = _gather(plan, logbook)
     outline = read_outline(folder.outline_file, plan.site.origin)
-    result = calculate(plan, _PLANNED_PARTS, Request(outline))
+    result = calculate(plan, _PLANNED_PARTS, Request(outline, held={d.name: d.host for d in logbook.known()}))
     open_findings, settled = sort_findings(plan, logbook, result.findings)
     never = never_asked(plan, evidence.looked_at)
     origins = {s.finding: s for s in standings(logbook) if s.settled_at is None}

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from zentrale.findings import Finding
 from zentrale.jobs.parts.part import Asked, Page, Part, R, Request
 from zentrale.jobs.parts.registry import PARTS, load
+from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
 from zentrale.planning.addresses import AddressPlan
+from zentrale.planning.multicast import MulticastPlan
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 
-__all__ = ["Calculation", "Request", "calculate", "write_addresses", "write_figures", "write_tables"]
+__all__ = [
+    "Calculation", "Request", "calculate", "held_addresses", "write_addresses", "write_figures", "write_groups",
+    "write_tables",
+]  # fmt: skip
 
 
 class Calculation:
@@ -82,13 +87,29 @@ def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
     return written
 
 
+def held_addresses(folder: SiteFolder) -> dict[str, str]:
+    """Where the registered devices are, by name; nothing where there is no logbook yet. Raises StorageError."""
+    if not folder.logbook_file.exists():
+        return {}
+    with Logbook(folder.logbook_file) as logbook:
+        return {device.name: device.host for device in logbook.known()}
+
+
 def write_addresses(folder: SiteFolder, addresses: AddressPlan) -> Path | None:
     """Enter the proposed addresses into cameras.csv; all else in it stays. Returns the file where it changed."""
-    proposals = addresses.proposals()
-    if not proposals:
+    return _enter(folder, {(name, "address"): address for name, address in addresses.proposals().items()})
+
+
+def write_groups(folder: SiteFolder, multicast: MulticastPlan) -> Path | None:
+    """Enter the chosen multicast groups, in the same way."""
+    return _enter(folder, {(name, f"multicast_{s}"): group for (name, s), group in multicast.proposals().items()})
+
+
+def _enter(folder: SiteFolder, cells: Mapping[tuple[str, str], str]) -> Path | None:
+    if not cells:
         return None
     rows, comments = read_camera_rows(folder.cameras_file)
-    for name, address in proposals.items():
-        rows[name]["address"] = address
+    for (name, column), text in cells.items():
+        rows[name][column] = text
     write_atomically(folder.cameras_file, camera_file_text(rows, comments).encode("utf-8"))
     return folder.cameras_file

@@ -1,7 +1,8 @@
 """Addresses: the blocks of each zone, a fixed address for every device by a scheme people can read, and what clashes.
 
 The scheme: a camera's place in its zone's fixed block follows its recorder and channel. So adding or removing a
-camera never renumbers another. An address that the plan gives is always kept.
+camera never renumbers another. An address that the plan gives is always kept, and so is that of a registered device, until
+the plan says otherwise: another recorder, or another type of one, moves only what nobody has entered yet.
 """
 
 from __future__ import annotations
@@ -55,7 +56,9 @@ class ZoneAddresses:
 
 @dataclass(frozen=True)
 class DeviceAddress:
-    """One device's address; `given` says that it stands in the plan, otherwise it is proposed."""
+    """One device's address; `given` says that it stands in the plan, otherwise it is proposed, where `held` as the one that
+    the device was registered at.
+    """
 
     name: str
     kind: str
@@ -63,6 +66,7 @@ class DeviceAddress:
     address: IPv4Address
     mac: str
     given: bool
+    held: bool = False
 
 
 @dataclass(frozen=True)
@@ -81,20 +85,27 @@ class AddressPlan:
         return "\n".join(["# DHCP reservations, for dnsmasq", *lines, ""])
 
 
-def plan_addresses(plan: Plan) -> AddressPlan:
-    """Divide the zones, keep given addresses, propose the missing ones, and tell what clashes."""
+def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> AddressPlan:
+    """Divide the zones, keep given addresses, propose the missing ones, and tell what clashes.
+
+    held: addresses of registered devices, by name
+    """
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
     everything: list[Device] = [*plan.recorders, *plan.cameras]
     taken = {IPv4Address(d.address) for d in everything if d.address}
     taken |= {IPv4Address(r.viewing.address) for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
+    known = _still_held(plan, zones, held or {}, taken)
+    taken |= set(known.values())
     devices: list[DeviceAddress] = []
     homeless: dict[str, list[str]] = {}
     offsets = channel_offsets(plan)
     for device in everything:
         kind = "camera" if isinstance(device, Camera) else "recorder"
         address = IPv4Address(device.address) if device.address else None
-        if address is None and isinstance(device, Camera):
+        if address is None and device.name in known:
+            address = known[device.name]
+        elif address is None and isinstance(device, Camera):
             block = zones[device.zone].fixed
             address = _choose(block, offsets[device.recorder] + device.channel - 1, taken)
             if address is None:
@@ -103,7 +114,7 @@ def plan_addresses(plan: Plan) -> AddressPlan:
             taken.add(address)
         assert address is not None
         devices.append(
-            DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address))
+            DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address), device.name in known)
         )  # fmt: skip
     devices += [
         DeviceAddress(
@@ -115,6 +126,29 @@ def plan_addresses(plan: Plan) -> AddressPlan:
     findings = [*_zone_findings(plan, zones, homeless), *_device_findings(plan, zones, devices)]
     findings += _default_findings(plan, devices)
     return AddressPlan(tuple(zones.values()), tuple(devices), tuple(findings))
+
+
+def _still_held(
+    plan: Plan, zones: Mapping[str, ZoneAddresses], held: Mapping[str, str], taken: set[IPv4Address]
+) -> dict[str, IPv4Address]:
+    """Of cameras whose row names no address: a host of their zone that nobody else is planned on."""
+    found: dict[str, IPv4Address] = {}
+    for camera in plan.cameras:
+        try:
+            address = IPv4Address(held.get(camera.name, ""))
+        except ValueError:
+            continue  # not registered, or at an IPv6 address
+        zone = zones[camera.zone]
+        hosts = address in zone.network and address not in (
+            zone.network.network_address,
+            zone.network.broadcast_address,
+        )
+        pool = zone.pool if plan.zone(camera.zone).pool else None
+        if pool is not None and address in pool:
+            continue  # it was given away, not planned
+        if not camera.address and hosts and address not in taken and address not in found.values():
+            found[camera.name] = address
+    return found
 
 
 def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:

@@ -20,6 +20,7 @@ from zentrale.planning.zone_links import zone_links, zone_root, zone_switches
 from zentrale.site.model import Plan
 
 FIRST_PORT = 20_000  # RTP takes even ports, RTCP the odd one above (RFC 3550 section 11)
+_PORTS = 20_000
 _SCOPED = IPv4Network("239.0.0.0/8")  # RFC 2365 section 2
 _ETHERNET_BITS = 0x7FFFFF  # 23 bits of the group stand in the Ethernet address (RFC 1112 section 6.4)
 _ALWAYS_FLOODED = 0x100  # 224.0.0.0/24 and its 31 twins: switches flood them whatever they snoop (RFC 4541 2.1.2)
@@ -27,7 +28,9 @@ _ALWAYS_FLOODED = 0x100  # 224.0.0.0/24 and its 31 twins: switches flood them wh
 
 @dataclass(frozen=True)
 class StreamGroup:
-    """One stream's group. `time_to_live` is the smallest that reaches all `listeners`; `given` stands in the plan."""
+    """One stream's group. `time_to_live` is the smallest that reaches all `listeners`; `given` stands in the plan; `relayed`: a
+    recorder sends it, under a group of its own.
+    """
 
     camera: str
     stream: str
@@ -39,6 +42,7 @@ class StreamGroup:
     bitrate_bps: float
     listeners: tuple[str, ...]
     given: bool
+    relayed: bool = False
 
 
 @dataclass(frozen=True)
@@ -74,6 +78,10 @@ class MulticastPlan:
     links: tuple[MulticastLink, ...]
     fast_leave: tuple[str, ...]
     findings: tuple[Finding, ...]
+
+    def proposals(self) -> dict[tuple[str, str], str]:
+        """Groups for streams of cameras that have none in the plan, by camera and stream."""
+        return {(g.camera, g.stream): g.group for g in self.groups if not g.given and not g.relayed}
 
 
 def ethernet_address(group: str) -> str:
@@ -121,16 +129,26 @@ def _groups(plan: Plan, watched: list[Flow]) -> tuple[tuple[StreamGroup, ...], l
         routed = any(not same_network(plan, flow.sender_zone, zone) for _, zone in flow.receivers)
         copies = any(s.copies_multicast for s in plan.switches)
         found[(*key, flow.sender_zone)] = StreamGroup(
-            *key, flow.sender_zone, group, ethernet_address(group), FIRST_PORT + 2 * number,
-            2 if routed and not copies else 1, flow.plan.bitrate_bps * OVERHEAD, listeners, own is not None,
+            *key, flow.sender_zone, group, ethernet_address(group), _udp_port(plan, flow.sender_zone, group),
+            2 if routed and not copies else 1, flow.plan.bitrate_bps * OVERHEAD, listeners, own is not None, flow.relayed,
         )  # fmt: skip
     return tuple(found.values()), homeless
+
+
+def _udp_port(plan: Plan, zone: str, group: str) -> int:
+    """Follows from the group, so that it stays where the group stays: one for each of a zone's groups."""
+    number = (int(IPv4Address(group)) - _scheme_start(plan, zone)) % 65536
+    return FIRST_PORT + 2 * (number % _PORTS)
+
+
+def _scheme_start(plan: Plan, zone: str) -> int:
+    return (plan.zone(zone).vlan % 256) * 256 + 1
 
 
 def _choose(plan: Plan, zone: str, number: int, taken: set[tuple[str, str]], used: set[str]) -> str | None:
     """The group of the scheme, BLOCK.VLAN.NUMBER; where it is taken the next free one."""
     block = IPv4Network(plan.policy.multicast_block)
-    start = (plan.zone(zone).vlan % 256) * 256 + 1 + number
+    start = _scheme_start(plan, zone) + number
     for step in range(block.num_addresses):
         group = block.network_address + (start + step) % block.num_addresses
         low = int(group) & _ETHERNET_BITS

@@ -9,7 +9,7 @@ from zentrale.site.model import Plan
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> AddressPlan:
-    return plan_addresses(plan)
+    return plan_addresses(plan, request.held)
 
 
 def document(addresses: AddressPlan) -> dict[str, object]:
@@ -35,6 +35,7 @@ def document(addresses: AddressPlan) -> dict[str, object]:
                 "address": str(d.address),
                 "mac": d.mac or None,
                 "given": d.given,
+                "held": d.held,
             }
             for d in addresses.devices
         ],
@@ -61,8 +62,8 @@ def show_addresses(page: Page, addresses: AddressPlan) -> None:
     if proposed:
         page.heading(f"Proposed for {quantities.count(len(proposed), 'camera')} without an address")
         page.table(
-            ["camera", "zone", "address", "MAC address"],
-            ([d.name, d.zone, str(d.address), d.mac or "-"] for d in proposed),
+            ["camera", "zone", "address", "MAC address", ""],
+            ([d.name, d.zone, str(d.address), d.mac or "-", "as registered" if d.held else ""] for d in proposed),
         )
         page.hint("`zentrale plan addresses --write` enters them into cameras.csv")
 

@@ -52,6 +52,8 @@ def show_multicast(page: Page, multicast: MulticastPlan, *, full: bool) -> None:
     page.line()
     page.table(["link", ">multicast with snooping", ">without", ">of line rate"], rows)
     ports = ", ".join(multicast.fast_leave)
+    if multicast.proposals():
+        page.hint("`zentrale plan multicast --write` enters the chosen groups into cameras.csv")
     page.line(f"{quantities.count(len(multicast.groups), 'group')}; fast leave only where one listener sits: {ports}")
 
 

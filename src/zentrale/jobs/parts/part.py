@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, is_dataclass
 from enum import Enum
 from typing import Any, Generic, Protocol, TypeVar
@@ -23,12 +23,13 @@ R = TypeVar("R", bound=HasFindings)
 @dataclass(frozen=True)
 class Request:
     """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
-    for a placement.
+    for a placement; `held`: addresses of registered devices, by name.
     """
 
     outline: Outline = field(default_factory=Outline)
     pairs: bool = False
     placement_s: float = 60.0
+    held: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
