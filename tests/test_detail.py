@@ -45,8 +45,8 @@ def test_pixels_per_metre_by_hand() -> None:
 
 
 def test_levels_are_those_of_the_standard() -> None:
-    assert [level_of(p) for p in (12, 12.5, 25, 62.5, 125, 250, 1000)] == [
-        "", "monitor", "detect", "observe", "recognise", "identify", "identify",
+    assert [level_of(p) for p in (12, 12.5, 25, 62.5, 125, 250, 999, 1000)] == [
+        "", "monitor", "detect", "observe", "recognise", "identify", "identify", "inspect",
     ]  # fmt: skip
     assert pytest.approx(1920 / 2 / 62.5, abs=0.25) == LEVEL_VIEW.reach_m("observe")
 
@@ -133,10 +133,30 @@ def test_what_a_building_hides_is_not_covered(tmp_path: Path) -> None:
     # The shadow of a 2 m wide shed at 6 m is 3.33 m wide at 10 m and 6.67 m at 20 m: 50 m².
     assert hidden.unseen_m2 == pytest.approx(50, rel=0.1)
     walled = detail_of(tmp_path / "c", "6", ground, area, feature("wall", (-30, 5), (30, 5)))
-    assert walled.areas[0].seen_m2 == 0 and [f.code for f in walled.findings] == ["DET-3"]
+    assert walled.areas[0].seen_m2 == 0 and [f.code for f in walled.findings] == ["DET-4", "DET-3"]
     seen = walled.ground
     assert seen is not None and np.nanmax(seen.pixels_per_m[seen.y_m > 5.5]) < LEVELS["monitor"]
     assert np.isnan(seen.pixels_per_m[(seen.x_m > 30.5) | (seen.y_m < -10.5)]).all()
+
+
+def test_what_stands_before_the_target_hides_it_in_fields_text_and_figure(tmp_path: Path) -> None:
+    """A shed from 4 m on before a target at 6 m; one behind it, and the wall that the camera hangs on, hide nothing."""
+    own, behind = feature("wall", (-5, 0.1), (5, 0.1)), box("building", -1, 7, 1, 9)
+    assert not detail_of(tmp_path / "a", "6", own, behind).findings
+    hidden = detail_of(tmp_path / "b", "6", own, box("building", -1, 4, 1, 5))
+    (found,) = hidden.findings
+    assert (found.code, found.subject) == (
+        "DET-4",
+        "camera north",
+    ) and "4.0 m away hides the target at 6 m" in found.measured
+    (camera,) = hidden.cameras
+    assert camera.hidden_m == pytest.approx(4, abs=0.02) == camera.reach_m
+    assert (camera.level, camera.pixels_per_m, camera.enough) == ("", 0, False)
+    document = zentrale("plan", "detail", "--json", "--figures", cwd=tmp_path / "b").json["detail"][0]
+    assert (document["level"], document["enough"]) == (None, False) and document["hidden_m"] == pytest.approx(
+        4, abs=0.02
+    )
+    assert "hidden" in zentrale("plan", "detail", cwd=tmp_path / "b").out
 
 
 MISTAKES = [

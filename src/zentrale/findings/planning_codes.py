@@ -321,6 +321,13 @@ PLANNING_CODES = [
         "move or add a camera, or change what is wanted of the area in outline.geojson",
     ),
     Entry(
+        "DET-4",
+        F,
+        "target is hidden",
+        "A building or wall of the outline stands between the camera and its target.",
+        "hang the camera where it sees past it, turn it, or correct the outline",
+    ),
+    Entry(
         "PLC-1",
         F,
         "camera is beyond every cabinet",

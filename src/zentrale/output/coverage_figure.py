@@ -14,8 +14,8 @@ from zentrale.output.figures import new_figure, png
 from zentrale.planning.detail import LEVELS, CameraDetail, DetailPlan
 from zentrale.site.model import Plan
 
-# From not seen (white, so that gaps stand out) to identify: darker is better, in grey too.
-_FACES = ("#ffffff", "#e3efd9", "#b9d9a8", "#7db888", "#3f8f86", "#1d5c70")
+# From not seen (white, so that gaps stand out) to inspect: darker is better, in grey too.
+_FACES = ("#ffffff", "#e3efd9", "#b9d9a8", "#7db888", "#3f8f86", "#1d5c70", "#0b2c3c")
 _WRONG = "#b00020"
 
 
@@ -39,7 +39,7 @@ def coverage_figure(plan: Plan, detail: DetailPlan) -> bytes:
     handles = [Patch(facecolor=_FACES[0], edgecolor="#1c2126", label="seen by no camera")]
     handles += [Patch(facecolor=face, edgecolor="#1c2126", label=f"{name}, from {LEVELS[name]:g} px/m")
                 for face, name in zip(_FACES[1:], LEVELS, strict=True)]  # fmt: skip
-    figure.legend(handles=handles, loc="outside lower center", ncols=6, fontsize=9)
+    figure.legend(handles=handles, loc="outside lower center", ncols=7, fontsize=8.5)
     return png(figure)
 
 
@@ -75,7 +75,7 @@ def _draw_edges(axes: Axes, shape: BaseGeometry, colour: str, width: float, styl
 def _draw_camera(axes: Axes, number: int, camera: CameraDetail) -> None:
     """A dot with its number, the edges of its view, and a mark on its target."""
     view = camera.view
-    wrong = _too_little(camera)
+    wrong = not camera.enough
     colour = _WRONG if wrong else "#1c2126"
     length = camera.target_m or 8.0
     if not view.fisheye:
@@ -91,20 +91,17 @@ def _draw_camera(axes: Axes, number: int, camera: CameraDetail) -> None:
     axes.text(view.x_m, view.y_m, str(number), color="white", ha="center", va="center", fontsize=7.5, fontweight="bold")
 
 
-def _too_little(camera: CameraDetail) -> bool:
-    return bool(camera.wants) and camera.pixels_per_m is not None and camera.pixels_per_m < LEVELS[camera.wants]
-
-
 def _draw_list(axes: Axes, detail: DetailPlan) -> None:
     """The numbers' names, with what each camera reaches at its target and what is wanted."""
     axes.axis("off")
     rows = max(len(detail.cameras) + 1, 12)
     for row, camera in enumerate(detail.cameras):
         pixels = "" if camera.pixels_per_m is None else f"{camera.pixels_per_m:.0f} px/m"
+        pixels = pixels if camera.hidden_m is None else "hidden"
         wants = f", {camera.wants} wanted" if camera.wants else ""
-        text = f"{row + 1:2}  {camera.camera}: {pixels}{wants}" + ("  TOO LITTLE" if _too_little(camera) else "")
+        text = f"{row + 1:2}  {camera.camera}: {pixels}{wants}" + ("" if camera.enough else "  TOO LITTLE")
         axes.text(0, 1 - (row + 0.5) / rows, text, fontsize=8.5, transform=axes.transAxes,
-                  color=_WRONG if _too_little(camera) else "#1c2126")  # fmt: skip
+                  color="#1c2126" if camera.enough else _WRONG)  # fmt: skip
     if detail.ground is not None:
         known = ~np.isnan(detail.ground.pixels_per_m)
         seen = detail.ground.pixels_per_m[known] >= LEVELS["monitor"]

@@ -20,7 +20,7 @@ from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import Outline
 
 # Pixels per metre, IEC 62676-4:2014 clause 6.7 and annex C.
-LEVELS = {"monitor": 12.5, "detect": 25.0, "observe": 62.5, "recognise": 125.0, "identify": 250.0}
+LEVELS = {"monitor": 12.5, "detect": 25.0, "observe": 62.5, "recognise": 125.0, "identify": 250.0, "inspect": 1000.0}
 TARGET_HEIGHT_M = 1.5  # a face, a plate: what is looked at stands about so high
 _GRID_POINTS = 40_000
 _OWN_WALL_M = 0.3  # a camera hangs on a wall that does not block its own view
@@ -94,7 +94,8 @@ class View:
 @dataclass(frozen=True)
 class CameraDetail:
     """One camera at its target. `level` is the best that is reached there, empty for none; `reach_m` how far what it
-    wants is reached. Without a target only the reach is known.
+    wants is reached, or to what stands in the way. Without a target only the reach is known. `hidden_m`: a building or wall
+    that hides the target stands so far away; then nothing is resolved there.
     """
 
     camera: str
@@ -104,6 +105,12 @@ class CameraDetail:
     level: str
     wants: str
     reach_m: float
+    hidden_m: float | None = None
+
+    @property
+    def enough(self) -> bool:
+        """Whether the target is resolved as wanted, as far as both are known."""
+        return not self.wants or self.pixels_per_m is None or self.pixels_per_m >= LEVELS[self.wants]
 
 
 @dataclass(frozen=True)
@@ -153,13 +160,13 @@ def level_of(pixels_per_m: float) -> str:
 
 def plan_detail(plan: Plan, outline: Outline) -> DetailPlan:
     """Every camera whose place, direction and lens are given, and the ground that they see together."""
-    details, without = [], []
+    details, without, obstacles = [], [], outline.obstacles()
     for camera in plan.cameras:
         view = view_of(plan, camera)
         if view is None:
             without.append(camera.name)
         else:
-            details.append(_detail(camera, view))
+            details.append(_detail(camera, view, obstacles))
     views = [d.view for d in details]
     ground = _ground(views, outline) if views else None
     areas = tuple(_cover(views, outline, area.name, area.wants, area.shape) for area in outline.areas) if views else ()
@@ -181,12 +188,26 @@ def view_of(plan: Plan, camera: Camera) -> View | None:
     return View(camera.name, x, y, height, heading, tilt, angle, width_px, height_px, kind.projection == "fisheye")
 
 
-def _detail(camera: Camera, view: View) -> CameraDetail:
-    reach = view.reach_m(camera.wants) if camera.wants else 0.0
+def _detail(camera: Camera, view: View, obstacles: BaseGeometry) -> CameraDetail:
+    free_m = _free_m(view, obstacles)
+    reach = min(view.reach_m(camera.wants), free_m) if camera.wants else 0.0
     if camera.target_m is None:
         return CameraDetail(camera.name, view, None, None, "", camera.wants or "", reach)
-    pixels = _at(view, camera.target_m)
-    return CameraDetail(camera.name, view, camera.target_m, pixels, level_of(pixels), camera.wants or "", reach)
+    hidden_m = free_m if free_m < camera.target_m else None
+    pixels = _at(view, camera.target_m) if hidden_m is None else 0.0
+    return CameraDetail(
+        camera.name, view, camera.target_m, pixels, level_of(pixels), camera.wants or "", reach, hidden_m
+    )
+
+
+def _free_m(view: View, obstacles: BaseGeometry) -> float:
+    """How far the sight is free along the heading, over the ground; infinite where nothing stands there."""
+    heading, far = math.radians(view.heading_deg), 10_000.0
+    east, north = math.sin(heading), math.cos(heading)
+    start = (view.x_m + _OWN_WALL_M * east, view.y_m + _OWN_WALL_M * north)
+    sight = shapely.linestrings([start, (view.x_m + far * east, view.y_m + far * north)])
+    met = shapely.intersection(sight, obstacles)
+    return math.inf if met.is_empty else float(shapely.distance(shapely.points(view.x_m, view.y_m), met))
 
 
 def _at(view: View, distance_m: float) -> float:
@@ -256,6 +277,12 @@ def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:
     subject, needed = f"camera {detail.camera}", LEVELS[detail.wants]
     source = f"{_SOURCE}; {plan.camera(detail.camera).source}"
     place = f"at {detail.target_m:g} m"
+    if detail.hidden_m is not None:
+        measured = f"a building or wall {detail.hidden_m:.1f} m away hides the target {place}"
+        yield finding(
+            "DET-4", subject, measured, "a free line of sight", f"outline.geojson; {plan.camera(detail.camera).source}"
+        )
+        return
     if detail.pixels_per_m == 0:
         limit = f"the target in the picture, {needed:g} px/m to {detail.wants}"
         yield finding("DET-2", subject, f"the target {place} is outside the picture", limit, source)

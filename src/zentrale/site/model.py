@@ -38,7 +38,7 @@ __all__ = [
 ]  # fmt: skip
 
 # IEC 62676-4: how much of the scene a picture must resolve.
-Wanted = Literal["monitor", "detect", "observe", "recognise", "identify"]
+Wanted = Literal["monitor", "detect", "observe", "recognise", "identify", "inspect"]
 SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
 # Cable by ISO/IEC 11801-1 and TIA-568; empty: unknown.
 Category = Literal["", "3", "5", "5e", "6", "6a", "7", "7a", "8"]

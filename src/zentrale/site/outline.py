@@ -21,7 +21,7 @@ from zentrale.errors import PlanError
 MAX_FILE_BYTES = 16 * 1024 * 1024
 _EARTH_M = 6_371_008.8  # mean radius (IUGG); over a site of some kilometres the error is centimetres
 _KINDS = {"site": "Polygon", "building": "Polygon", "area": "Polygon", "wall": "LineString"}
-_LEVELS = ("monitor", "detect", "observe", "recognise", "identify")
+_LEVELS = ("monitor", "detect", "observe", "recognise", "identify", "inspect")
 
 
 @dataclass(frozen=True)

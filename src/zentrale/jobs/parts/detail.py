@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zentrale import quantities
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
-from zentrale.planning.detail import LEVELS, DetailPlan, plan_detail
+from zentrale.planning.detail import DetailPlan, plan_detail
 from zentrale.site.model import Plan
 
 
@@ -17,7 +17,7 @@ def document(detail: DetailPlan) -> dict[str, object]:
         {
             "camera": d.camera, "view_deg": plain(d.view.horizontal_deg), "target_m": d.target_m,
             "pixels_per_m": plain(d.pixels_per_m), "level": d.level or None, "wants": d.wants or None,
-            "reach_m": plain(d.reach_m),
+            "reach_m": plain(d.reach_m), "hidden_m": plain(d.hidden_m), "enough": d.enough,
         }
         for d in detail.cameras
     ]  # fmt: skip
@@ -36,13 +36,13 @@ def show_detail(page: Page, detail: DetailPlan, *, full: bool) -> None:
         return
     rows = []
     for d in detail.cameras:
-        enough = not d.wants or d.pixels_per_m is None or d.pixels_per_m >= LEVELS[d.wants]
-        if not full and enough:
+        if not full and d.enough:
             continue
         rows.append([
             d.camera, f"{d.view.horizontal_deg:.0f}°", "-" if d.target_m is None else f"{d.target_m:g} m",
             "-" if d.pixels_per_m is None else f"{d.pixels_per_m:.0f}", d.level or "-", d.wants or "-",
-            "-" if not d.wants else f"{d.reach_m:.1f} m", "ok|enough" if enough else "fault|too little",
+            "-" if not d.wants else f"{d.reach_m:.1f} m",
+            "ok|enough" if d.enough else "fault|too little" if d.hidden_m is None else "fault|hidden",
         ])  # fmt: skip
     if rows:
         columns = ["camera", ">view", ">target at", ">px/m there", "good enough to", "wanted", ">reaches that to", ""]
