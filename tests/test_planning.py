@@ -199,6 +199,22 @@ def with_columns(**columns: str) -> str:
     return "\n".join(lines) + "\n"
 
 
+@pytest.mark.parametrize(
+    ("route", "cable", "fits"),
+    [
+        ("outdoor", "indoor", False),
+        ("outdoor", "uv-proof", True),
+        ("sunlit", "outdoor", False),
+        ("indoor", "indoor", True),
+    ],
+)
+def test_a_cable_is_made_for_its_way(tmp_path: Path, route: str, cable: str, fits: bool) -> None:
+    cameras = with_columns(route=f"{route} indoor", cable_kind=f"{cable} indoor")
+    found = plan_power(plan_of(tmp_path, cameras=cameras)).findings
+    assert [(f.code, f.subject) for f in found] == ([] if fits else [("RUN-2", "camera north")])
+    assert all(cable in f.measured and route in f.measured for f in found)
+
+
 def test_priority_decides_who_goes_dark_before_the_port_number(tmp_path: Path) -> None:
     types = TYPES.replace("poe_budget_w = 60", "poe_budget_w = 10")
     cameras = with_columns(priority="low critical")

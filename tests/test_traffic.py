@@ -249,3 +249,23 @@ def test_multicast_never_costs_more_than_unicast(
     watched = source == "recorder" and any(stream == "sub" for _, stream, _ in screens)
     rate = 2 * (364_000 if watched else 300_000) * OVERHEAD
     assert max(recorded.load_bps, recorded.back_bps) >= rate * (1 - 1e-9)
+
+
+def test_how_long_a_packet_is_on_its_way_by_hand(tmp_path: Path) -> None:
+    """Two cameras of 300 kbit/s, 316,714 bit/s with overhead, ten frames a group, the key frame eight times as large: 149,042
+    bits. Both come together at 200 Mbit/s, and 10 Mbit/s leave: at most 283,180 bits wait, and for all but the worst
+    millisecond of a second at most 273,680: 27.4 ms. A frame of 11,728 bits is sent three times: at 100, 10 and 1000 Mbit/s.
+    """
+    far = FAR.replace("rate_mbps = 100", "rate_mbps = 10\nlength_m = 2000")
+    policy = SITE.replace("[policy]", "[policy]\npath_delay_ms = LIMIT")
+    make_site(tmp_path, policy.replace("LIMIT", "20") + far, FAR_CAMERAS)
+    told = zentrale("plan", "traffic", "--json", cwd=tmp_path).json
+    north = next(d for d in told["path_delays"] if d["camera"] == "north")
+    assert north["queue_ms"] == pytest.approx(27.4, abs=0.2) and north["slowest"] == "link cabinet:10 - far:10"
+    assert north["store_ms"] == pytest.approx(11.728 * (1 / 100 + 1 / 10 + 1 / 1000), abs=0.001)
+    assert north["travel_ms"] == pytest.approx(5e-6 * (2000 + 20), abs=0.001), "5 microseconds a kilometre"
+    (found,) = [f for f in told["findings"] if f["code"] == "TRF-10"]
+    assert found["subject"] == "link cabinet:10 - far:10" and "29 ms to recorder" in found["measured"]
+    assert "2 cameras: north, south" in found["measured"]
+    make_site(tmp_path, policy.replace("LIMIT", "30") + far, FAR_CAMERAS)
+    assert "TRF-10" not in {f["code"] for f in zentrale("plan", "traffic", "--json", cwd=tmp_path).json["findings"]}

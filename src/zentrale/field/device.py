@@ -284,7 +284,7 @@ class Device:
 
     def _here(self, told: str, what: str) -> str:
         """An address as told, at the host that was reached."""
-        pinned = pin(told, self.host, HTTP_SCHEMES)
+        pinned = pin(told, self.host, HTTP_SCHEMES, self.rules.http_port)
         if pinned.named:
             self.named_hosts.setdefault(pinned.named, what)
         return pinned.url
@@ -359,9 +359,8 @@ class Device:
 
     async def stream_address(self, profile_token: str) -> StreamAddress:
         """Where a profile's stream is, at the host that was reached."""
-        address = StreamAddress.told(
-            media.parse_uri(await self.call("trt", media.get_stream_uri(profile_token))), self.host
-        )
+        told = media.parse_uri(await self.call("trt", media.get_stream_uri(profile_token)))
+        address = StreamAddress.told(told, self.host, self.rules.rtsp_port)
         if address.named:
             self.named_hosts.setdefault(address.named, "stream address")
         return address

@@ -35,13 +35,18 @@ class _Turns:
 
 @dataclass(frozen=True)
 class Rules:
-    """basic_in_clear: the password may go in clear over a connection without TLS, since the device takes it no other way"""
+    """basic_in_clear: the password may go in clear over a connection without TLS, since the device takes it no other way
+
+    http_port, rtsp_port: where the device is reached though it tells its own ports, since a translation stands before it
+    """
 
     ledger: Ledger = field(default_factory=OpenLedger)
     check_certificate: CheckCertificate = any_certificate
     basic_in_clear: bool = False
     turns: _Turns = field(default_factory=_Turns, repr=False)
     sessions: Sessions = field(default_factory=Sessions, repr=False)
+    http_port: int | None = None
+    rtsp_port: int | None = None
 
     def choose(self, offers: Offers, *, secure: bool) -> Challenge | None:
         """The strongest offer that may be answered; None where nothing is offered. Raises ClearTextError where only the

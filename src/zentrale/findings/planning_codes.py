@@ -182,6 +182,22 @@ PLANNING_CODES = [
         "let viewers watch sub streams, or the cameras themselves by multicast; plan a recorder that sends more",
     ),
     Entry(
+        "RUN-2",
+        F,
+        "cable is not made for its way",
+        "Indoor cable outdoors takes water, and a sheath that is not proof against ultraviolet light cracks in the sun within a "
+        "few years. The run then has to be pulled again.",
+        "pull the cable that the way needs, or put the run into a duct",
+    ),
+    Entry(
+        "TRF-10",
+        W,
+        "pictures are long on their way",
+        "When key frames fall together, as after a power cut, packets wait at this port so long that live pictures and a turning "
+        "camera lag behind. Store and forward, what waits at each port, and the way through glass and copper are added up.",
+        "use a faster link there, lower the bit rates, or spread the cameras; the limit is path_delay_ms in site.toml [policy]",
+    ),
+    Entry(
         "TRF-9",
         F,
         "recorder cannot decode what its screen shows",

@@ -78,7 +78,8 @@ class Keyring:
     def rules(self, planned: Camera | Recorder | None) -> Rules:
         """How to speak with a device that is, as far as is known, `planned`."""
         in_clear = self.plan is not None and planned is not None and self.plan.kind(planned).basic_in_clear
-        return Rules(self.ledger, self.certificates, in_clear, self._turns, self._sessions)
+        ports = (planned.http_port, planned.rtsp_port) if isinstance(planned, Camera) else (None, None)
+        return Rules(self.ledger, self.certificates, in_clear, self._turns, self._sessions, *ports)
 
     def budget(self, seconds: float) -> float | None:
         """The time for one device; a patient run takes the time it takes."""

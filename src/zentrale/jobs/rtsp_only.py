@@ -23,7 +23,7 @@ def stream_addresses(plan: Plan, camera: Camera, address: str, open_ports: tuple
     """Its planned streams, by the paths that its type names. Raises DeviceError where the type names none."""
     kind = plan.camera_type(camera)
     paths = {"main": kind.main_path, "sub": kind.sub_path}
-    port = next((p for p in open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
+    port = camera.rtsp_port or next((p for p in open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
     found = {
         stream: StreamAddress.parse(f"rtsp://{address}:{port}/{paths[stream].lstrip('/')}")
         for stream in plan.streams(camera)

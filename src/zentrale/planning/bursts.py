@@ -54,12 +54,14 @@ class Burst:
     together_bps:    99.9th percentile of the load over 100 ms windows when all key frames begin together
     spread_bps:      the same when each camera began at a time of its own
     buffer_bytes:    the most that waits at the port when all begin together; None where the mean is beyond line rate
+    waiting_bytes:   the 99.9th percentile over the time of what waits there then; None likewise
     """
 
     mean_bps: float
     together_bps: float
     spread_bps: float
     buffer_bytes: float | None
+    waiting_bytes: float | None
 
 
 def plan_burst(sources: Iterable[Source], rate_bps: float) -> Burst:
@@ -67,8 +69,9 @@ def plan_burst(sources: Iterable[Source], rate_bps: float) -> Burst:
     classes = {s: n for s, n in Counter(sources).items() if s.bitrate_bps > 0}
     mean = sum(s.bitrate_bps * n for s, n in classes.items())
     if not classes:
-        return Burst(0.0, 0.0, 0.0, 0.0)
-    return Burst(mean, together_quantile_bps(classes), spread_quantile_bps(classes), backlog_bytes(classes, rate_bps))
+        return Burst(0.0, 0.0, 0.0, 0.0, 0.0)
+    most, usual = backlog_bytes(classes, rate_bps)
+    return Burst(mean, together_quantile_bps(classes), spread_quantile_bps(classes), most, usual)
 
 
 def arrivals(source: Source, until_s: float) -> Curve:
@@ -139,11 +142,17 @@ def _on_lattice(values: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(mass / len(values))
 
 
-def backlog_bytes(classes: dict[Source, int], rate_bps: float) -> float | None:
-    """The most that waits at a port of `rate_bps` when all begin together."""
+def backlog_bytes(classes: dict[Source, int], rate_bps: float) -> tuple[float | None, float | None]:
+    """What waits at a port of `rate_bps` when all begin together: the most, and the 99.9th percentile over one common
+    period, the second one. None and None where more comes than can ever leave.
+    """
     if sum(s.bitrate_bps * n for s, n in classes.items()) > rate_bps:
-        return None
-    times, bits = _aggregate(classes, 2 * _common_period_s(classes))
-    surplus = bits - rate_bps * times
+        return None, None
+    period = _common_period_s(classes)
+    corners, bits = _aggregate(classes, 2 * period)
+    at = np.arange(period, 2 * period, min(_STEP_S, period / 2000))
+    times = np.union1d(corners, at)  # it may run empty between two corners
+    surplus = np.interp(times, corners, bits) - rate_bps * times
     waiting = surplus - np.minimum.accumulate(np.minimum(surplus, 0.0))
-    return float(waiting.max()) / 8
+    usual = np.quantile(waiting[np.searchsorted(times, at)], QUANTILE)
+    return float(waiting.max()) / 8, float(usual) / 8

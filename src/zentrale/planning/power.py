@@ -195,6 +195,13 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
             finding("RUN-1", subject, f"{camera.run_length_m:g} m of fixed cable ({camera.source})",
                     f"{plan.policy.max_run_m:g} m", "site.toml [policy] max_run_m; ISO/IEC 11801-1")
         )  # fmt: skip
+    need = {"outdoor": ("outdoor", "uv-proof"), "sunlit": ("uv-proof",)}.get(camera.route, ())
+    if need and camera.cable_kind and camera.cable_kind not in need:
+        measured, limit = (
+            f"{camera.cable_kind} cable on a run that is {camera.route}",
+            " or ".join(f"{n} cable" for n in need),
+        )
+        findings.append(finding("RUN-2", subject, measured, limit, camera.source))
     kind = plan.camera_type(camera)
     if plan.supply(camera) != "poe":
         return findings

@@ -188,7 +188,8 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
     for camera in plan.cameras:
         recorder = plan.recorder(camera.recorder)
         origins = [Party("recorder", leg.zone) for leg in recorder.legs()]
-        if not any(_reaches(plan, origin, Party("camera", camera.zone), RTSP)[0] for origin in origins):
+        service = (RTSP[0], camera.rtsp_port or RTSP[1])
+        if not any(_reaches(plan, origin, Party("camera", camera.zone), service)[0] for origin in origins):
             pairs.setdefault((origins[0], Party("camera", camera.zone)), []).append(camera.name)
     for viewer in plan.viewers:
         origin = Party("viewer", viewer.zone)

@@ -28,8 +28,11 @@ class Pinned:
     named: str = ""
 
 
-def pin(told: str, host: str, schemes: Collection[str]) -> Pinned:
-    """The address `told`, at `host`, without user and password. Raises RemoteProtocolError where it is none."""
+def pin(told: str, host: str, schemes: Collection[str], at_port: int | None = None) -> Pinned:
+    """The address `told`, at `host`, without user and password. Raises RemoteProtocolError where it is none.
+
+    at_port: the port at which it is reached, whatever port is told
+    """
     shown = clean(without_user(told), 80) or "nothing"
     if len(told) > MAX_LENGTH:
         raise RemoteProtocolError(f"the device tells an address of {len(told)} characters")
@@ -42,6 +45,7 @@ def pin(told: str, host: str, schemes: Collection[str]) -> Pinned:
         raise RemoteProtocolError(f"the device tells an impossible address: {shown}") from None
     if parts.scheme.lower() not in schemes or not named or port == 0:
         raise RemoteProtocolError(f"the device tells an address that is not of {' or '.join(schemes)}: {shown}")
+    port = at_port or port
     where = bracketed(host) if port is None else f"{bracketed(host)}:{port}"
     path, query = quote(parts.path, safe=_SAFE), quote(parts.query, safe=_SAFE)
     url = urlunsplit((parts.scheme.lower(), where, path or "/", query, ""))

@@ -71,9 +71,11 @@ class StreamAddress:
         return cls(url, parts.hostname, port or _default_port(scheme), user, password)
 
     @classmethod
-    def told(cls, text: str, host: str) -> StreamAddress:
-        """What a device told, at the `host` that was reached. Raises RemoteProtocolError where it is no stream address."""
-        pinned = pin(text, host, RTSP_SCHEMES)
+    def told(cls, text: str, host: str, at_port: int | None = None) -> StreamAddress:
+        """What a device told, at the `host` that was reached, and at `at_port` where a translation stands before it. Raises
+        RemoteProtocolError where it is no stream address.
+        """
+        pinned = pin(text, host, RTSP_SCHEMES, at_port)
         parts = urlsplit(pinned.url)
         return cls(pinned.url, host, parts.port or _default_port(parts.scheme), named=pinned.named)
 

@@ -102,6 +102,7 @@ class Policy(Part):
     keyframe_ratio: how many times as large a key frame is as one of the frames between
     refusal_window_min: at most two wrong passwords are tried on one device within this time
     authentication: what camera ports ask for before they let a device in
+    path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
     cords_m: patch cords at both ends of a run together
     cable_category: of runs whose row in the schedule says nothing; empty: unknown
     """
@@ -109,6 +110,7 @@ class Policy(Part):
     link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
     poe_reserve_percent: Annotated[float, Field(ge=0, le=90)] = 10
     max_run_m: Annotated[float, Field(gt=0)] = 90
+    path_delay_ms: Annotated[float, Field(gt=0)] = 100
     cords_m: Annotated[float, Field(ge=0, le=50)] = 10
     cable_category: Category = ""
     clock_tolerance_s: Annotated[float, Field(gt=0)] = 5
@@ -175,9 +177,10 @@ class Placement(Part):
 class Camera(Part):
     """One row of the camera schedule. `row` is its line in cameras.csv, for messages.
 
-    A camera with a `wireless` network has no run: `switch` and `port` are those of its access point. `heading_deg`
-    counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the distance over the ground at which
-    the picture must be good enough for what it `wants`.
+    `http_port` and `rtsp_port` are where it is reached, where a translation of addresses stands before it. `route` is what its
+    run passes, `cable_kind` what the cable is made for. A camera with a `wireless` network has no run: `switch` and `port`
+    are those of its access point. `heading_deg` counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the
+    distance over the ground at which the picture must be good enough for what it `wants`.
     """
 
     name: PlaceName
@@ -197,6 +200,10 @@ class Camera(Part):
     priority: Priority = Priority.LOW
     conductor_awg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(known_awg)] = None
     cable_category: Category = ""
+    route: Literal["", "indoor", "outdoor", "sunlit"] = ""
+    cable_kind: Literal["", "indoor", "outdoor", "uv-proof"] = ""
+    http_port: Annotated[int | None, BeforeValidator(empty_is_none), Field(ge=1, le=65535)] = None
+    rtsp_port: Annotated[int | None, BeforeValidator(empty_is_none), Field(ge=1, le=65535)] = None
     wireless: str = ""
     multicast_main: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None
     multicast_sub: Annotated[GroupAddress | None, BeforeValidator(empty_is_none)] = None

@@ -61,7 +61,7 @@ class Switch(Part):
 
 class Link(Part):
     """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use. Links of one `bundle`
-    between two switches carry together, as one (IEEE 802.1AX).
+    between two switches carry together, as one (IEEE 802.1AX). `length_m` is that of the cable.
     """
 
     a: Text
@@ -69,6 +69,7 @@ class Link(Part):
     rate_mbps: Annotated[int, Field(gt=0, le=400_000)]
     lit: bool = True
     bundle: str = ""
+    length_m: Annotated[float, Field(ge=0, le=200_000)] = 0
 
     def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
         return _port(self.a), _port(self.b)

@@ -47,6 +47,10 @@ _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "priority": ("priority", "poe priority", "port priority"),
     "conductor_awg": ("conductor awg", "awg", "gauge", "wire gauge"),
     "cable_category": ("cable category", "category", "cat", "cable cat"),
+    "route": ("route", "cable route", "run passes", "routing"),
+    "cable_kind": ("cable kind", "cable type", "jacket", "sheath"),
+    "http_port": ("http port", "web port", "onvif port"),
+    "rtsp_port": ("rtsp port", "stream port"),
     "mount": ("mount", "mounting", "mounted", "bracket", "fixing"),
     "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
 }  # fmt: skip
@@ -255,9 +259,9 @@ class _Known:
             return f"{parse_quantity(text, _ANGLE_UNITS):g}"
         if column == "wants":
             return text.lower().replace("ize", "ise")
-        if column in ("supply", "priority"):
+        if column in ("supply", "priority", "route", "cable_kind", "cable_category"):
             return text.lower()
-        if column in ("port", "channel", "conductor_awg"):
+        if column in ("port", "channel", "conductor_awg", "http_port", "rtsp_port"):
             return str(parse_whole(text))
         if column == "mac":
             return normal_mac(text)

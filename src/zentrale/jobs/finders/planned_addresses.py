@@ -1,21 +1,28 @@
-"""Planned recorders are also asked directly: their port is in the plan, and may not be swept."""
+"""Planned devices whose port is in the plan are also asked directly: it may not be swept."""
 
 from __future__ import annotations
 
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 from zentrale.protocols.onvif.device import SERVICE_PATH
+from zentrale.site.model import Plan
 
 
 class PlannedAddresses(Finder):
     name = "planned"
 
     def looks(self, search: Search) -> Looked:
-        return Looked(asked=frozenset(r.address for r in search.plan.recorders) if search.plan else frozenset())
+        return Looked(asked=frozenset(address for address, _ in _planned(search.plan)) if search.plan else frozenset())
 
     async def find(self, search: Search) -> list[Sighting]:
         if search.plan is None:
             return []
         return [
-            Sighting(r.address, self.name, url=f"http://{r.address}:{r.http_port}{SERVICE_PATH}")
-            for r in search.plan.recorders
+            Sighting(address, self.name, url=f"http://{address}:{port}{SERVICE_PATH}")
+            for address, port in _planned(search.plan)
         ]
+
+
+def _planned(plan: Plan) -> list[tuple[str, int]]:
+    """Recorders, and cameras behind a translation: address and port."""
+    behind = [(c.address, c.http_port) for c in plan.cameras if c.address and c.http_port]
+    return [*((r.address, r.http_port) for r in plan.recorders), *behind]

@@ -2,18 +2,43 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from zentrale import quantities
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.planning.delays import PathDelay, delay_findings, path_delays
 from zentrale.planning.traffic import LinkLoad, TrafficPlan, plan_traffic
 from zentrale.site.model import Plan
 
 
-def calculate(plan: Plan, made: Made, request: Request) -> TrafficPlan:
-    return plan_traffic(plan)
+@dataclass(frozen=True)
+class Loads(TrafficPlan):
+    """The traffic, and how long it is on its way."""
+
+    delays: tuple[PathDelay, ...] = ()
 
 
-def document(traffic: TrafficPlan) -> dict[str, object]:
+def calculate(plan: Plan, made: Made, request: Request) -> Loads:
+    traffic = plan_traffic(plan)
+    delays = path_delays(plan, traffic.links)
+    findings = (*traffic.findings, *delay_findings(plan, delays))
+    return Loads(traffic.links, traffic.recorders, traffic.estimated, findings, delays)
+
+
+def document(traffic: Loads) -> dict[str, object]:
     document: dict[str, object] = {}
+    document["path_delays"] = [
+        {
+            "camera": d.camera,
+            "recorder": d.recorder,
+            "delay_ms": plain(1000 * d.total_s),
+            "store_ms": plain(1000 * d.store_s),
+            "queue_ms": plain(1000 * d.queue_s),
+            "travel_ms": plain(1000 * d.travel_s),
+            "slowest": d.slowest,
+        }
+        for d in traffic.delays
+    ]
     document["links"] = [
         {
             "kind": link.kind,
@@ -43,8 +68,21 @@ def document(traffic: TrafficPlan) -> dict[str, object]:
     return document
 
 
-def show(page: Page, plan: Plan, result: TrafficPlan, asked: Asked) -> None:
+def show(page: Page, plan: Plan, result: Loads, asked: Asked) -> None:
     show_traffic(page, result, full=asked.full)
+    if result.delays:
+        slowest = sorted(result.delays, key=lambda d: -d.total_s)
+        worst = slowest[0]
+        page.line(f"longest on its way when key frames fall together: {worst.camera}, {1000 * worst.total_s:.1f} ms")
+        if asked.full:
+            page.heading("From camera to recorder when key frames fall together [ms], slowest first")
+            rows = [
+                [d.camera, d.recorder, f"{1000 * d.total_s:.2f}", f"{1000 * d.queue_s:.2f}", f"{1000 * d.store_s:.2f}",
+                 f"{1000 * d.travel_s:.3f}", d.slowest]
+                for d in slowest
+            ]  # fmt: skip
+            columns = ["camera", "recorder", ">in all", ">waiting", ">sent again", ">cable", "longest at"]
+            page.table(columns, rows)
 
 
 def show_traffic(page: Page, traffic: TrafficPlan, *, full: bool) -> None:
@@ -99,7 +137,7 @@ def _burst(load: LinkLoad) -> list[str]:
     ]
 
 
-def figures_of(plan: Plan, result: TrafficPlan) -> dict[str, bytes]:
+def figures_of(plan: Plan, result: Loads) -> dict[str, bytes]:
     from zentrale.output import figures, network_figures  # drawing takes a second to load
 
     return {
