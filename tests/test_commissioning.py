@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import csv
 import io
@@ -11,7 +12,9 @@ import re
 import signal
 import sqlite3
 import subprocess
+import threading
 import time
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -538,3 +541,77 @@ def test_help_has_an_example(command: str) -> None:
     assert shown.code == 0 and f"zentrale {command}" in shown.out.partition("example:")[2]
     assert command in zentrale("--help").out
     assert zentrale(command, "--no-such-option").code == 2
+
+
+class Translation:
+    """A router in a thread that takes connections at one address and carries them to another (RFC 3022)."""
+
+    def __init__(self, ports: dict[tuple[str, int], tuple[str, int]]) -> None:
+        self._ports, self._loop, self._up = ports, asyncio.new_event_loop(), threading.Event()
+        self._carrying: set[asyncio.Task[None]] = set()
+        self._thread = threading.Thread(target=self._loop.run_until_complete, args=(self._serve(),))
+
+    def __enter__(self) -> Translation:
+        self._thread.start()
+        assert self._up.wait(5)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._loop.call_soon_threadsafe(self._end.set)
+        self._thread.join(10)
+        self._loop.close()
+
+    async def _serve(self) -> None:
+        self._end = asyncio.Event()
+        servers = [
+            await asyncio.start_server(partial(self._carry, inside), *outside)
+            for outside, inside in self._ports.items()
+        ]
+        self._up.set()
+        await self._end.wait()
+        for server in servers:
+            server.close()
+        for task in self._carrying:
+            task.cancel()
+        await asyncio.gather(*self._carrying, return_exceptions=True)
+
+    async def _carry(self, inside: tuple[str, int], reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        self._carrying.add(task)
+        there, back = await asyncio.open_connection(*inside)
+
+        async def one_way(source: asyncio.StreamReader, sink: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(OSError):
+                while data := await source.read(65536):
+                    sink.write(data)
+                    await sink.drain()
+            sink.close()
+
+        with contextlib.suppress(asyncio.CancelledError):
+            await asyncio.gather(one_way(reader, back), one_way(there, writer))
+
+
+def test_a_camera_behind_a_translation_of_addresses(tmp_path: Path, stand_in: None) -> None:
+    """It tells the addresses and ports of its own side; the plan says where it is reached."""
+    lines = CAMERAS.replace("127.0.71.11", "127.0.71.9").splitlines()
+    rows = [f"{line},{more}" for line, more in zip(lines, ("http_port,rtsp_port", "18080,15540", ","), strict=True)]
+    site = make_site(tmp_path / "site", cameras="\n".join(rows) + "\n")
+    make_vault(site)
+    ways = {("127.0.71.9", 18080): ("127.0.71.11", 8080), ("127.0.71.9", 15540): ("127.0.71.11", 8554)}
+    with Translation(ways):
+        assert zentrale("discover", "--no-sweep", "--no-probe", cwd=site).code in (0, 1)
+        seen = {
+            d["planned_as"]: d
+            for d in zentrale("discover", "--no-sweep", "--no-probe", "--json", cwd=site).json["devices"]
+        }
+        assert seen["north"]["address"] == "127.0.71.9"
+        registered = zentrale("register", "--only", "north", "--json", cwd=site)
+        shown = zentrale("verify", "--only", "north", "--seconds", "1", "--transport", "tcp", "--json", cwd=site)
+    (camera,) = (d for d in registered.json["devices"] if d["device"] == "camera north")
+    channel = next(s for s in camera["steps"] if s["step"] == "channel")
+    assert channel["after"] == "channel 1: rtsp://127.0.71.9:15540/live/main", registered.all
+    assert {s["stream"]: s["measured_resolution"] for s in shown.json["streams"]} == {
+        "main": "320x180",
+        "sub": "160x96",
+    }
