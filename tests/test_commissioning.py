@@ -611,7 +611,7 @@ def test_a_camera_behind_a_translation_of_addresses(tmp_path: Path, stand_in: No
     (camera,) = (d for d in registered.json["devices"] if d["device"] == "camera north")
     channel = next(s for s in camera["steps"] if s["step"] == "channel")
     assert channel["after"] == "channel 1: rtsp://127.0.71.9:15540/live/main", registered.all
-    assert {s["stream"]: s["measured_resolution"] for s in shown.json["streams"]} == {
+    assert {s["stream"]: s["width_px"] for s in shown.json["streams"]} == {
         "main": "320x180",
         "sub": "160x96",
     }
