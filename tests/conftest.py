@@ -230,7 +230,8 @@ def certificate(folder: Path, name: str) -> ssl.SSLContext:
 @pytest.fixture
 def site(tmp_path: Path) -> Path:
     """A site folder without a vault."""
-    return make_site(tmp_path / "site")
+    drives = "http_port = 8080\nstorage = { drives = 1, drive_tb = 4 }\n"
+    return make_site(tmp_path / "site", SITE.replace("http_port = 8080\n", drives))
 
 
 @pytest.fixture

@@ -99,7 +99,7 @@ def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> 
     assert shown.code == 0 and "10.20.71.13" in shown.out and (tmp_path / "cameras.csv").read_text() == cameras
     assert zentrale("plan", "addresses", "--write", cwd=tmp_path).code == 0
     plan = read_plan(SiteFolder(tmp_path))
-    assert [c.address for c in plan.cameras] == ["10.20.71.11", "10.20.71.13"]
+    assert [c.host for c in plan.cameras] == ["10.20.71.11", "10.20.71.13"]
     assert plan.cameras[0].shows == "gate, left" and (tmp_path / "cameras.csv").read_text().startswith("# kept\n")
     reservations = (tmp_path / "output" / "dhcp-reservations.conf").read_text()
     assert "dhcp-host=02:5a:71:00:00:aa,cam-1,10.20.71.11\n" in reservations

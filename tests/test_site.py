@@ -40,6 +40,24 @@ MISTAKES = [
     ("site", '"127.0.71.0/27"', '"127.0.71.1/27"', ["site.toml line 14", "subnet"]),
     ("site", 'type = "switch-8"', 'type = "other"', ["site.toml line 22", "'other'", "switch-8"]),
     ("site", "Europe/London", "Europe/Nowhere", ["site.toml line 3", "Europe/Nowhere", "time zone"]),
+    (
+        "site",
+        '"127.0.71.0/27"',
+        '"fd00:71::/64"',
+        ["site.toml line 14", "zones.subnet", "IPv6 addresses cannot be planned yet"],
+    ),
+    (
+        "site",
+        "vlan = 71",
+        'vlan = 71\npool = "fd00::1-fd00::9"',
+        ["zones.pool", "IPv6 addresses cannot be planned yet"],
+    ),
+    (
+        "cameras",
+        "127.0.71.12",
+        "fe80::12",
+        ["cameras.csv line 3", "address", "'fe80::12'", "IPv6 addresses cannot be planned yet"],
+    ),
     ("site", '"320x180"', '"320 by 180"', ["site.toml line 17", "resolution", "1920x1080"]),
     (
         "site",

@@ -100,7 +100,7 @@ def _show(output: Output, prepared: Import) -> None:
             [">row", "name", "type", "switch", ">port", ">run [m]", "address", "recorder", ">channel"],
             (
                 [str(c.row), c.name, cameras[c.name].type, cameras[c.name].switch, str(cameras[c.name].port),
-                 f"{cameras[c.name].run_length_m:g}", cameras[c.name].address or "-", cameras[c.name].recorder,
+                 f"{cameras[c.name].run_length_m:g}", cameras[c.name].host or "-", cameras[c.name].recorder,
                  str(cameras[c.name].channel)]
                 for c in added[:_PREVIEW_ROWS]
             ),

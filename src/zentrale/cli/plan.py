@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from zentrale.cli import options
-from zentrale.jobs.parts.registry import PARTS
+from zentrale.jobs.parts.registry import PARTS, PROPOSING
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -53,8 +53,9 @@ def run(args: argparse.Namespace) -> int:
     unknown = [part for part in args.parts if part not in PARTS]
     if unknown:
         raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
-    if args.write and (not args.parts or not set(args.parts) <= {"addresses", "multicast"}):
-        raise InputError("plan --write: only for addresses and multicast", "type `zentrale plan addresses --write`")
+    if args.write and (not args.parts or not set(args.parts) <= set(PROPOSING)):
+        words = f"only for {' and '.join(PROPOSING)}"
+        raise InputError(f"plan --write: {words}", "type `zentrale plan addresses --write`")
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     output = Output(args)
@@ -89,18 +90,10 @@ def _write(output: Output, result: Calculation, folder: SiteFolder, args: argpar
 
 
 def _enter(output: Output, result: Calculation, folder: SiteFolder) -> None:
-    from zentrale.jobs.parts import addresses, multicast
-    from zentrale.jobs.planning import write_addresses, write_groups
-    from zentrale.site.folder import write_atomically
+    from zentrale.jobs.planning import write_proposals
 
-    planned = result.get(addresses.PART)
-    if planned is not None:
-        changed = write_addresses(folder, planned)
-        output.line(f"wrote {changed}" if changed else "nothing to write: every camera has its address", "bold")
-        reservations = folder.output / "dhcp-reservations.conf"
-        write_atomically(reservations, planned.reservations().encode("utf-8"))
-        output.line(f"wrote {reservations}", "bold")
-    groups = result.get(multicast.PART)
-    if groups is not None:
-        changed = write_groups(folder, groups)
-        output.line(f"wrote {changed}" if changed else "nothing to write: every watched stream has its group", "bold")
+    written = write_proposals(result, folder)
+    if folder.cameras_file not in written:
+        output.line("nothing to write into cameras.csv: all of it is entered", "bold")
+    for path in written:
+        output.line(f"wrote {path}", "bold")

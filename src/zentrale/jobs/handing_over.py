@@ -220,7 +220,7 @@ def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
     found = seen or FoundDevice("", "", "")
     return DeviceRow(
         planned.name, "camera" if isinstance(planned, Camera) else "recorder", "", found.maker or kind.maker,
-        found.model or kind.model, found.firmware, found.serial, found.address or planned.address or "",
+        found.model or kind.model, found.firmware, found.serial, found.address or planned.host,
         found.mac or planned.mac or "", planned.switch, str(planned.port), "", "", "", seen=at or "as planned",
     )  # fmt: skip
 

@@ -75,7 +75,7 @@ def source_of(planned: Planned) -> str:
 
 def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None) -> Judged:
     """Not found where it was looked for; else nothing is said, unless nobody ever saw it."""
-    ref, address = ref_of(row), row.address or ""
+    ref, address = ref_of(row), row.host
     where = [a for a in dict.fromkeys((address, *(last.addresses if last else ()))) if a]
     by_probe = last is not None and last.method.startswith("probe")
     zone = next(z.network for z in plan.zones if z.name == row.zone)
@@ -95,8 +95,8 @@ def _place_findings(
     ref, source = ref_of(row), source_of(row)
     if former_name:
         yield finding("DIS-8", ref, f"it was called {former_name}", "the same device", "logbook")
-    if row.address and row.address not in device.addresses:
-        yield finding("DIS-3", ref, device.address, row.address, source)
+    if row.host and row.host not in device.addresses:
+        yield finding("DIS-3", ref, device.address, row.host, source)
     kind = plan.kind(row)
     if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
         told = f"{device.maker} {device.model}".strip()

@@ -155,7 +155,7 @@ class Keyring:
         found = {k.name: k.host for k in self.logbook.known()}
         for word in trusted:
             planned = devices.get(word)
-            here = [h for h in (planned.address if planned else None, found.get(word)) if h]
+            here = [h for h in (planned.host if planned else None, found.get(word)) if h]
             if planned is None and not word[:1].isdigit() and ":" not in word:
                 raise InputError(
                     f"--trust-new-certificate {word}: no planned device and no address",

@@ -156,7 +156,7 @@ class _Match(Generic[D]):
     def by_address(self) -> None:
         for device in list(self.left):
             for name, row in self.planned.items():
-                here = row.address is not None and row.address in device.addresses
+                here = row.host in device.addresses
                 if here and name not in self.by_name and not (device.identity.macs and row.mac):
                     self.take(name, device)
                     break

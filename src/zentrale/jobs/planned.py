@@ -19,4 +19,4 @@ def ref_of(planned: Planned, part: str = "") -> Ref:
 
 def place_of(planned: Planned) -> str:
     """Where the plan has it, by which its row is known again under another name."""
-    return f"{planned.recorder} channel {planned.channel}" if isinstance(planned, Camera) else planned.address
+    return f"{planned.recorder} channel {planned.channel}" if isinstance(planned, Camera) else planned.host

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -11,15 +11,12 @@ from zentrale.jobs.parts.part import Asked, Page, Part, R, Request
 from zentrale.jobs.parts.registry import PARTS, load
 from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
-from zentrale.planning.addresses import AddressPlan
-from zentrale.planning.multicast import MulticastPlan
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 
 __all__ = [
-    "Calculation", "Request", "calculate", "held_addresses", "write_addresses", "write_figures", "write_groups",
-    "write_tables",
+    "Calculation", "Request", "calculate", "held_addresses", "write_figures", "write_proposals", "write_tables",
 ]  # fmt: skip
 
 
@@ -95,21 +92,20 @@ def held_addresses(folder: SiteFolder) -> dict[str, str]:
         return {device.name: device.host for device in logbook.known()}
 
 
-def write_addresses(folder: SiteFolder, addresses: AddressPlan) -> Path | None:
-    """Enter the proposed addresses into cameras.csv; all else in it stays. Returns the file where it changed."""
-    return _enter(folder, {(name, "address"): address for name, address in addresses.proposals().items()})
-
-
-def write_groups(folder: SiteFolder, multicast: MulticastPlan) -> Path | None:
-    """Enter the chosen multicast groups, in the same way."""
-    return _enter(folder, {(name, f"multicast_{s}"): group for (name, s), group in multicast.proposals().items()})
-
-
-def _enter(folder: SiteFolder, cells: Mapping[tuple[str, str], str]) -> Path | None:
-    if not cells:
-        return None
-    rows, comments = read_camera_rows(folder.cameras_file)
-    for (name, column), text in cells.items():
-        rows[name][column] = text
-    write_atomically(folder.cameras_file, camera_file_text(rows, comments).encode("utf-8"))
-    return folder.cameras_file
+def write_proposals(result: Calculation, folder: SiteFolder) -> list[Path]:
+    """Enter what the parts propose into cameras.csv, all else in it staying as it is, and write the files that go with it.
+    Returns the files that were written.
+    """
+    cells = {cell: text for part in result.parts for cell, text in part.proposes(result.of(part)).items()}
+    written = []
+    if cells:
+        rows, comments = read_camera_rows(folder.cameras_file)
+        for (name, column), text in cells.items():
+            rows[name][column] = text
+        write_atomically(folder.cameras_file, camera_file_text(rows, comments).encode("utf-8"))
+        written.append(folder.cameras_file)
+    for part in result.parts:
+        for name, data in part.lists(result.of(part)).items():
+            write_atomically(folder.output / name, data)
+            written.append(folder.output / name)
+    return written

@@ -298,15 +298,15 @@ def ref_of_step(result: DeviceResult, step: str) -> Ref:
 def not_set(camera: Camera, addresses: Sequence[str], profiles: Mapping[str, Profile]) -> Finding | None:
     """Planned values that are not as planned, and that no step sets."""
     told, planned = [], []
-    if camera.address and camera.address not in addresses:
+    if camera.host and camera.host not in addresses:
         told.append(f"its address is {addresses[0]}")
-        planned.append(camera.address)
+        planned.append(camera.host)
     for stream, group in (("main", camera.multicast_main), ("sub", camera.multicast_sub)):
         profile = profiles.get(stream)
         held = profile.encoder.multicast_address if profile is not None and profile.encoder is not None else None
-        if group and held is not None and held != group:
+        if group and held is not None and held != str(group):
             told.append(f"the multicast group of its {stream} stream is {held}")
-            planned.append(group)
+            planned.append(str(group))
     if not told:
         return None
     return finding("REG-2", ref_of(camera), "; ".join(told), ", ".join(planned), camera.source)

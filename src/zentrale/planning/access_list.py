@@ -75,4 +75,4 @@ def _networks(plan: Plan, party: Party) -> tuple[str, ...]:
     if party.kind == "recorder":
         legs = (leg for recorder in plan.recorders for leg in recorder.legs())
         return tuple(f"{leg.address}/32" for leg in legs if leg.zone == party.zone)
-    return (plan.zone(party.zone).subnet,)
+    return (str(plan.zone(party.zone).subnet),)

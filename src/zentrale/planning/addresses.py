@@ -14,28 +14,12 @@ from itertools import combinations
 
 from zentrale.findings import Finding, finding
 from zentrale.site.model import Camera, Plan, Recorder, Zone
+from zentrale.site.values import Block
 
 _INFRASTRUCTURE = 9  # first hosts after the gateway: switches, controllers, a laptop
 _POOL_SHARE = 5  # a fifth of the subnet, at its end, where the plan names no pool
 
 Device = Camera | Recorder
-
-
-@dataclass(frozen=True)
-class Block:
-    """Addresses from `first` to `last`, both included."""
-
-    first: IPv4Address
-    last: IPv4Address
-
-    def __contains__(self, address: IPv4Address) -> bool:
-        return self.first <= address <= self.last
-
-    def __len__(self) -> int:
-        return int(self.last) - int(self.first) + 1
-
-    def __str__(self) -> str:
-        return f"{self.first}-{self.last}"
 
 
 @dataclass(frozen=True)
@@ -92,8 +76,8 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
     """
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
     everything: list[Device] = [*plan.recorders, *plan.cameras]
-    taken = {IPv4Address(d.address) for d in everything if d.address}
-    taken |= {IPv4Address(r.viewing.address) for r in plan.recorders if r.viewing is not None}
+    taken = {d.address for d in everything if d.address}
+    taken |= {r.viewing.address for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
     known = _still_held(plan, zones, held or {}, taken)
     taken |= set(known.values())
@@ -102,7 +86,7 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
     offsets = channel_offsets(plan)
     for device in everything:
         kind = "camera" if isinstance(device, Camera) else "recorder"
-        address = IPv4Address(device.address) if device.address else None
+        address = device.address
         if address is None and device.name in known:
             address = known[device.name]
         elif address is None and isinstance(device, Camera):
@@ -117,9 +101,7 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
             DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address), device.name in known)
         )  # fmt: skip
     devices += [
-        DeviceAddress(
-            f"{r.name}-viewing", "recorder", r.viewing.zone, IPv4Address(r.viewing.address), r.viewing.mac or "", True
-        )
+        DeviceAddress(f"{r.name}-viewing", "recorder", r.viewing.zone, r.viewing.address, r.viewing.mac or "", True)
         for r in plan.recorders
         if r.viewing is not None
     ]
@@ -158,8 +140,7 @@ def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
     if network.prefixlen >= 31:
         first, last = int(network.network_address), int(network.broadcast_address)
     size = last - first + 1
-    pool = _block(zone.pool)
-    fixed = _block(zone.fixed)
+    pool, fixed = zone.pool, zone.fixed
     if fixed is None:
         start = first + min(1 + _INFRASTRUCTURE, size // 8)
         end = int(pool.first) - 1 if pool and int(pool.first) > start else last - (0 if pool else size // _POOL_SHARE)
@@ -169,17 +150,9 @@ def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
     count = sum(c.zone == zone.name for c in plan.cameras) + sum(
         leg.zone == zone.name for r in plan.recorders for leg in r.legs()
     )
-    gateway = IPv4Address(zone.gateway) if zone.gateway else None
     below = int(fixed.first) - 1
     infrastructure = Block(IPv4Address(first), IPv4Address(below)) if below >= first else None
-    return ZoneAddresses(zone.name, zone.vlan, network, gateway, infrastructure, fixed, pool, count)
-
-
-def _block(text: str | None) -> Block | None:
-    if text is None:
-        return None
-    first, _, last = text.partition("-")
-    return Block(IPv4Address(first), IPv4Address(last))
+    return ZoneAddresses(zone.name, zone.vlan, network, zone.gateway, infrastructure, fixed, pool, count)
 
 
 def channel_offsets(plan: Plan) -> dict[str, int]:
@@ -246,12 +219,12 @@ def _device_findings(
 
 
 def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[Finding]:
-    by_default: dict[str, list[str]] = {}
+    by_default: dict[IPv4Address, list[str]] = {}
     for camera in plan.cameras:
         default = plan.camera_type(camera).default_address
         if default:
             by_default.setdefault(default, []).append(camera.name)
-    planned = {str(d.address): d.name for d in devices}
+    planned = {d.address: d.name for d in devices}
     for default, names in by_default.items():
         clash = planned.get(default)
         if len(names) > 1 or (clash and clash not in names):

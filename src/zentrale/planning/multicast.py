@@ -109,7 +109,7 @@ def _groups(plan: Plan, watched: list[Flow]) -> tuple[tuple[StreamGroup, ...], l
     """The groups, and the streams that found none."""
     homeless: list[str] = []
     offsets = channel_offsets(plan)
-    given = {(c.name, s): g for c in plan.cameras for s in ("main", "sub") if (g := getattr(c, f"multicast_{s}"))}
+    given = {(c.name, s): str(g) for c in plan.cameras for s in ("main", "sub") if (g := getattr(c, f"multicast_{s}"))}
     taken = {(plan.zone(plan.camera(name).zone).family, ethernet_address(g)) for (name, _), g in given.items()}
     used = set(given.values())
     found: dict[tuple[str, str, str], StreamGroup] = {}
@@ -147,7 +147,7 @@ def _scheme_start(plan: Plan, zone: str) -> int:
 
 def _choose(plan: Plan, zone: str, number: int, taken: set[tuple[str, str]], used: set[str]) -> str | None:
     """The group of the scheme, BLOCK.VLAN.NUMBER; where it is taken the next free one."""
-    block = IPv4Network(plan.policy.multicast_block)
+    block = plan.policy.multicast_block
     start = _scheme_start(plan, zone) + number
     for step in range(block.num_addresses):
         group = block.network_address + (start + step) % block.num_addresses

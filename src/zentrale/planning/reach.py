@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
@@ -152,7 +153,7 @@ def _routed(plan: Plan, origin: Party, to: Party, service: Service | None) -> tu
     return False, "no rule allows it"
 
 
-def _gateway(plan: Plan, zone: str) -> str | None:
+def _gateway(plan: Plan, zone: str) -> IPv4Address | None:
     known = plan.zone(zone)
     return known.gateway or (plan.zone(known.primary).gateway if known.primary else None)
 

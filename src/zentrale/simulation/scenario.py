@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zentrale.errors import InputError
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.values import Address, Mac, PlaceName, Resolution, Text
+from zentrale.site.values import AddressText, Mac, PlaceName, Resolution, Text
 
 BUILT_IN = "brackwater"
 Port = Annotated[int, Field(ge=1024, le=65535)]
@@ -44,7 +44,7 @@ class Account(Part):
 
 class Device(Part):
     name: PlaceName
-    address: Address
+    address: AddressText
     http_port: Port = 8080
     maker: Text
     model: Text

@@ -107,7 +107,7 @@ def _private_vlans(draft: Draft) -> Iterator[str]:
             found = f"found {zone.primary!r}; expected a zone that is no secondary itself"
             yield f"{draft.where((*at, 'primary'))}: field primary: {found}"
         elif primary.subnet != zone.subnet:
-            found = f"found {zone.subnet!r}; expected {primary.subnet!r}, the subnet of its primary {primary.name}"
+            found = f"found {str(zone.subnet)!r}; expected {str(primary.subnet)!r}, the subnet of its primary {primary.name}"
             yield f"{draft.where((*at, 'subnet'))}: field subnet: {found}"
 
 

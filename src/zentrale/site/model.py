@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
+from ipaddress import IPv4Network
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
@@ -75,6 +76,11 @@ class Recorder(Part):
     own_panels: Annotated[int, Field(ge=0, le=256)] = 0
     own_stream: Literal["main", "sub"] = "sub"
 
+    @property
+    def host(self) -> str:
+        """Its planned address as text, as devices and sockets have it."""
+        return str(self.address)
+
     def legs(self) -> list[Leg]:
         """Its network connections, the camera side first."""
         first = Leg(zone=self.zone, switch=self.switch, port=self.port, address=self.address, mac=self.mac)
@@ -123,7 +129,7 @@ class Policy(Part):
     vlan_in_address: bool = False
     resilient_groups: tuple[PlaceName, ...] = ()
     keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
-    multicast_block: GroupBlock = "239.192.0.0/16"
+    multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
     refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
@@ -219,6 +225,11 @@ class Camera(Part):
     @property
     def source(self) -> str:
         return f"cameras.csv line {self.row}"
+
+    @property
+    def host(self) -> str:
+        """Its planned address as text, as devices and sockets have it; empty where none is planned."""
+        return "" if self.address is None else str(self.address)
 
 
 class Plan(Part):

@@ -39,7 +39,7 @@ class Zone(Part):
 
     @property
     def network(self) -> ipaddress.IPv4Network:
-        return ipaddress.IPv4Network(self.subnet)
+        return self.subnet
 
 
 class Switch(Part):

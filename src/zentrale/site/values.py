@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from dataclasses import dataclass
 from typing import Annotated
 
 from pydantic import AfterValidator, BeforeValidator, Field
@@ -44,41 +45,79 @@ def _resolution(value: object) -> object:
     return value
 
 
-def _address(value: str) -> str:
+def _address(value: object) -> ipaddress.IPv4Address:
+    if isinstance(value, ipaddress.IPv4Address):
+        return value
     try:
-        return str(ipaddress.IPv4Address(value))
+        address = ipaddress.ip_address(str(value))
     except ValueError:
         raise ValueError("expected an IPv4 address such as 10.20.0.11") from None
+    if isinstance(address, ipaddress.IPv6Address):
+        raise ValueError("expected an IPv4 address such as 10.20.0.11; IPv6 addresses cannot be planned yet")
+    return address
 
 
-def address_range(value: str) -> str:
+@dataclass(frozen=True)
+class Block:
+    """Addresses from `first` to `last`, both included."""
+
+    first: ipaddress.IPv4Address
+    last: ipaddress.IPv4Address
+
+    def __contains__(self, address: ipaddress.IPv4Address) -> bool:
+        return self.first <= address <= self.last
+
+    def __len__(self) -> int:
+        return int(self.last) - int(self.first) + 1
+
+    def __str__(self) -> str:
+        return f"{self.first}-{self.last}"
+
+
+def _block(value: object) -> Block:
     """First and last address with a hyphen, in order. Raises ValueError."""
-    first, _, last = value.replace(" ", "").partition("-")
+    if isinstance(value, Block):
+        return value
+    first, _, last = str(value).replace(" ", "").partition("-")
+    for end in (first, last):
+        _no_ipv6(end, "IPv4 addresses such as 10.20.20.11-10.20.20.199")
     try:
-        if ipaddress.IPv4Address(first) <= ipaddress.IPv4Address(last):
-            return f"{first}-{last}"
+        block = Block(ipaddress.IPv4Address(first), ipaddress.IPv4Address(last))
+        if len(block) > 0:
+            return block
     except ValueError:
         pass
     raise ValueError("expected first and last address, such as 10.20.20.11-10.20.20.199")
 
 
-def _group_address(value: str) -> str:
+def _no_ipv6(text: str, expected: str) -> None:
+    try:
+        ipaddress.IPv6Address(text)
+    except ValueError:
+        return
+    raise ValueError(f"expected {expected}; IPv6 addresses cannot be planned yet")
+
+
+def _group_address(value: object) -> ipaddress.IPv4Address:
     address = _address(value)
-    if not ipaddress.IPv4Address(address).is_multicast:
+    if not address.is_multicast:
         raise ValueError("expected a multicast group address such as 239.192.20.11")
     return address
 
 
-def _group_block(value: str) -> str:
+def _group_block(value: object) -> ipaddress.IPv4Network:
     block = _subnet(value)
-    if not ipaddress.IPv4Network(block).is_multicast:
+    if not block.is_multicast:
         raise ValueError("expected a block of multicast groups such as 239.192.0.0/16")
     return block
 
 
-def _subnet(value: str) -> str:
+def _subnet(value: object) -> ipaddress.IPv4Network:
+    if isinstance(value, ipaddress.IPv4Network):
+        return value
+    _no_ipv6(str(value).partition("/")[0], "an IPv4 subnet such as 10.20.0.0/24")
     try:
-        return str(ipaddress.IPv4Network(value))
+        return ipaddress.IPv4Network(str(value))
     except ValueError as error:
         raise ValueError(f"expected an IPv4 subnet such as 10.20.0.0/24 ({error})") from None
 
@@ -118,10 +157,11 @@ def timetable_entry(value: str) -> str:
 
 PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
-Address = Annotated[str, AfterValidator(_address)]
-Subnet = Annotated[str, AfterValidator(_subnet)]
-GroupBlock = Annotated[str, AfterValidator(_group_block)]
-GroupAddress = Annotated[str, AfterValidator(_group_address)]
-AddressRange = Annotated[str, AfterValidator(address_range)]
+Address = Annotated[ipaddress.IPv4Address, BeforeValidator(_address)]
+AddressText = Annotated[str, AfterValidator(lambda value: str(_address(value)))]  # of a stand-in, for sockets
+Subnet = Annotated[ipaddress.IPv4Network, BeforeValidator(_subnet)]
+GroupBlock = Annotated[ipaddress.IPv4Network, BeforeValidator(_group_block)]
+GroupAddress = Annotated[ipaddress.IPv4Address, BeforeValidator(_group_address)]
+AddressRange = Annotated[Block, BeforeValidator(_block)]
 Resolution = Annotated[tuple[int, int], BeforeValidator(_resolution)]
 Text = Annotated[str, Field(min_length=1)]

@@ -24,5 +24,5 @@ class PlannedAddresses(Finder):
 
 def _planned(plan: Plan) -> list[tuple[str, int]]:
     """Recorders, and cameras behind a translation: address and port."""
-    behind = [(c.address, c.http_port) for c in plan.cameras if c.address and c.http_port]
-    return [*((r.address, r.http_port) for r in plan.recorders), *behind]
+    behind = [(c.host, c.http_port) for c in plan.cameras if c.host and c.http_port]
+    return [*((r.host, r.http_port) for r in plan.recorders), *behind]

@@ -68,4 +68,12 @@ def show_addresses(page: Page, addresses: AddressPlan) -> None:
         page.hint("`zentrale plan addresses --write` enters them into cameras.csv")
 
 
-PART = Part("addresses", calculate, document, show)
+def proposes(addresses: AddressPlan) -> dict[tuple[str, str], str]:
+    return {(name, "address"): address for name, address in addresses.proposals().items()}
+
+
+def lists(addresses: AddressPlan) -> dict[str, bytes]:
+    return {"dhcp-reservations.conf": addresses.reservations().encode("utf-8")}
+
+
+PART = Part("addresses", calculate, document, show, proposes=proposes, lists=lists)

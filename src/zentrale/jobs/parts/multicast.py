@@ -57,4 +57,8 @@ def show_multicast(page: Page, multicast: MulticastPlan, *, full: bool) -> None:
     page.line(f"{quantities.count(len(multicast.groups), 'group')}; fast leave only where one listener sits: {ports}")
 
 
-PART = Part("multicast", calculate, document, show)
+def proposes(multicast: MulticastPlan) -> dict[tuple[str, str], str]:
+    return {(camera, f"multicast_{stream}"): group for (camera, stream), group in multicast.proposals().items()}
+
+
+PART = Part("multicast", calculate, document, show, proposes=proposes)

@@ -63,6 +63,8 @@ class Part(Generic[R]):
     show:     tables for a person
     figures:  PNG files by name
     applies:  whether it is calculated where all parts are asked for
+    proposes: what it would enter into cameras.csv, by camera and column
+    lists:    files of its own beside that, by name, made when it is entered
     """
 
     name: str
@@ -71,6 +73,8 @@ class Part(Generic[R]):
     show: Callable[[Page, Plan, R, Asked], None]
     figures: Callable[[Plan, R], dict[str, bytes]] = lambda plan, result: {}
     applies: Callable[[Plan], bool] = lambda plan: True
+    proposes: Callable[[R], Mapping[tuple[str, str], str]] = lambda result: {}
+    lists: Callable[[R], dict[str, bytes]] = lambda result: {}
 
 
 def plain(value: Any) -> Any:

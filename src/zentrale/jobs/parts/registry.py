@@ -26,6 +26,8 @@ PARTS = {
     "placement": "which cabinets, which switches, which camera where, at least cost",
 }
 
+PROPOSING = ("addresses", "multicast")  # those whose proposals can be entered into cameras.csv
+
 
 def load(name: str) -> Part[Any]:
     """The part of that name. Raises KeyError."""

@@ -73,4 +73,4 @@ class Driver(ABC):
 
 def recorded_url(camera: Camera, address: StreamAddress) -> str:
     """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
-    return address.at(camera.address) if camera.address else address.url
+    return address.at(camera.host) if camera.host else address.url
