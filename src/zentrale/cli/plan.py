@@ -10,8 +10,9 @@ from zentrale.jobs.parts.registry import PARTS, PROPOSING
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
-    from zentrale.jobs.planning import Calculation
+    from zentrale.jobs.planning import Calculation, Request
     from zentrale.site.folder import SiteFolder
+    from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled. Says what will not work, and why.
@@ -27,6 +28,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--tables", action="store_true", help="also write every table into output/plan/ (CSV)")
     parser.add_argument(
         "--write", action="store_true", help="for addresses or multicast: enter what is proposed into cameras.csv"
+    )
+    parser.add_argument(
+        "--against", metavar="OLD", help="what changes: OLD is another site folder, or a revision of this one under git"
     )
     parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
     parser.add_argument(
@@ -56,6 +60,8 @@ def run(args: argparse.Namespace) -> int:
     if args.write and (not args.parts or not set(args.parts) <= set(PROPOSING)):
         words = f"only for {' and '.join(PROPOSING)}"
         raise InputError(f"plan --write: {words}", "type `zentrale plan addresses --write`")
+    if args.against is not None and (args.write or args.figures or args.tables):
+        raise InputError("plan --against: only tells what changes", "leave --write, --figures and --tables out")
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     output = Output(args)
@@ -63,9 +69,12 @@ def run(args: argparse.Namespace) -> int:
     plan = read_plan(folder)
     outline = read_outline(folder.outline_file, plan.site.origin)
     parts = args.parts or list(PARTS)
-    if "placement" in parts and plan.cabinets:
+    if "placement" in parts and plan.cabinets and (args.against is None or args.parts):
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
-    result = calculate(plan, parts, Request(outline, args.pairs, args.seconds, held_addresses(folder)))
+    request = Request(outline, args.pairs, args.seconds, held_addresses(folder))
+    if args.against is not None:
+        return _against(output, folder, plan, request, args)
+    result = calculate(plan, parts, request)
     _write(output, result, folder, args)
     result.show(output, Asked(bool(args.parts), args.pairs))
     if args.json:
@@ -77,6 +86,46 @@ def run(args: argparse.Namespace) -> int:
     if args.write:
         _enter(output, result, folder)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _against(output: Output, folder: SiteFolder, plan: Plan, request: Request, args: argparse.Namespace) -> int:
+    """What changes; 1 where the change brings faults that were not there."""
+    from dataclasses import asdict, replace
+
+    from zentrale.cli.output import finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
+    from zentrale.jobs.comparing import compare, old_site, read_old, summary
+    from zentrale.jobs.planning import calculate
+    from zentrale.site.outline import read_outline
+
+    parts = args.parts or [part for part in PARTS if part != "placement"]
+    with old_site(folder, args.against) as former:
+        before = read_old(former, args.against)
+        asked = replace(request, outline=read_outline(former.outline_file, before.site.origin))
+        found = compare(calculate(before, parts, asked), calculate(plan, parts, request))
+    if args.json:
+        output.document({
+            "against": args.against, "changes": [asdict(c) for c in found.changes],
+            "findings_new": [finding_document(f) for f in found.new],
+            "findings_gone": [finding_document(f) for f in found.gone],
+            "findings_changed": [{**finding_document(b), "measured_before": a.measured} for a, b in found.other],
+        })  # fmt: skip
+    if found.new:
+        output.heading("New findings")
+        output.findings(found.new)
+    if found.gone or found.other:
+        output.heading("Findings that are gone, or say something else")
+        rows = [[f.code, f.subject, f.measured, "ok|gone"] for f in found.gone]
+        rows += [[b.code, b.subject, a.measured, b.measured] for a, b in found.other]
+        output.table(["code", "about", "before", "now"], rows)
+    for about in dict.fromkeys(c.about for c in found.changes):
+        output.heading(f"What changes: {about}")
+        rows = [[c.subject, c.before or "-", c.after or "gone"] for c in found.changes if c.about == about]
+        output.table(["", "before", "now"], rows)
+    output.line()
+    output.line(f"against {args.against}: {summary(found)}", "bold")
+    return EXIT_FAULTS if count_faults(found.new) else EXIT_AS_PLANNED
 
 
 def _write(output: Output, result: Calculation, folder: SiteFolder, args: argparse.Namespace) -> None:

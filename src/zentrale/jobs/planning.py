@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from zentrale.findings import Finding
-from zentrale.jobs.parts.part import Asked, Page, Part, R, Request
+from zentrale.jobs.parts.part import Asked, Fact, Page, Part, R, Request
 from zentrale.jobs.parts.registry import PARTS, load
 from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
@@ -44,6 +44,10 @@ class Calculation:
     @property
     def findings(self) -> list[Finding]:
         return [f for part in self.parts for f in self.of(part).findings]
+
+    def facts(self) -> list[Fact]:
+        """What is worth comparing with another state of the plan, part by part."""
+        return [fact for part in self.parts for fact in part.facts(self.plan, self.of(part))]
 
     def document(self) -> dict[str, object]:
         """Plain values with stable keys and units in them."""

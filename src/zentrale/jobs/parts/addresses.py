@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.addresses import AddressPlan, plan_addresses
 from zentrale.site.model import Plan
 
@@ -76,4 +76,8 @@ def lists(addresses: AddressPlan) -> dict[str, bytes]:
     return {"dhcp-reservations.conf": addresses.reservations().encode("utf-8")}
 
 
-PART = Part("addresses", calculate, document, show, proposes=proposes, lists=lists)
+def facts(plan: Plan, result: AddressPlan) -> list[Fact]:
+    return [Fact("address", f"{d.kind} {d.name}", str(d.address)) for d in result.devices]
+
+
+PART = Part("addresses", calculate, document, show, proposes=proposes, lists=lists, facts=facts)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request, plain
 from zentrale.planning.detail import DetailPlan, plan_detail
 from zentrale.site.model import Plan
 
@@ -63,4 +63,17 @@ def figures_of(plan: Plan, result: DetailPlan) -> dict[str, bytes]:
     return {} if result.ground is None else {"coverage.png": coverage_figure.coverage_figure(plan, result)}
 
 
-PART = Part("detail", calculate, document, show, figures_of)
+def facts(plan: Plan, result: DetailPlan) -> list[Fact]:
+    return [
+        Fact(
+            "level of detail",
+            f"camera {d.camera}",
+            f"{d.pixels_per_m:.0f} px/m, {d.level or 'nothing'}",
+            d.pixels_per_m,
+        )
+        for d in result.cameras
+        if d.pixels_per_m is not None
+    ]
+
+
+PART = Part("detail", calculate, document, show, figures_of, facts=facts)

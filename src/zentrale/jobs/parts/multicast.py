@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request, plain
 from zentrale.planning.multicast import MulticastPlan, plan_multicast
 from zentrale.site.model import Plan
 
@@ -61,4 +61,10 @@ def proposes(multicast: MulticastPlan) -> dict[tuple[str, str], str]:
     return {(camera, f"multicast_{stream}"): group for (camera, stream), group in multicast.proposals().items()}
 
 
-PART = Part("multicast", calculate, document, show, proposes=proposes)
+def facts(plan: Plan, result: MulticastPlan) -> list[Fact]:
+    return [
+        Fact("multicast group", f"camera {g.camera}, {g.stream} stream", f"{g.group}:{g.port}") for g in result.groups
+    ]
+
+
+PART = Part("multicast", calculate, document, show, proposes=proposes, facts=facts)

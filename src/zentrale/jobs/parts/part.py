@@ -40,6 +40,16 @@ class Asked:
     pairs: bool = False
 
 
+@dataclass(frozen=True)
+class Fact:
+    """One thing that the result says, for comparing two plans: `text` as a person reads it, `number` where it is one."""
+
+    about: str
+    subject: str
+    text: str
+    number: float | None = None
+
+
 class Page(Protocol):
     """Where a part is shown: headings, tables and lines, however they look there."""
 
@@ -64,6 +74,7 @@ class Part(Generic[R]):
     figures:  PNG files by name
     applies:  whether it is calculated where all parts are asked for
     proposes: what it would enter into cameras.csv, by camera and column
+    facts:    what is worth comparing between two states of a plan
     lists:    files of its own beside that, by name, made when it is entered
     """
 
@@ -74,6 +85,7 @@ class Part(Generic[R]):
     figures: Callable[[Plan, R], dict[str, bytes]] = lambda plan, result: {}
     applies: Callable[[Plan], bool] = lambda plan: True
     proposes: Callable[[R], Mapping[tuple[str, str], str]] = lambda result: {}
+    facts: Callable[[Plan, R], Sequence[Fact]] = lambda plan, result: ()
     lists: Callable[[R], dict[str, bytes]] = lambda result: {}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zentrale import quantities
 from zentrale.jobs.parts import power
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request, plain
 from zentrale.planning.ports import PortRow, PortTables, plan_ports
 from zentrale.site.model import Plan
 
@@ -71,4 +71,13 @@ def _port_row(plan: Plan, row: PortRow) -> list[str]:
     ]  # fmt: skip
 
 
-PART = Part("ports", calculate, document, show)
+def facts(plan: Plan, result: PortTables) -> list[Fact]:
+    """What each used port is set to."""
+    return [
+        Fact("port", f"{row.switch}:{row.port}", f"{row.label}, {row.mode} {', '.join(row.zones)}".rstrip())
+        for row in result.rows
+        if row.kind != "free" or row.given
+    ]
+
+
+PART = Part("ports", calculate, document, show, facts=facts)

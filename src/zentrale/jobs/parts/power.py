@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.power import PowerPlan, SwitchPower, plan_power
 from zentrale.site.model import Mode, Plan
 
@@ -152,4 +152,32 @@ def figures_of(plan: Plan, result: PowerPlan) -> dict[str, bytes]:
     return {"power.png": figures.power_figure(plan, result)}
 
 
-PART = Part("power", calculate, document, show, figures_of)
+def facts(plan: Plan, result: PowerPlan) -> list[Fact]:
+    """Of each switch and each port, at worst."""
+    found = []
+    for switch in result.switches:
+        drawn, subject = switch.draw_w[Mode.WORST], f"switch {switch.switch}"
+        text = (
+            f"{quantities.power(drawn)} of {quantities.power(switch.budget_w)}, {quantities.power(switch.left_w)} left"
+        )
+        found.append(Fact("PoE power", subject, text, drawn if switch.budget_w else None))
+        found += [
+            Fact(
+                "PoE power at the port",
+                f"camera {p.camera}",
+                quantities.power(p.draw_w[Mode.WORST]),
+                p.draw_w[Mode.WORST],
+            )
+            for p in switch.ports
+        ]
+    for b in result.batteries:
+        text = (
+            f"{quantities.seconds(60 * b.run_time_min)} at {quantities.power(b.load_w)}"
+            if b.load_w
+            else "nothing to carry"
+        )
+        found.append(Fact("battery lasts", f"battery {b.battery}", text))
+    return found
+
+
+PART = Part("power", calculate, document, show, figures_of, facts=facts)

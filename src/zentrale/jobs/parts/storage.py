@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
 from zentrale.site.model import Plan
 
@@ -108,4 +108,11 @@ def figures_of(plan: Plan, result: StoragePlan) -> dict[str, bytes]:
     return {"storage.png": figures.storage_figure(plan, result)}
 
 
-PART = Part("storage", calculate, document, show, figures_of)
+def facts(plan: Plan, result: StoragePlan) -> list[Fact]:
+    return [
+        Fact("days kept", f"recorder {r.recorder}", "no drives" if r.days is None else f"{r.days:.1f} days", r.days)
+        for r in result.recorders
+    ]
+
+
+PART = Part("storage", calculate, document, show, figures_of, facts=facts)

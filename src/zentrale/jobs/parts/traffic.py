@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zentrale import quantities
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request, plain
 from zentrale.planning.delays import PathDelay, delay_findings, path_delays
 from zentrale.planning.traffic import LinkLoad, TrafficPlan, plan_traffic
 from zentrale.site.model import Plan
@@ -146,4 +146,19 @@ def figures_of(plan: Plan, result: Loads) -> dict[str, bytes]:
     }
 
 
-PART = Part("traffic", calculate, document, show, figures_of)
+def facts(plan: Plan, result: Loads) -> list[Fact]:
+    """Loads of links, legs and viewers, and what recorders take in."""
+    found = [
+        Fact("load", f"{load.kind} {load.name}",
+             f"{quantities.bitrate(load.load_bps)}, {quantities.share(load.load_bps, load.rate_bps)} of line rate", load.share)
+        for load in result.links
+        if load.kind != "port"
+    ]  # fmt: skip
+    return found + [
+        Fact("recorder takes in", f"recorder {r.recorder}",
+             f"{quantities.bitrate(r.ingest_bps)} on {quantities.count(r.channels_used, 'channel')}")
+        for r in result.recorders
+    ]  # fmt: skip
+
+
+PART = Part("traffic", calculate, document, show, figures_of, facts=facts)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zentrale.findings import Finding
-from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
+from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.access_list import ANY, AccessRow, access_rows
 from zentrale.planning.reach import Cell, Party, ReachPlan, plan_reach
 from zentrale.site.model import INTERNET, Plan
@@ -99,4 +99,8 @@ def figures_of(plan: Plan, result: ZonesPlan) -> dict[str, bytes]:
     return {"reach.png": network_figures.reach_figure(plan, result.reach)}
 
 
-PART = Part("zones", calculate, document, show, figures_of)
+def facts(plan: Plan, result: ZonesPlan) -> list[Fact]:
+    return [Fact("reaches", f"{c.origin} to {c.to}", "yes" if c.allowed else "no") for c in result.reach.cells]
+
+
+PART = Part("zones", calculate, document, show, figures_of, facts=facts)
