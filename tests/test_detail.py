@@ -61,11 +61,21 @@ def test_turning_camera_and_target_together_changes_nothing(turn: float, x: floa
     assert before == pytest.approx(after, rel=1e-6) or min(before, after) == 0  # on the very edge either is right
 
 
-@given(st.floats(-100, 100), st.floats(-100, 100), st.floats(10, 170), st.floats(-20, 90), st.booleans())
-def test_nothing_is_seen_beyond_the_farthest(x: float, y: float, angle: float, tilt: float, fisheye: bool) -> None:
-    view = View("c", 0, 0, 4, 30, tilt, angle, 1920, 1080, fisheye)
-    if math.hypot(x, y) > view.farthest_m:
-        assert pixels(view, x, y) < LEVELS["monitor"]
+@given(
+    st.floats(-100, 100),
+    st.floats(-100, 100),
+    st.floats(10, 170),
+    st.floats(-20, 90),
+    st.booleans(),
+    st.floats(-180, 180),
+)
+def test_nothing_is_seen_beyond_the_farthest(
+    x: float, y: float, angle: float, tilt: float, fisheye: bool, turn: float
+) -> None:
+    view = View("c", 0, 0, 4, turn, tilt, angle, 1920, 1080, fisheye)
+    west, east, south, north = view.bounds("detect")
+    if math.hypot(x, y) > view.farthest_m("detect") or not (west <= x <= east and south <= y <= north):
+        assert pixels(view, x, y) < LEVELS["detect"]
 
 
 def feature(kind: str, *corners: tuple[float, float], **more: str) -> dict[str, Any]:

@@ -15,6 +15,7 @@ import math
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -66,7 +67,12 @@ class Burst:
 
 def plan_burst(sources: Iterable[Source], rate_bps: float) -> Burst:
     """The burst of `sources` on a link of `rate_bps`."""
-    classes = {s: n for s, n in Counter(sources).items() if s.bitrate_bps > 0}
+    return _burst(frozenset((s, n) for s, n in Counter(sources).items() if s.bitrate_bps > 0), rate_bps)
+
+
+@lru_cache(maxsize=4096)  # on most sites many links carry so many cameras of the same kinds
+def _burst(counted: frozenset[tuple[Source, int]], rate_bps: float) -> Burst:
+    classes = dict(sorted(counted, key=repr))
     mean = sum(s.bitrate_bps * n for s, n in classes.items())
     if not classes:
         return Burst(0.0, 0.0, 0.0, 0.0, 0.0)

@@ -58,33 +58,49 @@ class View:
         below = self.height_m - TARGET_HEIGHT_M
         along = ahead * math.cos(tilt) + below * math.sin(tilt)
         down = below * math.cos(tilt) - ahead * math.sin(tilt)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            if self.fisheye:
-                off_axis = np.arctan2(np.hypot(right, down), along)
-                distance = np.sqrt(along**2 + right**2 + down**2)
-                per_radian = min(self.width_px, self.height_px) / math.radians(self.horizontal_deg)
-                pixels = np.where(off_axis <= math.radians(self.horizontal_deg) / 2, per_radian / distance, 0.0)
-            else:
-                half = math.tan(math.radians(self.horizontal_deg) / 2)
-                inside = (along > 0) & (abs(right) <= along * half)
-                inside &= abs(down) <= along * half * self.height_px / self.width_px
-                pixels = np.where(inside, self.width_px / (2 * along * half), 0.0)
-        return np.asarray(np.nan_to_num(pixels, posinf=1e9))
-
-    @property
-    def farthest_m(self) -> float:
-        """Beyond this distance over the ground nothing reaches the lowest level, in any direction."""
-        half = math.radians(self.horizontal_deg) / 2
-        lowest = LEVELS["monitor"]
+        pixels = np.zeros_like(along)
         if self.fisheye:
-            return min(self.width_px, self.height_px) / (2 * half) / lowest
+            off_axis = np.arctan2(np.hypot(right, down), along)
+            distance = np.maximum(np.sqrt(along**2 + right**2 + down**2), 1e-6)
+            per_radian = min(self.width_px, self.height_px) / math.radians(self.horizontal_deg)
+            np.divide(per_radian, distance, out=pixels, where=off_axis <= math.radians(self.horizontal_deg) / 2)
+        else:
+            half = math.tan(math.radians(self.horizontal_deg) / 2)
+            inside = (along > 0) & (abs(right) <= along * half)
+            inside &= abs(down) <= along * half * self.height_px / self.width_px
+            np.divide(self.width_px / (2 * half), along, out=pixels, where=inside)
+        return pixels
+
+    def farthest_m(self, level: str) -> float:
+        """Beyond this distance over the ground nothing reaches that level, in any direction."""
+        half = math.radians(self.horizontal_deg) / 2
+        if self.fisheye:
+            return min(self.width_px, self.height_px) / (2 * half) / LEVELS[level]
         # At the corner of the picture, farthest from its axis.
         diagonal = math.hypot(1, math.tan(half), math.tan(half) * self.height_px / self.width_px)
-        return self.width_px / (2 * math.tan(half)) / lowest * diagonal
+        return self.width_px / (2 * math.tan(half)) / LEVELS[level] * diagonal
+
+    def bounds(self, level: str) -> tuple[float, float, float, float]:
+        """A box from west to east and south to north outside of which nothing reaches that level."""
+        far = self.farthest_m(level)
+        if self.fisheye:
+            return self.x_m - far, self.x_m + far, self.y_m - far, self.y_m + far
+        heading, tilt = math.radians(self.heading_deg), math.radians(self.tilt_deg)
+        half = math.tan(math.radians(self.horizontal_deg) / 2)
+        corners = []
+        for ahead in (-far, far):  # the sides of the picture on the ground are straight lines
+            along = ahead * math.cos(tilt) + (self.height_m - TARGET_HEIGHT_M) * math.sin(tilt)
+            if along <= 0 and math.cos(tilt) > 1e-9:  # behind the picture: from where it begins
+                ahead, along = (TARGET_HEIGHT_M - self.height_m) * math.tan(tilt), 0.0
+            corners += [(ahead, side * along * half) for side in (-1, 1)]
+        xs = [self.x_m + a * math.sin(heading) + r * math.cos(heading) for a, r in corners]
+        ys = [self.y_m + a * math.cos(heading) - r * math.sin(heading) for a, r in corners]
+        x, y = self.x_m, self.y_m
+        return max(min(xs), x - far), min(max(xs), x + far), max(min(ys), y - far), min(max(ys), y + far)
 
     def reach_m(self, level: str) -> float:
         """How far along its heading a target is still resolved to `level`; 0 where nowhere."""
-        distances = np.arange(0.25, 2000.0, 0.25)
+        distances = np.arange(0.25, min(2000.0, self.farthest_m(level) + 0.25), 0.25)
         heading = math.radians(self.heading_deg)
         pixels = self.pixels_per_m(self.x_m + distances * math.sin(heading), self.y_m + distances * math.cos(heading))
         good = distances[pixels >= LEVELS[level]]
@@ -202,6 +218,8 @@ def _detail(camera: Camera, view: View, obstacles: BaseGeometry) -> CameraDetail
 
 def _free_m(view: View, obstacles: BaseGeometry) -> float:
     """How far the sight is free along the heading, over the ground; infinite where nothing stands there."""
+    if obstacles.is_empty:
+        return math.inf
     heading, far = math.radians(view.heading_deg), 10_000.0
     east, north = math.sin(heading), math.cos(heading)
     start = (view.x_m + _OWN_WALL_M * east, view.y_m + _OWN_WALL_M * north)
@@ -234,13 +252,14 @@ def _ground(views: list[View], outline: Outline) -> Ground:
 
 
 def _best(views: list[View], outline: Outline, x_m: Points, y_m: Points) -> Points:
-    """The best of all cameras at each point, with what buildings and walls hide left out."""
+    """The best of all cameras at each point, with what buildings and walls hide left out. `y_m` rises."""
     obstacles = outline.obstacles()
     shapely.prepare(obstacles)
     best = np.zeros_like(x_m)
     for view in views:
-        reach = view.farthest_m
-        near = np.flatnonzero((abs(x_m - view.x_m) <= reach) & (abs(y_m - view.y_m) <= reach))
+        west, east, south, north = view.bounds("monitor")
+        first, last = np.searchsorted(y_m, (south, north + 1e-9))
+        near = first + np.flatnonzero((x_m[first:last] >= west) & (x_m[first:last] <= east))
         pixels = view.pixels_per_m(x_m[near], y_m[near])
         good = (pixels > best[near]) & (pixels >= LEVELS["monitor"])
         better, pixels = near[good], pixels[good]

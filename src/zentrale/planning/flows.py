@@ -56,7 +56,7 @@ def recorded_bps(plan: Plan, camera: Camera) -> float:
 def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
     """Pixels per second that the recorder decodes for its own screen: of the cameras with most, as many as it shows."""
     rates = []
-    for camera in plan.cameras:
+    for camera in plan.cameras if recorder.own_panels else ():
         if camera.recorder == recorder.name:
             streams = plan.streams(camera)
             stream = streams.get(recorder.own_stream, streams["main"])
@@ -64,10 +64,13 @@ def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
     return float(sum(sorted(rates, reverse=True)[: recorder.own_panels]))
 
 
-def sent_bps(plan: Plan, recorder: str) -> float:
-    """Bits per second that a recorder sends to viewers, without overhead; a multicast stream counts once."""
-    relayed = (flow for flow in _viewer_flows(plan) if flow.relayed and flow.camera.recorder == recorder)
-    return float(sum(flow.plan.bitrate_bps for flow in relayed))
+def sent_by_recorders(plan: Plan) -> dict[str, float]:
+    """Bits per second that each recorder sends to viewers, without overhead; a multicast stream counts once."""
+    sent = {recorder.name: 0.0 for recorder in plan.recorders}
+    for flow in _viewer_flows(plan):
+        if flow.relayed:
+            sent[flow.camera.recorder] += flow.plan.bitrate_bps
+    return sent
 
 
 def sent_by_cameras(plan: Plan) -> dict[str, float]:
@@ -81,9 +84,12 @@ def sent_by_cameras(plan: Plan) -> dict[str, float]:
 
 def flows(plan: Plan) -> Iterator[Flow]:
     """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
+    recorded: dict[tuple[str, str], dict[str, StreamPlan]] = {}  # alike for cameras of one group on one recorder
     for camera in plan.cameras:
-        recorder = plan.recorder(camera.recorder)
-        for name, stream in recorded_streams(plan, camera).items():
+        recorder, alike = plan.recorder(camera.recorder), (camera.group, camera.recorder)
+        if alike not in recorded:
+            recorded[alike] = recorded_streams(plan, camera)
+        for name, stream in recorded[alike].items():
             receiver = ((recorder.switch, recorder.port), recorder.zone)
             yield Flow(camera, name, stream, (camera.switch, camera.port), camera.zone, (receiver,))
     yield from _viewer_flows(plan)

@@ -94,11 +94,11 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
     def put(switch: str, port: int, kind: str, device: str, zones: tuple[str, ...], **more: object) -> None:
         kind_of = types[switch]
         trunk = kind == "link" or len(zones) > 1
-        row = replace(
-            _free(switch, port, kind_of), kind=kind, device=device, label=device, mode="trunk" if trunk else "access",
-            access="" if trunk else zones[0], tagged=zones if trunk else (), role=_role(plan, zones) if not trunk else "",
-        )  # fmt: skip
-        rows[switch, port] = replace(row, **more)  # type: ignore[arg-type]
+        settings: dict[str, object] = {
+            "kind": kind, "device": device, "label": device, "mode": "trunk" if trunk else "access",
+            "access": "" if trunk else zones[0], "tagged": zones if trunk else (), "role": "" if trunk else _role(plan, zones),
+        }  # fmt: skip
+        rows[switch, port] = replace(_free(switch, port, kind_of), **(settings | more))  # type: ignore[arg-type]
 
     for camera in plan.cameras:
         if not camera.wireless:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.planning.flows import recorded_bps, recorded_streams, sent_bps, shown_pixels_per_s
+from zentrale.planning.flows import recorded_bps, recorded_streams, shown_pixels_per_s
 from zentrale.site.model import Camera, ChannelLimit, Plan, Recorder, RecorderType
 
 _TB = 1e12
@@ -26,11 +26,11 @@ class Fit:
         return not self.reasons
 
 
-def recorder_fits(plan: Plan, recorder: Recorder, cameras: Sequence[Camera], needed_bytes: float) -> tuple[Fit, ...]:
-    """Every recorder type, smallest first: by channels, then by what it takes in."""
+def recorder_fits(plan: Plan, recorder: Recorder, cameras: Sequence[Camera], sent: float) -> tuple[Fit, ...]:
+    """Every recorder type, smallest first: by channels, then by what it takes in. `sent`: to viewers [bit/s]."""
     types = sorted(plan.recorder_types, key=lambda t: (t.channels, t.ingest_mbps, t.bays))
     return tuple(
-        Fit(t.name, tuple(_reasons(plan, t, recorder, cameras)), licences_missing(t, recorder, len(cameras)))
+        Fit(t.name, tuple(_reasons(plan, t, recorder, cameras, sent)), licences_missing(t, recorder, len(cameras)))
         for t in types
     )
 
@@ -41,14 +41,13 @@ def licences_missing(kind: RecorderType, recorder: Recorder, cameras: int) -> in
     return max(0, cameras - kind.licences_included - recorder.licences_held)
 
 
-def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequence[Camera]) -> list[str]:
+def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequence[Camera], sent: float) -> list[str]:
     reasons = []
     if len(cameras) > kind.channels:
         reasons.append(f"{kind.channels} channels for {len(cameras)} cameras")
     ingest = sum(recorded_bps(plan, c) for c in cameras)
     if ingest > kind.ingest_mbps * 1e6:
         reasons.append(f"takes in {kind.ingest_mbps:g} of {quantities.bitrate(ingest)}")
-    sent = sent_bps(plan, recorder.name)
     if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
         reasons.append(f"sends {kind.output_mbps:g} of {quantities.bitrate(sent)} to viewers")
     shown = shown_pixels_per_s(plan, recorder)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.flows import sent_by_recorders
 from zentrale.planning.recorder_fit import Fit, fit_findings, recorder_fits
 from zentrale.site.model import Camera, Plan, Recorder, RecordingPlan, Storage
 from zentrale.site.values import timetable_minutes
@@ -122,9 +123,12 @@ def drive_failure(storage: Storage) -> str:
 def plan_storage(plan: Plan) -> StoragePlan:
     """Storage of every recorder, with findings."""
     recorders, findings = [], []
+    sent, on = sent_by_recorders(plan), dict[str, list[Camera]]()
+    for camera in plan.cameras:
+        on.setdefault(camera.recorder, []).append(camera)
     for recorder in plan.recorders:
-        cameras = [c for c in plan.cameras if c.recorder == recorder.name]
-        result = _recorder_storage(plan, recorder, cameras)
+        cameras = on.get(recorder.name, [])
+        result = _recorder_storage(plan, recorder, cameras, sent[recorder.name])
         recorders.append(result)
         findings += _findings(recorder, result)
         findings += fit_findings(plan, recorder, cameras)
@@ -148,7 +152,7 @@ def _camera_storage(plan: Plan, camera: Camera) -> CameraStorage:
     )  # fmt: skip
 
 
-def _recorder_storage(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> RecorderStorage:
+def _recorder_storage(plan: Plan, recorder: Recorder, cameras: Sequence[Camera], sent: float) -> RecorderStorage:
     stored = tuple(_camera_storage(plan, camera) for camera in cameras)
     day = sum(c.day_bytes for c in stored)
     needed = sum(c.needed_bytes for c in stored)
@@ -167,7 +171,7 @@ def _recorder_storage(plan: Plan, recorder: Recorder, cameras: Sequence[Camera])
         usable / day if usable is not None and day else None,
         usable / needed if usable is not None and needed else None,
         drive_failure(recorder.storage) if recorder.storage else "no drives are planned",
-        recorder_fits(plan, recorder, cameras, needed),
+        recorder_fits(plan, recorder, cameras, sent),
     )
 
 

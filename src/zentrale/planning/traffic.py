@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.bursts import Burst, Source, plan_burst
-from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_bps
+from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_by_recorders
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
@@ -88,8 +88,9 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     for camera in plan.cameras:
         on[camera.recorder].append(camera)
     recorders = tuple(_recorder_load(plan, name, cameras) for name, cameras in on.items())
+    sent = sent_by_recorders(plan)
     for recorder_load in recorders:
-        findings += _recorder_findings(plan, recorder_load, on[recorder_load.recorder])
+        findings += _recorder_findings(plan, recorder_load, on[recorder_load.recorder], sent[recorder_load.recorder])
     estimated = tuple(
         f"{group.name}, {name} stream"
         for group in plan.groups
@@ -254,7 +255,7 @@ def _recorder_load(plan: Plan, name: str, cameras: list[Camera]) -> RecorderLoad
     return RecorderLoad(name, kind.channels, len(cameras), ingest, kind.ingest_mbps * 1e6)
 
 
-def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera]) -> list[Finding]:
+def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera], sent: float) -> list[Finding]:
     findings = []
     subject = f"recorder {load.recorder}"
     source = f"types.toml recorder type {plan.recorder(load.recorder).type}"
@@ -264,7 +265,6 @@ def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera]) ->
                     quantities.bitrate(load.ingest_limit_bps), source)
         )  # fmt: skip
     kind = plan.recorder_type(plan.recorder(load.recorder))
-    sent = sent_bps(plan, load.recorder)
     if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
         limit = f"{kind.output_mbps:g} Mbit/s to viewers"
         findings.append(finding("TRF-8", subject, f"{quantities.bitrate(sent)} watched at once", limit, source))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field
@@ -45,16 +46,20 @@ class CameraType(Part):
     projection: Literal["flat", "fisheye"] = "flat"
 
     def power_w(self, mode: Mode) -> float:
-        """Draw in `mode`; a mode the data sheet does not name is the day's draw.
+        """Draw in `mode`; see `_draws`."""
+        return self._draws[mode]
+
+    @cached_property
+    def _draws(self) -> dict[Mode, float]:
+        """A mode the data sheet does not name is the day's draw.
 
         At worst it is night, cold, and something moves: what each adds to the day's draw, together, and at most `most_w`.
         """
-        if mode is Mode.WORST:
-            singly = [self.power_w(m) for m in Mode if m is not Mode.WORST]
-            together = self.day_w + sum(max(0.0, drawn - self.day_w) for drawn in singly)
-            return together if self.most_w is None else max(*singly, min(together, self.most_w))
-        named = {Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}.get(mode)
-        return self.day_w if named is None else named
+        named = {Mode.DAY: self.day_w, Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}
+        singly = {mode: self.day_w if drawn is None else drawn for mode, drawn in named.items()}
+        together = self.day_w + sum(max(0.0, drawn - self.day_w) for drawn in singly.values())
+        worst = together if self.most_w is None else max(*singly.values(), min(together, self.most_w))
+        return {**singly, Mode.WORST: worst}
 
 
 class SwitchType(Part):
