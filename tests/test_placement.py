@@ -15,12 +15,15 @@ from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import PlanError
+from zentrale.planning.placed import as_placed, placed_findings
 from zentrale.planning.placement import plan_placement
 from zentrale.planning.placing.dealing import Dealt, cost_of, fits, mended
 from zentrale.planning.placing.problem import CabinetChoice, PlacementProblem, SwitchChoice
 from zentrale.planning.placing.programme import Cut
-from zentrale.planning.placing.search import Infeasible, Solution, place
+from zentrale.planning.placing.search import Infeasible, PlacedCabinet, PlacedSwitch, Solution, place
 from zentrale.planning.placing.weighing import broken, sharpened
+from zentrale.planning.power import plan_power
+from zentrale.planning.traffic import plan_traffic
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 
@@ -233,3 +236,61 @@ def test_a_cabinet_with_half_a_position_is_told(tmp_path: Path) -> None:
         read_plan(SiteFolder(make_site(tmp_path, half)))
     (problem_told,) = raised.value.problems
     assert problem_told.startswith("site.toml line ") and "field y_m is missing; expected it beside x_m" in problem_told
+
+
+ONE_HALL = '[[cabinets]]\nname = "hall"\nprice = 10\n[placement]\nswitch_types = ["small"]\n'
+SMALL_TYPE = """[[switch_types]]
+name = "small"
+maker = "Orrery"
+model = "Tern 6"
+ports = 6
+poe_ports = 4
+poe_budget_w = 40
+uplink_ports = 1
+uplink_rate_mbps = 2
+price = 100
+"""
+DIRECT = (
+    '[[viewers]]\nname = "desk"\nzone = "cameras"\nswitch = "cabinet"\nport = 7\nsource = "camera"\nstream = "main"\n'
+)
+
+
+@pytest.mark.parametrize(
+    ("viewers", "types", "switches"),
+    [
+        ("", SMALL_TYPE, 1),
+        # Each camera sends its 400 kbit/s twice, 844 kbit/s with overhead: two of them pass 70 % of 2 Mbit/s.
+        (DIRECT, SMALL_TYPE, 2),
+        # By multicast once: 2 x 2 x 422 is too much, 2 x 422 is not.
+        (DIRECT + "multicast = true\n", SMALL_TYPE, 2),
+        # The sub stream of 64 kbit/s: 2 x 490 kbit/s fit.
+        (DIRECT.replace("main", "sub") + "multicast = true\n", SMALL_TYPE, 1),
+        # By class 15.4 W are reserved for each, of which 27 W (30 less a tenth) hold one; by draw both.
+        ("", SMALL_TYPE.replace("= 40", '= 30\npoe_budgeting = "class"'), 2),
+        ("", SMALL_TYPE.replace("= 40", "= 30"), 1),
+    ],
+)
+def test_placement_counts_as_the_other_parts_do(tmp_path: Path, viewers: str, types: str, switches: int) -> None:
+    """What it shows is what `plan power` and `plan traffic` accept."""
+    site = SITE.replace("bitrate_kbps = 300", "bitrate_kbps = 400") + ONE_HALL + viewers
+    plan = read_plan(SiteFolder(make_site(tmp_path, site, types=TYPES + types)))
+    made = plan_placement(plan)
+    assert isinstance(made.result, Solution) and made.findings == ()
+    assert sum(len(k.switches) for k in made.result.cabinets) == switches
+    placed, said = as_placed(plan, made.result)
+    assert {c.switch for c in placed.cameras} == set(said) and len(said) == switches
+    bad = {f.code for f in (*plan_power(placed).findings, *plan_traffic(placed).findings) if f.severity.value != "note"}
+    assert not bad
+    # One switch for both, where two are needed, is told by the same parts.
+    both = PlacedCabinet("hall", (PlacedSwitch("small", ("north", "south")),), {"north": 20.0, "south": 30.0})
+    found = list(placed_findings(plan, replace(made.result, cabinets=(both,))))
+    assert [f.code for f in found] == (["PLC-6"] if switches == 2 else [])
+
+
+def test_what_is_shown_never_costs_more_than_the_nearest_cabinet() -> None:
+    """Out of time from the beginning, it is the nearest cabinet's deal itself, with real switches for each camera."""
+    ticks = iter(range(0, 10_000, 100))
+    p = problem([[10.0, 20.0]] * 3 + [[20.0, 10.0]], [13.0] * 4, [1] * 4)
+    plan = place(p, gap=1e-6, time_s=1, clock=lambda: float(next(ticks)))
+    assert isinstance(plan, Solution) and plan.by_hand is not None and plan.cost.total <= plan.by_hand.total
+    keeps_every_limit(p, plan)
