@@ -592,26 +592,31 @@ class Translation:
             await asyncio.gather(one_way(reader, back), one_way(there, writer))
 
 
-def test_a_camera_behind_a_translation_of_addresses(tmp_path: Path, stand_in: None) -> None:
-    """It tells the addresses and ports of its own side; the plan says where it is reached."""
-    lines = CAMERAS.replace("127.0.71.11", "127.0.71.9").splitlines()
-    rows = [f"{line},{more}" for line, more in zip(lines, ("http_port,rtsp_port", "18080,15540", ","), strict=True)]
-    site = make_site(tmp_path / "site", cameras="\n".join(rows) + "\n")
+def test_cameras_behind_a_translation_of_addresses(tmp_path: Path, stand_in: None) -> None:
+    """They tell the addresses and ports of their own side, and share one; the plan says where each is reached."""
+    lines = CAMERAS.replace("127.0.71.11", "127.0.71.9").replace("127.0.71.12", "127.0.71.9").splitlines()
+    ports = ("http_port,rtsp_port", "18080,15540", "18081,15541")
+    site = make_site(tmp_path / "site", cameras="\n".join(map(",".join, zip(lines, ports, strict=True))) + "\n")
     make_vault(site)
-    ways = {("127.0.71.9", 18080): ("127.0.71.11", 8080), ("127.0.71.9", 15540): ("127.0.71.11", 8554)}
+    ways = {("127.0.71.9", 18080): ("127.0.71.11", 8080), ("127.0.71.9", 15540): ("127.0.71.11", 8554),
+            ("127.0.71.9", 18081): ("127.0.71.12", 8080), ("127.0.71.9", 15541): ("127.0.71.12", 8554)}  # fmt: skip
     with Translation(ways):
-        assert zentrale("discover", "--no-sweep", "--no-probe", cwd=site).code in (0, 1)
-        seen = {
-            d["planned_as"]: d
-            for d in zentrale("discover", "--no-sweep", "--no-probe", "--json", cwd=site).json["devices"]
-        }
-        assert seen["north"]["address"] == "127.0.71.9"
-        registered = zentrale("register", "--only", "north", "--json", cwd=site)
-        shown = zentrale("verify", "--only", "north", "--seconds", "1", "--transport", "tcp", "--json", cwd=site)
-    (camera,) = (d for d in registered.json["devices"] if d["device"] == "camera north")
-    channel = next(s for s in camera["steps"] if s["step"] == "channel")
-    assert channel["after"] == "channel 1: rtsp://127.0.71.9:15540/live/main", registered.all
-    assert {s["stream"]: s["width_px"] for s in shown.json["streams"]} == {
-        "main": 320,
-        "sub": 160,
-    }
+        discovered = zentrale("discover", "--no-sweep", "--no-probe", "--json", cwd=site)
+        seen = {d["planned_as"]: d for d in discovered.json["devices"]}
+        assert {name: seen[name]["mac"][-2:] for name in ("north", "south")} == {"north": "11", "south": "12"}
+        registered = zentrale("register", "--json", cwd=site)
+        shown = zentrale("verify", "--seconds", "1", "--transport", "tcp", "--json", cwd=site)
+    for camera, channel, port in (("north", 1, 15540), ("south", 3, 15541)):
+        steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == f"camera {camera}")
+        after = next(s["after"] for s in steps if s["step"] == "channel")
+        assert after == f"channel {channel}: rtsp://127.0.71.9:{port}/live/main", registered.all
+    played = {(s["camera"], s["stream"]): s["width_px"] for s in shown.json["streams"]}
+    assert played == {(c, s): w for c in ("north", "south") for s, w in (("main", 320), ("sub", 160))}, shown.out
+
+
+def test_ports_tell_cameras_behind_one_address_apart(tmp_path: Path) -> None:
+    lines = CAMERAS.replace("127.0.71.11", "127.0.71.9").replace("127.0.71.12", "127.0.71.9").splitlines()
+    for ports, fits in ((("18080,", "18081,"), True), (("18080,", "18080,"), False), ((",", ","), False)):
+        rows = map(",".join, zip(lines, ("http_port,rtsp_port", *ports), strict=True))
+        shown = zentrale("check", cwd=make_site(tmp_path, cameras="\n".join(rows) + "\n"))
+        assert (shown.code == 0) is fits and ("127.0.71.9" in shown.err) is not fits

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from ipaddress import ip_address
 from typing import Any
+from urllib.parse import urlsplit
 
 from zentrale.jobs.states import State
 from zentrale.site.identity import Identity
@@ -54,6 +55,14 @@ class FoundDevice:
     def own_endpoint(self) -> str:
         """The endpoint, where it belongs to this host alone."""
         return "" if self.shared_endpoint else self.endpoint
+
+    @property
+    def port(self) -> int | None:
+        """Of its ONVIF service; None where it has none."""
+        if not self.url:
+            return None
+        parts = urlsplit(self.url)
+        return parts.port or (443 if parts.scheme == "https" else 80)
 
     @property
     def addresses(self) -> tuple[str, ...]:

@@ -52,7 +52,7 @@ class Expected:
         names += [n for n, p in planned.items() if p.mac and p.mac in identity.macs]
         names += [n for n, known, _ in self.known if known.same_device(identity)]
         names += [n for n, _, address in self.bindings if address == device.address]
-        names += [n for n, p in planned.items() if p.host == device.address]
+        names += [n for n, p in planned.items() if p.reached_at(device.address, device.port)]
         names += [n for n, known, host in self.known if host == device.address and known.same_device(identity) is None]
         return list(dict.fromkeys(names))
 

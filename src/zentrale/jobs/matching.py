@@ -24,6 +24,8 @@ class Device(Protocol):
     @property
     def addresses(self) -> tuple[str, ...]: ...
     @property
+    def port(self) -> int | None: ...
+    @property
     def maker(self) -> str: ...
     @property
     def model(self) -> str: ...
@@ -156,7 +158,7 @@ class _Match(Generic[D]):
     def by_address(self) -> None:
         for device in list(self.left):
             for name, row in self.planned.items():
-                here = row.host in device.addresses
+                here = any(row.reached_at(host, device.port) for host in device.addresses)
                 if here and name not in self.by_name and not (device.identity.macs and row.mac):
                     self.take(name, device)
                     break

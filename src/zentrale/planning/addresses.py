@@ -41,7 +41,7 @@ class ZoneAddresses:
 @dataclass(frozen=True)
 class DeviceAddress:
     """One device's address; `given` says that it stands in the plan, otherwise it is proposed, where `held` as the one that
-    the device was registered at.
+    the device was registered at; `translated`: it is that of a translation before it, not its own.
     """
 
     name: str
@@ -51,6 +51,7 @@ class DeviceAddress:
     mac: str
     given: bool
     held: bool = False
+    translated: bool = False
 
 
 @dataclass(frozen=True)
@@ -65,7 +66,7 @@ class AddressPlan:
 
     def reservations(self) -> str:
         """DHCP reservations as dnsmasq reads them: MAC address, name and address, a line for each device that has one."""
-        lines = [f"dhcp-host={d.mac},{d.name},{d.address}" for d in self.devices if d.mac]
+        lines = [f"dhcp-host={d.mac},{d.name},{d.address}" for d in self.devices if d.mac and not d.translated]
         return "\n".join(["# DHCP reservations, for dnsmasq", *lines, ""])
 
 
@@ -98,7 +99,8 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
             taken.add(address)
         assert address is not None
         devices.append(
-            DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address), device.name in known)
+            DeviceAddress(device.name, kind, device.zone, address, device.mac or "", bool(device.address), device.name in known,
+                          isinstance(device, Camera) and device.translated)
         )  # fmt: skip
     devices += [
         DeviceAddress(f"{r.name}-viewing", "recorder", r.viewing.zone, r.viewing.address, r.viewing.mac or "", True)
@@ -204,6 +206,8 @@ def _device_findings(
     sources = {c.name: c.source for c in plan.cameras}
     pools = {z.name: zones[z.name].pool for z in plan.zones if z.pool}  # one that is only proposed binds nobody
     for device in devices:
+        if device.translated:
+            continue
         zone = zones[device.zone]
         subject = f"{device.kind} {device.name}"
         source = sources.get(device.name, f"site.toml recorder {device.name}")

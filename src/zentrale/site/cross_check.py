@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import Any
 
 from zentrale.site.draft import LISTS, Draft, Location, Where
-from zentrale.site.model import EVERYWHERE, INTERNET
+from zentrale.site.model import EVERYWHERE, INTERNET, Camera
 from zentrale.site.timezone import posix_timezone
 
 # Which field of which part names an item of which other part. A field that holds several names, or none, is taken as
@@ -60,7 +61,8 @@ def cross_check(draft: Draft) -> list[str]:
     addressed = [(at, d) for part in ("recorders", "cameras") for at, d in draft.items(part)]
     legs = [((*at, "viewing"), r.viewing) for at, r in draft.items("recorders") if r.viewing is not None]
     for field in ("address", "mac"):
-        taken = [(value, (*at, field)) for at, device in [*addressed, *legs] if (value := getattr(device, field))]
+        taken = [(_place(device, field, value), (*at, field)) for at, device in [*addressed, *legs]
+                 if (value := getattr(device, field))]  # fmt: skip
         problems += _used_once(field, taken, where)
     channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in draft.items("cameras")]
     problems += _used_once("channel", channels, where)
@@ -70,6 +72,13 @@ def cross_check(draft: Draft) -> list[str]:
     asked = [(group, (*at, f"multicast_{stream}")) for stream in ("main", "sub") for at, c in draft.items("cameras")
              if (group := getattr(c, f"multicast_{stream}"))]  # fmt: skip
     return problems + _used_once("multicast group", asked, where)
+
+
+def _place(device: Any, field: str, value: object) -> str:
+    """A translation's address is shared, as long as the ports tell its cameras apart."""
+    if field == "address" and isinstance(device, Camera) and device.translated:
+        return f"{value} with http_port {device.http_port or '-'} and rtsp_port {device.rtsp_port or '-'}"
+    return str(value)
 
 
 def _references(draft: Draft) -> Iterator[str]:

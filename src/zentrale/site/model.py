@@ -81,6 +81,10 @@ class Recorder(Part):
         """Its planned address as text, as devices and sockets have it."""
         return str(self.address)
 
+    def reached_at(self, host: str, port: int | None) -> bool:
+        """Whether a device found there may be this one, by the plan's address."""
+        return self.host == host
+
     def legs(self) -> list[Leg]:
         """Its network connections, the camera side first."""
         first = Leg(zone=self.zone, switch=self.switch, port=self.port, address=self.address, mac=self.mac)
@@ -230,6 +234,15 @@ class Camera(Part):
     def host(self) -> str:
         """Its planned address as text, as devices and sockets have it; empty where none is planned."""
         return "" if self.address is None else str(self.address)
+
+    @property
+    def translated(self) -> bool:
+        """Whether its address is that of a translation before it, which others may share."""
+        return self.http_port is not None or self.rtsp_port is not None
+
+    def reached_at(self, host: str, port: int | None) -> bool:
+        """Whether a device found there may be this one, by the plan's address and port."""
+        return self.host == host and (self.http_port is None or port is None or port == self.http_port)
 
 
 class Plan(Part):

@@ -29,7 +29,7 @@ class Search:
 @dataclass(frozen=True)
 class Sighting:
     """One way's word of a device: `told` are the service addresses it gave, `ports` those that are open, `url` where it is to
-    be asked whatever it told.
+    be asked whatever it told, `translated` as one of several devices that share this address.
     """
 
     host: str
@@ -39,6 +39,7 @@ class Sighting:
     model: str = ""
     ports: tuple[int, ...] = ()
     url: str = ""
+    translated: bool = False
 
 
 @dataclass(frozen=True)

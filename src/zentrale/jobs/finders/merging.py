@@ -44,9 +44,11 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
     for host, ports in open_ports.items():
         if ports:
             _add_open_ports(found, host, ports, methods[host][-1])
+    answered = {host for host, _ in found}
     for item in seen:
-        if item.url and not any(host == item.host for host, _ in found):
-            found[item.host, _port(item.url)] = FoundDevice(item.host, item.url, item.method)
+        place = (item.host, _port(item.url)) if item.url else None
+        if place and place not in found and (item.translated or item.host not in answered):
+            found[place] = FoundDevice(item.host, item.url, item.method)
     return list(found.values())
 
 

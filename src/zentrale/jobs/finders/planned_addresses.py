@@ -11,18 +11,18 @@ class PlannedAddresses(Finder):
     name = "planned"
 
     def looks(self, search: Search) -> Looked:
-        return Looked(asked=frozenset(address for address, _ in _planned(search.plan)) if search.plan else frozenset())
+        return Looked(asked=frozenset(address for address, *_ in _planned(search.plan)) if search.plan else frozenset())
 
     async def find(self, search: Search) -> list[Sighting]:
         if search.plan is None:
             return []
         return [
-            Sighting(address, self.name, url=f"http://{address}:{port}{SERVICE_PATH}")
-            for address, port in _planned(search.plan)
+            Sighting(address, self.name, url=f"http://{address}:{port}{SERVICE_PATH}", translated=translated)
+            for address, port, translated in _planned(search.plan)
         ]
 
 
-def _planned(plan: Plan) -> list[tuple[str, int]]:
-    """Recorders, and cameras behind a translation: address and port."""
-    behind = [(c.host, c.http_port) for c in plan.cameras if c.host and c.http_port]
-    return [*((r.host, r.http_port) for r in plan.recorders), *behind]
+def _planned(plan: Plan) -> list[tuple[str, int, bool]]:
+    """Recorders, and cameras behind a translation: address, port, and whether it is one of these."""
+    behind = [(c.host, c.http_port, True) for c in plan.cameras if c.host and c.http_port]
+    return [*((r.host, r.http_port, False) for r in plan.recorders), *behind]
