@@ -57,6 +57,7 @@ def _own_network() -> bool:
 
 
 OWN_NETWORK = _own_network()
+os.environ.pop("COLUMNS", None)  # the test runner's own; output is as wide as a pipe's where no test says otherwise
 INSIDE = "TESTS_IN_A_USER_NAMESPACE"
 settings.register_profile("default", deadline=None, max_examples=150)
 settings.load_profile("default")

@@ -152,7 +152,7 @@ def test_a_partial_or_killed_run_changes_no_statement_about_what_it_did_not_look
             killed.kill()
     assert told_of_north() == before
     assert "was interrupted" in (site / "output/handover/index.html").read_text()
-    after = zentrale("verify", "--only", "north", "--seconds", "1", cwd=site)
+    after = zentrale("verify", "--only", "north", "--seconds", "1", "--details", cwd=site)
     assert after.code in (0, 1) and "H264" in after.out, "where it is, is still known"
 
 

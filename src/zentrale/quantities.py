@@ -72,6 +72,12 @@ def timestamp(moment: datetime) -> str:
     return moment.astimezone().isoformat(timespec="seconds")
 
 
+def moment(moment: datetime) -> str:
+    """The local time with its zone's name, as people read it: 2026-03-01 14:05:10 CET."""
+    local = moment.astimezone()
+    return f"{local:%Y-%m-%d %H:%M:%S} {local.tzname()}"
+
+
 def clock_time(moment: datetime) -> str:
     """The time of day here, up to the full minute after it; with the date where that is another day."""
     local = (moment + timedelta(seconds=59, microseconds=999_999)).astimezone()

@@ -37,6 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)"
     )
+    options.add_details(parser)
     options.add_entering(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
@@ -81,17 +82,39 @@ def run(args: argparse.Namespace) -> int:
 
 def _show(output: Output, plan: Plan, result: Discovery) -> None:
     from zentrale import quantities
+
+    planned, good = len(plan.cameras) + len(plan.recorders), result.matching.as_planned(plan)
+    said = (
+        f"{len(good)} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+        if result.matching.devices
+        else "nothing answered"
+    )
+    output.result(result.findings, "all planned devices found, and nothing else", said)
+    output.line()
+    swept = ", ".join(result.swept) or "nothing"
+    output.line(f"asked from {result.choice.adapter} ({result.choice.reason}); swept {swept}")
+    if output.details:
+        _show_devices(output, plan, result)
+    elif result.matching.devices:
+        output.line("every device: `zentrale discover --details`")
+    if not good:
+        output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
+    elif len(good) < planned:
+        output.next("find what is missing, then `zentrale discover` again; or go on: `zentrale register --dry-run`")
+    else:
+        output.next("`zentrale register --dry-run`, then `zentrale register`")
+
+
+def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
     from zentrale.jobs.states import State
 
-    output.line(f"adapter: {result.choice.adapter}: {result.choice.reason}")
-    output.line(f"swept:   {', '.join(result.swept) or 'nothing'}")
+    good = result.matching.as_planned(plan)
     name_of = result.matching.name_of
     bad = {
         s.value for s in (State.DEFAULT_PASSWORD, State.UNKNOWN_PASSWORD, State.OPEN, State.NO_ANSWER, State.LOCKED,
                           State.UNSAFE, State.FAILING)
     }  # fmt: skip
     wary = {State.FRESH.value: "note", State.NOT_ASKED.value: "warning"}
-    good = result.matching.as_planned(plan)
     order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
     rows = []
     for device in sorted(result.matching.devices, key=lambda d: order.get(name_of(d), len(order))):
@@ -106,18 +129,6 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
     rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
     output.line()
     output.table(["planned as", "maker", "model", "address", "MAC address", "firmware", "state", "found by"], rows)
-    if result.findings:
-        output.heading("Findings")
-        output.findings(result.findings)
-    planned = len(plan.cameras) + len(plan.recorders)
-    found = len(good)
-    summary = (
-        f"{found} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
-    )
-    output.line()
-    output.line(summary, "bold")
-    output.verdict(result.findings, "all planned devices found, and nothing else")
-    output.hint("next: `zentrale register --dry-run`, then `zentrale register`")
 
 
 def _device(content: dict[str, object]) -> dict[str, object]:

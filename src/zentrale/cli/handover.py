@@ -19,6 +19,7 @@ EXAMPLE = "zentrale handover --site brackwater"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    options.add_details(parser)
     options.add_site(parser)
     options.add_json(parser)
     options.add_common(parser)
@@ -47,24 +48,22 @@ def run(args: argparse.Namespace) -> int:
             "never_asked": [{"what": n.what, "subjects": list(n.subjects)} for n in result.never_asked],
             "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
         })  # fmt: skip
-    output.findings(result.open_findings)
-    if result.settled:
+    good = "no open finding among what was looked at" if result.never_asked else "no open findings"
+    output.result(result.open_findings, good)
+    output.line()
+    if not result.verified:
+        output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")
+    if result.settled and output.details:
         output.heading("Settled on the way")
         output.table(
             ["code", "about", "settled by"], ([s.finding.code, s.finding.subject, s.how] for s in result.settled)
         )
-    if result.never_asked:
-        output.heading("Not known: no run has looked at this")
-        output.table(
-            ["what", ">number", "where"],
-            ([n.what, str(len(n.subjects)), _some(n.subjects)] for n in result.never_asked),
-        )
-    if not result.verified:
-        output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")
-    good = "no open finding among what was looked at" if result.never_asked else "no open findings"
-    output.verdict(result.open_findings, good)
+    elif result.settled:
+        output.line(f"{quantities.count(len(result.settled), 'finding')} settled on the way (--details)")
+    for n in result.never_asked:
+        output.line(f"not known, no run has looked at it: {n.what}, {len(n.subjects)}: {_some(n.subjects)}")
     output.line(f"{quantities.count(len(result.files), 'file')} in {result.folder}", "bold")
-    output.hint(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
+    output.next(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
     return EXIT_FAULTS if count_faults(result.open_findings) or result.never_asked else EXIT_AS_PLANNED
 
 

@@ -37,6 +37,12 @@ def add_json(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="one JSON document on stdout")
 
 
+def add_details(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--details", action="store_true", help="also the tables, what is well, and where each limit stands"
+    )
+
+
 def add_only(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--only", metavar="WHICH", action="append", default=[], help="camera names, groups or patterns, with commas"

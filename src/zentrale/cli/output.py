@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -20,10 +21,10 @@ from rich.table import Table
 
 from zentrale import quantities
 from zentrale.cli.defects import write_report
+from zentrale.cli.layout import PIPE_WIDTH, column_widths, stacked, width_of, wrapped
 from zentrale.findings import Finding, Severity, count_faults, worst_first
 from zentrale.words import clean_lines
 
-PIPE_WIDTH = 180  # columns where output is no terminal: wide enough that no cell is cut
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
 STATE_STYLES = {"ok": "green", "fault": "bold red", "warning": "yellow", "note": "cyan"}
 
@@ -34,21 +35,28 @@ class Output:
     def __init__(self, args: argparse.Namespace) -> None:
         self.json = bool(getattr(args, "json", False))
         self.quiet = bool(args.quiet)
-        no_color = True if args.no_color else None
-        self.out = self._console(sys.stdout, no_color)
-        self.err = self._console(sys.stderr, no_color)
+        self.details = bool(getattr(args, "details", False))
+        plain = bool(args.no_color or os.environ.get("NO_COLOR"))
+        self.width = width_of(sys.stdout)
+        self.out = self._console(sys.stdout, plain=plain)
+        self.err = self._console(sys.stderr, plain=plain)
 
     @staticmethod
-    def _console(stream: TextIO, no_color: bool | None) -> Console:
-        width = None if stream.isatty() else PIPE_WIDTH
-        return Console(file=stream, width=width, no_color=no_color, highlight=False, soft_wrap=False, emoji=False)
+    def _console(stream: TextIO, *, plain: bool) -> Console:
+        """Without colour there is no escape at all: not for bold or dim text either."""
+        more: dict[str, Any] = {"color_system": None} if plain else {}
+        return Console(file=stream, width=width_of(stream) or PIPE_WIDTH, highlight=False, emoji=False, **more)
 
     # Messages
 
     def line(self, text: str = "", style: str = "") -> None:
         """A line of the result."""
         if not self.json:
-            self.out.print(_safe(text), style=style or None, soft_wrap=True)
+            for row in text.split("\n"):
+                for part in wrapped(
+                    row, self.width, "  " if row[:1] != " " else row[: len(row) - len(row.lstrip())], ""
+                ):
+                    self.out.print(_safe(part), style=style or None, soft_wrap=True)
 
     def heading(self, text: str) -> None:
         self.line()
@@ -81,38 +89,64 @@ class Output:
         """Columns whose title begins with ">" are numbers, set to the right. A cell may be `style|text`."""
         if self.json:
             return
+        lines = [[str(cell) for cell in row] for row in rows]
+        plain = [[_plain(cell) for cell in row] for row in lines]
+        names = [column.lstrip(">") for column in columns]
+        numbers = {i for i, column in enumerate(columns) if column.startswith(">")}
+        widths = column_widths(names, plain, self.out.width, numbers)
+        if widths is None:
+            self._stack(names, lines)
+            return
         table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
-        for column in columns:
+        for column, name, width in zip(columns, names, widths, strict=True):
             table.add_column(
-                escape(column.lstrip(">")), justify="right" if column.startswith(">") else "left", overflow="fold"
-            )
-        for row in rows:
+                escape(name), justify="right" if column.startswith(">") else "left", overflow="fold", min_width=width,
+                max_width=width,
+            )  # fmt: skip
+        for row in lines:
             table.add_row(*[_cell(cell) for cell in row])
         self.out.print(table)
 
+    def _stack(self, names: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
+        """Rows for a screen that is too narrow for columns: each its own few lines, what is wrong in its colour."""
+        flat = [" ".join(name.split()) for name in names]
+        for row in rows:
+            style = next((STATE_STYLES[c.partition("|")[0]] for c in row if c.partition("|")[0] in STATE_STYLES), "")
+            first, *more = stacked(flat, [_plain(cell) for cell in row], self.out.width)
+            self.out.print(_safe(first), style=style if style != STATE_STYLES["ok"] else "bold", soft_wrap=True)
+            for line in more:
+                self.out.print(_safe(line), soft_wrap=True)
+
     def findings(self, findings: Iterable[Finding]) -> None:
-        """Each finding as a short paragraph, worst first: what, where, measured against what, what to do. Identical ones
-        of several subjects are told once.
+        """Worst first, security before all else of its severity: what, where, against what, and what to do. What several
+        subjects have in common is told once. With `details` each has its limit's source, and a line for each field.
         """
         if self.json:
             return
         for alike in _grouped(findings):
             item = alike[0]
-            style = _STYLES[item.severity]
-            word = item.severity.value.upper()
             kinds = {f.ref.kind.value if f.ref and not f.ref.part else "place" for f in alike}
             noun = kinds.pop() if len(kinds) == 1 else "place"
             subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
+            where = "" if len(alike) == 1 else f" ({', '.join(_names(alike, noun))})"
+            head = f"{item.severity.value.upper():<8}{item.code:<7} "
+            under = " " * len(head)
+            text = f"{subject}: {item.title}{where}"
+            if not self.details:
+                text += f": {item.measured} (expected {item.limit})"
+            first, *more = wrapped(text, self.width, under, head)
             self.out.print(
-                f"[{style}]{word:<7}[/] [bold]{item.code}[/]  {_safe(subject)}: {_safe(item.title)}", soft_wrap=True
+                f"[{_STYLES[item.severity]}]{_safe(first[:8])}[/][bold]{_safe(first[8:16])}[/]{_safe(first[16:])}",
+                soft_wrap=True,
             )
-            if len(alike) > 1:
-                self.out.print(f"         where:    {_safe('; '.join(f.subject for f in alike))}", soft_wrap=True)
-            self.out.print(f"         found:    {_safe(item.measured)}", soft_wrap=True)
-            self.out.print(
-                f"         expected: {_safe(item.limit)} [dim]({_safe(item.limit_source)})[/]", soft_wrap=True
-            )
-            self.out.print(f"         do:       {_safe(item.advice)}", soft_wrap=True)
+            if self.details:
+                more += wrapped(f"found:    {item.measured}", self.width, under)
+                more += wrapped(f"expected: {item.limit} ({item.limit_source})", self.width, under)
+                more += wrapped(f"do:       {item.advice}", self.width, under)
+            else:
+                more += wrapped(f"do: {item.advice}", self.width, under)
+            for line in more:
+                self.out.print(_safe(line), soft_wrap=True)
 
     def reports(self, reports: Sequence[str], site: str | None) -> None:
         """Reports of defects of ours that ended the work on single devices: into a file, and its path told."""
@@ -120,19 +154,29 @@ class Output:
             path = write_report(reports, site)
             self.notice(f"report of what this program failed on: {path or 'could not be written'}")
 
-    def verdict(self, findings: Sequence[Finding], good: str) -> None:
-        """The most important line, last, where the eye is when a command ends."""
+    def result(self, findings: Sequence[Finding], good: str, said: str = "") -> None:
+        """What a result begins with: the verdict, `said` in numbers, and what is wrong."""
+        self.verdict(findings, good, said)
+        if findings:
+            self.line()
+            self.findings(findings)
+
+    def verdict(self, findings: Sequence[Finding], good: str, said: str = "") -> None:
+        """The most important line."""
         faults = count_faults(findings)
         warnings = sum(f.severity is Severity.WARNING for f in findings)
-        self.line()
+        more = f"; {said}" if said else ""
         if not faults and not warnings:
-            self.line(f"OK  {good}", "bold green")
+            self.line(f"OK  {good}{more}", "bold green")
             return
         counts = ((faults, "fault"), (warnings, "warning"))
         text = ", ".join(quantities.count(number, noun) for number, noun in counts if number)
-        codes = ", ".join(dict.fromkeys(f.code for f in worst_first(findings) if f.severity is not Severity.NOTE))
         style = "bold red" if faults else "bold yellow"
-        self.line(f"{'FAULTS' if faults else 'WARNINGS'}  {text}: {codes}   (`zentrale explain CODE` says more)", style)
+        self.line(f"{'FAULTS' if faults else 'WARNINGS'}  {text}{more}", style)
+
+    def next(self, text: str) -> None:
+        """The step that makes sense now."""
+        self.hint(f"next: {text}")
 
     # Progress
 
@@ -165,11 +209,20 @@ def _safe(text: str) -> str:
     return escape(clean_lines(text))
 
 
+def _plain(cell: str) -> str:
+    style, mark, text = cell.partition("|")
+    return clean_lines(text if mark and style in STATE_STYLES else cell)
+
+
 def _grouped(findings: Iterable[Finding]) -> list[list[Finding]]:
     groups: dict[tuple[str, ...], list[Finding]] = {}
     for item in worst_first(findings):
-        groups.setdefault((item.code, item.measured, item.limit, item.limit_source, item.advice), []).append(item)
+        groups.setdefault((item.code, item.measured, item.advice), []).append(item)
     return list(groups.values())
+
+
+def _names(alike: Sequence[Finding], noun: str) -> list[str]:
+    return [f.ref.name if f.ref is not None and noun != "place" else f.subject for f in alike]
 
 
 def finding_document(item: Finding) -> dict[str, str]:

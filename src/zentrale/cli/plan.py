@@ -40,12 +40,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=60.0,
         help="for placement: search for at most so long (default: 60)",
     )
+    options.add_details(parser)
     options.add_site(parser)
     options.add_json(parser)
     options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
+    from zentrale import quantities
     from zentrale.cli.output import Output, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
@@ -76,16 +78,32 @@ def run(args: argparse.Namespace) -> int:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)
     _write(output, result, folder, args)
-    result.show(output, Asked(bool(args.parts), args.pairs))
     if args.json:
         output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
-    if result.findings:
-        output.heading("Findings")
-        output.findings(result.findings)
-    output.verdict(result.findings, "the plan holds")
+    counted = quantities.count(len(plan.cameras), "camera")
+    output.result(result.findings, f"{plan.site.name}: the plan holds", f"{counted} calculated")
+    if args.parts or args.details:
+        result.show(output, Asked(True, args.pairs))
+    else:
+        output.line()
+        for name, text in result.summaries():
+            output.line(f"{name + ':':<12}{text}")
+        output.line("tables: `zentrale plan PART`, or all with --details")
     if args.write:
         _enter(output, result, folder)
+    _next(output, result, folder)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _next(output: Output, result: Calculation, folder: SiteFolder) -> None:
+    from zentrale.findings import count_faults
+
+    if count_faults(result.findings):
+        output.next("change the plan files where they are named, then `zentrale plan` again")
+    elif not folder.vault_file.exists():
+        output.next("on site, `zentrale vault init` for the passwords, then `zentrale discover`")
+    else:
+        output.next("`zentrale discover`")
 
 
 def _against(output: Output, folder: SiteFolder, plan: Plan, request: Request, args: argparse.Namespace) -> int:
@@ -111,6 +129,7 @@ def _against(output: Output, folder: SiteFolder, plan: Plan, request: Request, a
             "findings_gone": [finding_document(f) for f in found.gone],
             "findings_changed": [{**finding_document(b), "measured_before": a.measured} for a, b in found.other],
         })  # fmt: skip
+    output.line(f"against {args.against}: {summary(found)}", "bold")
     if found.new:
         output.heading("New findings")
         output.findings(found.new)
@@ -123,8 +142,7 @@ def _against(output: Output, folder: SiteFolder, plan: Plan, request: Request, a
         output.heading(f"What changes: {about}")
         rows = [[c.subject, c.before or "-", c.after or "gone"] for c in found.changes if c.about == about]
         output.table(["", "before", "now"], rows)
-    output.line()
-    output.line(f"against {args.against}: {summary(found)}", "bold")
+    output.next("take the change, or take it back; `zentrale plan` says all of the plan as it is now")
     return EXIT_FAULTS if count_faults(found.new) else EXIT_AS_PLANNED
 
 

@@ -10,7 +10,7 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.registering import Registration
-    from zentrale.jobs.steps.step import DeviceResult, StepResult
+    from zentrale.jobs.steps.step import StepResult
     from zentrale.jobs.undoing import Undone
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--undo", metavar="RUN", type=int, help="take back what this run of register has changed, newest first"
     )
-    parser.add_argument("--details", action="store_true", help="show each change with the value before and after")
+    options.add_details(parser)
     options.add_entering(parser)
     options.add_no_wait(parser)
     options.add_site(parser)
@@ -68,9 +68,10 @@ def run(args: argparse.Namespace) -> int:
     sheets = [] if args.dry_run else write_work_sheets(folder, result.by_hand)
     if args.json:
         output.document(_document(result))
-    _show(output, result, details=args.details or args.dry_run)
+    _show(output, result)
     for path in sheets:
         output.line(f"work sheet: {path}", "bold")
+    _next(output, result)
     output.reports([d.report for d in result.results if d.report], args.site)
     failed = count_faults(result.findings) or result.not_found
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
@@ -124,62 +125,71 @@ def _undone(item: Undone) -> dict[str, object]:
     }  # fmt: skip
 
 
-def _show(output: Output, result: Registration, *, details: bool) -> None:
+def _show(output: Output, result: Registration) -> None:
     from zentrale import quantities
     from zentrale.findings import count_faults
     from zentrale.jobs.steps.step import Outcome
 
-    for change in result.taken_up:
-        output.line(f"taken up: an earlier run was stopped in {change.subject}, step {change.step}", "yellow")
-    if details:
-        _show_steps(output, result)
-    else:
-        _show_devices(output, result)
-    if result.findings:
-        output.heading("Findings")
-        output.findings(result.findings)
     changed = result.count(Outcome.WOULD_CHANGE if result.dry_run else Outcome.CHANGED)
     verb = "would be made (dry run: nothing was changed)" if result.dry_run else "made"
-    output.line()
-    if changed:
-        back = f"; take it back with `zentrale register --undo {result.run}`" if result.run else ""
-        output.line(f"{quantities.count(changed, 'change')} {verb}{back}", "bold")
-    elif not count_faults(result.findings):
-        output.line("nothing to change: all is as planned", "bold")
-    if result.not_found:
+    said = f"{quantities.count(changed, 'change')} {verb}" if changed else "nothing to change"
+    if result.not_found and not count_faults(result.findings):
         missing = quantities.count(len(result.not_found), "planned device")
-        else_well = "" if count_faults(result.findings) else "; no step failed"
-        output.line(f"FAULTS  {missing} not found{else_well}", "bold red")
-    if count_faults(result.findings) or not result.not_found:
-        output.verdict(result.findings, "no step failed")
-    if result.not_found:
-        output.hint(
-            f"next: find {', '.join(result.not_found[:3])}: `zentrale discover`, then `zentrale register` again"
-        )
+        output.line(f"FAULTS  {missing} not found; no step failed; {said}", "bold red")
     else:
-        output.hint("next: `zentrale register`" if result.dry_run else "next: `zentrale verify`")
+        more = (
+            f"{said}; {quantities.count(len(result.not_found), 'planned device')} not found"
+            if result.not_found
+            else said
+        )
+        good = "no step failed" if changed else "all is as planned"
+        output.verdict(result.findings, good, more)
+    if result.not_found:
+        output.line(f"not found: {', '.join(result.not_found)}")
+    if result.findings:
+        output.line()
+        output.findings(result.findings)
+    for change in result.taken_up:
+        output.line(f"taken up: an earlier run was stopped in {change.subject}, step {change.step}", "yellow")
+    output.line()
+    if output.details:
+        _show_steps(output, result)
+    else:
+        _show_counts(output, result)
+    if changed and result.run:
+        output.line(f"take it back with `zentrale register --undo {result.run}`")
 
 
-def _show_devices(output: Output, result: Registration) -> None:
-    """A line for each device: what was changed, what was as planned, where it failed."""
+def _next(output: Output, result: Registration) -> None:
+    from zentrale.findings import count_faults
+
+    if result.not_found:
+        names = ", ".join(result.not_found[:3]) + (" and more" if len(result.not_found) > 3 else "")
+        output.next(f"find {names}: `zentrale discover`, then `zentrale register` again")
+    elif count_faults(result.findings):
+        output.next("see to what failed, then `zentrale register` again: it does only what is left")
+    else:
+        output.next("`zentrale register`" if result.dry_run else "`zentrale verify`")
+
+
+def _show_counts(output: Output, result: Registration) -> None:
+    """A line for each kind of step: how many devices it changes, how many are as planned, who is left."""
+    from zentrale import quantities
     from zentrale.jobs.steps.step import Outcome
 
-    def steps(device: DeviceResult, *outcomes: Outcome) -> str:
-        return ", ".join(s.step for s in device.steps if s.outcome in outcomes) or "-"
-
-    rows = [
-        [
-            device.subject,
-            "fault|FAILED" if device.failed else "ok|ok",
-            steps(device, Outcome.CHANGED, Outcome.WOULD_CHANGE),
-            steps(device, Outcome.UNCHANGED),
-            steps(device, Outcome.FAILED),
-            steps(device, Outcome.NOT_TRIED),
-        ]
-        for device in result.results
-    ]
-    rows += [[name, "fault|not found", "-", "-", "-", "-"] for name in result.not_found]
-    output.table(["device", "outcome", "changed", "was as planned", "failed at", "not tried"], rows)
+    of: dict[str, dict[Outcome, list[str]]] = {}
+    for device in result.results:
+        for step in device.steps:
+            of.setdefault(step.step, {}).setdefault(step.outcome, []).append(device.ref.name)
+    for name, outcomes in of.items():
+        words = []
+        for outcome, names in outcomes.items():
+            told = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
+            which = f" ({', '.join(names[:6])}{' and more' if len(names) > 6 else ''})" if told else ""
+            words.append(f"{quantities.count(len(names), 'device')} {outcome.value}{which}")
+        output.line(f"{name + ':':<13}{', '.join(words)}")
+    if of:
+        output.line("each change with its values: --details")
 
 
 def _show_steps(output: Output, result: Registration) -> None:

@@ -52,6 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="with ADDRESS: send the password in clear where the server takes it no other way",
     )
+    options.add_details(parser)
     options.add_entering(parser)
     options.add_only(parser)
     options.add_site(parser)

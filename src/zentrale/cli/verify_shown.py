@@ -9,45 +9,52 @@ if TYPE_CHECKING:
 
 
 def show(output: Output, result: Verification) -> None:
+    from zentrale import quantities
+
     if result.streams and not result.streams[0].camera:
+        output.result(result.findings, "the stream plays without a fault")
         _show_address(output, result)
-    else:
+        _show_access(output, result)
+        output.next("compare it with what was ordered; a whole site: `zentrale new FOLDER`")
+        return
+    as_planned = sum(s.verdict == "ok" for s in result.streams)
+    said = f"{as_planned} of {quantities.count(len(result.streams), 'stream')} as planned"
+    output.result(result.findings, "every stream is as planned, no stranger got in", said)
+    if output.details:
         _show_streams(output, result)
+    else:
+        output.line()
+        output.line(
+            f"measured from {result.vantage} for {result.duration_s:g} s; every stream with its figures: --details"
+        )
     _show_access(output, result)
     if result.channels:
         show_channels(output, result)
-    if result.findings:
-        output.heading("Findings")
-        output.findings(result.findings)
-    good = (
-        "every stream is as planned, no stranger got in"
-        if result.streams[0].camera
-        else "the stream plays without a fault"
-    )
-    output.verdict(result.findings, good)
-
-
-_MOST_CHANNELS = 12  # more are counted, and only those that do not record are listed
+    if any(f.severity.value != "note" for f in result.findings):
+        output.next("see to what is named, then `zentrale verify` again; `zentrale handover` tells what is open")
+    else:
+        output.next("`zentrale handover`")
 
 
 def show_channels(output: Output, result: Verification) -> None:
-    from zentrale.quantities import count, timestamp
+    from zentrale.quantities import count, moment
 
-    output.heading("Recording")
+    if output.details:
+        output.heading("Recording")
     good = [c for c in result.channels if c.records]
     unknown = sum(c.records is None for c in result.channels)
-    listed = [c for c in result.channels if not c.records or len(result.channels) <= _MOST_CHANNELS]
+    listed = [c for c in result.channels if not c.records or output.details]
     if listed:
         output.table(
             ["recorder", ">channel", "camera", "state", "stored until"],
             (
                 [c.recorder, str(c.channel), c.camera, f"{_style(c.records)}|{c.state}",
-                 timestamp(c.stored_until) if c.stored_until else "-"]
+                 moment(c.stored_until) if c.stored_until else "-"]
                 for c in listed
             ),
         )  # fmt: skip
     last = min((c.stored_until for c in good if c.stored_until), default=None)
-    told = f", each up to {timestamp(last)} or later" if last else ""
+    told = f", each up to {moment(last)} or later" if last else ""
     left = f"; {unknown} not known, since the recorder was not asked or did not answer" if unknown else ""
     output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{told}{left}")
 
@@ -148,7 +155,8 @@ def _show_access(output: Output, result: Verification) -> None:
         return
     from zentrale.quantities import count
 
-    output.heading("Strangers' access (must be refused)")
+    if output.details:
+        output.heading("Strangers' access (must be refused)")
     refused = [c for c in result.access if c.result.access.value == "refused"]
     waiting = [c for c in result.access if c.result.access.value == "not asked"]
     others = [c for c in result.access if c not in refused and c not in waiting]
@@ -165,4 +173,4 @@ def _show_access(output: Output, result: Verification) -> None:
         ),
     ) if others else None
     left = f"; {count(len(waiting), 'attempt')} not made yet, so that no device locks" if waiting else ""
-    output.line(f"{len(refused)} of {len(result.access)} attempts were refused{left}")
+    output.line(f"{len(refused)} of {count(len(result.access), 'attempt')} of strangers refused{left}")

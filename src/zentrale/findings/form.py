@@ -47,7 +47,8 @@ def finding(code: str, subject: str | Ref, measured: str, limit: str, limit_sour
 
 
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:
-    return sorted(findings, key=lambda f: (f.severity.rank, f.code, f.subject))
+    """By severity; security before all else of the same."""
+    return sorted(findings, key=lambda f: (f.severity.rank, not f.code.startswith("SEC-"), f.code, f.subject))
 
 
 def count_faults(findings: Iterable[Finding]) -> int:

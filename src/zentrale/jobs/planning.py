@@ -60,6 +60,10 @@ class Calculation:
         for part in self.parts:
             part.show(page, self.plan, self.of(part), asked)
 
+    def summaries(self) -> list[tuple[str, str]]:
+        """A line for each part, by its name."""
+        return [(part.name, part.summary(self.plan, self.of(part))) for part in self.parts]
+
 
 def calculate(plan: Plan, names: Sequence[str], request: Request | None = None) -> Calculation:
     """`names` are those of the registry. What does not apply to this plan is left out, unless it is asked for alone."""

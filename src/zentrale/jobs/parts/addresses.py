@@ -80,4 +80,11 @@ def facts(plan: Plan, result: AddressPlan) -> list[Fact]:
     return [Fact("address", f"{d.kind} {d.name}", str(d.address)) for d in result.devices]
 
 
-PART = Part("addresses", calculate, document, show, proposes=proposes, lists=lists, facts=facts)
+def summary(plan: Plan, result: AddressPlan) -> str:
+    proposed = len(result.proposals())
+    more = f", {proposed} proposed (--write enters them)" if proposed else ""
+    zones = quantities.count(len(result.zones), "zone")
+    return f"{quantities.count(len(result.devices), 'address', 'addresses')} in {zones}{more}"
+
+
+PART = Part("addresses", calculate, document, show, proposes=proposes, lists=lists, facts=facts, summary=summary)

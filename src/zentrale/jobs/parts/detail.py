@@ -76,4 +76,9 @@ def facts(plan: Plan, result: DetailPlan) -> list[Fact]:
     ]
 
 
-PART = Part("detail", calculate, document, show, figures_of, facts=facts)
+def summary(plan: Plan, result: DetailPlan) -> str:
+    enough = sum(d.enough for d in result.cameras)
+    return f"{enough} of {quantities.count(len(result.cameras), 'camera')} with a lens and a place see what they should"
+
+
+PART = Part("detail", calculate, document, show, figures_of, facts=facts, summary=summary)

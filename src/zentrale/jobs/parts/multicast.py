@@ -67,4 +67,8 @@ def facts(plan: Plan, result: MulticastPlan) -> list[Fact]:
     ]
 
 
-PART = Part("multicast", calculate, document, show, proposes=proposes, facts=facts)
+def summary(plan: Plan, result: MulticastPlan) -> str:
+    return quantities.count(len(result.groups), "group") if result.groups else "no viewer watches by multicast"
+
+
+PART = Part("multicast", calculate, document, show, proposes=proposes, facts=facts, summary=summary)

@@ -74,6 +74,7 @@ class Part(Generic[R]):
     figures:  PNG files by name
     applies:  whether it is calculated where all parts are asked for
     proposes: what it would enter into cameras.csv, by camera and column
+    summary:  one line where nobody asked for more
     facts:    what is worth comparing between two states of a plan
     lists:    files of its own beside that, by name, made when it is entered
     """
@@ -85,6 +86,7 @@ class Part(Generic[R]):
     figures: Callable[[Plan, R], dict[str, bytes]] = lambda plan, result: {}
     applies: Callable[[Plan], bool] = lambda plan: True
     proposes: Callable[[R], Mapping[tuple[str, str], str]] = lambda result: {}
+    summary: Callable[[Plan, R], str] = lambda plan, result: "calculated"
     facts: Callable[[Plan, R], Sequence[Fact]] = lambda plan, result: ()
     lists: Callable[[R], dict[str, bytes]] = lambda result: {}
 

@@ -94,4 +94,13 @@ def show_placement(page: Page, plan: Plan, placement: PlacementPlan, *, full: bo
         page.line("every camera to its nearest cabinet does not fit")
 
 
-PART = Part("placement", calculate, document, show, applies=_has_cabinets)
+def summary(plan: Plan, result: PlacementPlan) -> str:
+    found = result.result
+    if found is None:
+        return "not calculated, the plan lacks for it: " + "; ".join(result.lacks[:2])
+    if not isinstance(found, Solution):
+        return "there is none"
+    return f"{found.cost.total:.0f} {plan.site.currency} at least cost, proven to {100 * found.gap:.1f} %"
+
+
+PART = Part("placement", calculate, document, show, applies=_has_cabinets, summary=summary)

@@ -80,4 +80,9 @@ def facts(plan: Plan, result: PortTables) -> list[Fact]:
     ]
 
 
-PART = Part("ports", calculate, document, show, facts=facts)
+def summary(plan: Plan, result: PortTables) -> str:
+    used = sum(row.kind != "free" for row in result.rows)
+    return f"{used} of {quantities.count(len(result.rows), 'port')} used"
+
+
+PART = Part("ports", calculate, document, show, facts=facts, summary=summary)

@@ -180,4 +180,14 @@ def facts(plan: Plan, result: PowerPlan) -> list[Fact]:
     return found
 
 
-PART = Part("power", calculate, document, show, figures_of, facts=facts)
+def summary(plan: Plan, result: PowerPlan) -> str:
+    fed = [s for s in result.switches if s.ports]
+    if not fed:
+        return "nothing is fed by PoE"
+    fullest = max(fed, key=lambda s: s.draw_w[Mode.WORST] / s.budget_w if s.budget_w else 0.0)
+    text = f"{quantities.power(fullest.draw_w[Mode.WORST])} of {quantities.power(fullest.budget_w)}"
+    devices = quantities.count(sum(len(s.ports) for s in fed), "device")
+    return f"{devices} on {quantities.count(len(fed), 'switch', 'switches')}; fullest {fullest.switch}, {text}"
+
+
+PART = Part("power", calculate, document, show, figures_of, facts=facts, summary=summary)

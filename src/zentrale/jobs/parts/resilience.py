@@ -78,4 +78,11 @@ def show_resilience(page: Page, plan: Plan, resilience: ResiliencePlan, *, pairs
         page.line(f"{quantities.count(resilience.harmless, 'part')} may fail without any loss")
 
 
-PART = Part("resilience", calculate, document, show)
+def summary(plan: Plan, result: ResiliencePlan) -> str:
+    if not result.singles:
+        return "no single failure costs anything"
+    worst = result.singles[0]
+    return f"dearest failure: {worst.name}, {quantities.count(len(worst.lost), 'camera')}"
+
+
+PART = Part("resilience", calculate, document, show, summary=summary)

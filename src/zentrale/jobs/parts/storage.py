@@ -115,4 +115,12 @@ def facts(plan: Plan, result: StoragePlan) -> list[Fact]:
     ]
 
 
-PART = Part("storage", calculate, document, show, figures_of, facts=facts)
+def summary(plan: Plan, result: StoragePlan) -> str:
+    kept = [
+        f"{r.recorder} keeps {'no drives planned' if r.days is None else f'{r.days:.0f} days'}"
+        for r in result.recorders
+    ]
+    return ", ".join(kept[:4]) + (f" and {len(kept) - 4} more" if len(kept) > 4 else "") if kept else "no recorder"
+
+
+PART = Part("storage", calculate, document, show, figures_of, facts=facts, summary=summary)

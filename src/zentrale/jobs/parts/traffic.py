@@ -161,4 +161,13 @@ def facts(plan: Plan, result: Loads) -> list[Fact]:
     ]  # fmt: skip
 
 
-PART = Part("traffic", calculate, document, show, figures_of, facts=facts)
+def summary(plan: Plan, result: Loads) -> str:
+    if not result.links:
+        return "nothing is sent"
+    fullest = max(result.links, key=lambda load: load.share)
+    share = quantities.share(fullest.load_bps, fullest.rate_bps)
+    taken = sum(r.ingest_bps for r in result.recorders)
+    return f"recorders take in {quantities.bitrate(taken)}; fullest {fullest.kind} {fullest.name}, {share} of line rate"
+
+
+PART = Part("traffic", calculate, document, show, figures_of, facts=facts, summary=summary)

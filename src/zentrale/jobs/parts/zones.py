@@ -103,4 +103,9 @@ def facts(plan: Plan, result: ZonesPlan) -> list[Fact]:
     return [Fact("reaches", f"{c.origin} to {c.to}", "yes" if c.allowed else "no") for c in result.reach.cells]
 
 
-PART = Part("zones", calculate, document, show, figures_of, facts=facts)
+def summary(plan: Plan, result: ZonesPlan) -> str:
+    asked = [c for c in result.reach.cells if c.wanted is not None]
+    return f"{len(asked)} wishes of who reaches whom, {sum(c.as_wanted for c in asked)} kept"
+
+
+PART = Part("zones", calculate, document, show, figures_of, facts=facts, summary=summary)
