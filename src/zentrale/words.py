@@ -8,6 +8,10 @@ from __future__ import annotations
 
 import unicodedata
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
 REPLACEMENT = "\ufffd"
 # Cc: control characters, ESC among them. Cf: format characters, the marks for the direction of writing among them.
 # Cs, Co, Cn: no characters at all. Zl, Zp: line and paragraph separators.
@@ -27,3 +31,11 @@ def clean(text: str, limit: int | None = None) -> str:
 def clean_lines(text: str) -> str:
     """The same for text of several lines: line breaks and tabs stay."""
     return "\n".join("\t".join(clean(part) for part in line.split("\t")) for line in text.split("\n"))
+
+
+def meant(word: str, known: Iterable[str]) -> str:
+    """What was probably meant by a word that is not known: `; did you mean X?`, or nothing."""
+    import difflib  # only after a mistake
+
+    near = difflib.get_close_matches(word.lower(), list(dict.fromkeys(known)), n=2, cutoff=0.6)
+    return f"; did you mean {' or '.join(near)}?" if near else ""

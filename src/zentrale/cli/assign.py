@@ -14,7 +14,8 @@ EXAMPLE = "zentrale assign upper-gate-north 192.168.1.64"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("name", metavar="CAMERA", help="name of a planned camera or recorder")
+    name = parser.add_argument("name", metavar="CAMERA", help="name of a planned camera or recorder")
+    options.completes(name, options.complete_cameras)
     parser.add_argument("device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device")
     parser.add_argument("--remove", action="store_true", help="take the binding back")
     options.add_no_wait(parser)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import importlib
 import os
+import re
 import sys
 from collections.abc import Sequence
 
@@ -16,6 +17,7 @@ from zentrale import __version__
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from types import ModuleType
+    from typing import NoReturn
 
 # In the order of the work. Each is a module of this package with DESCRIPTION, EXAMPLE, add_arguments(parser) and
 # run(args) -> exit code; only the one that is asked for is imported.
@@ -31,7 +33,8 @@ COMMANDS = {
     "verify": "measure every stream, and all else that acceptance needs",
     "handover": "write the evidence pack: page, camera list, pictures, figures",
     "vault": "credentials: candidate passwords, and those of each device",
-    "explain": "say what a finding code means and what to do about it",
+    "explain": "say what a finding code means and what to do about it, or what a plan key means",
+    "help": "the documentation, page by page, offline",
     "simulate": "run the stand-in site: simulated cameras and a recorder on loopback addresses",
 }
 
@@ -45,12 +48,49 @@ exit codes: 0 all is as planned, 1 it ran and there are faults, 2 wrong usage or
 
 
 def _formatter(prog: str) -> argparse.HelpFormatter:
-    """As wide as the terminal; argparse's own way of asking imports compression libraries."""
+    """As wide as COLUMNS or the terminal; argparse's own way of asking imports compression libraries."""
+    told = os.environ.get("COLUMNS", "")
     try:
-        columns = os.get_terminal_size().columns
+        columns = int(told) if told.isascii() and told.isdigit() else os.get_terminal_size().columns
     except OSError:
         columns = 100
-    return argparse.RawDescriptionHelpFormatter(prog, width=max(60, min(columns, 110) - 2))
+    return _Help(prog, width=max(40, min(columns, 110)))
+
+
+class _Help(argparse.RawDescriptionHelpFormatter):
+    """Descriptions are wrapped to the width; lines that begin with blanks stay as they are, for lists and examples."""
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        from textwrap import fill
+
+        out: list[str] = []
+        paragraph: list[str] = []
+        for line in [*text.splitlines(), ""]:
+            if line and line[0] != " ":
+                paragraph.append(line)
+                continue
+            if paragraph:
+                out.append(fill(" ".join(paragraph), width, break_long_words=False, break_on_hyphens=False))
+                paragraph = []
+            kept = fill(
+                line, width, subsequent_indent=" " * (len(line) - len(line.lstrip()) + 2), break_on_hyphens=False
+            )
+            out.append(kept if line else "")
+        return "\n".join(out).rstrip("\n")
+
+
+class _Parser(argparse.ArgumentParser):
+    """Mistakes are told with what was probably meant, and with the usage of the command that has them."""
+
+    def error(self, message: str) -> NoReturn:
+        from zentrale.words import meant
+
+        found = re.search(r"invalid choice: '([^']*)' \(choose from (.*)\)", message)
+        if found:
+            known = [word.strip(" '") for word in found[2].split(",")]
+            message = f"{message[: found.start()]}{found[1]!r} is not known{meant(found[1], known)}"
+        self.print_usage(sys.stderr)
+        self.exit(2, f"zentrale: {message}\n  `{self.prog} --help` says what there is\n")
 
 
 def _module(command: str) -> ModuleType:
@@ -58,18 +98,24 @@ def _module(command: str) -> ModuleType:
     return importlib.import_module(f"zentrale.cli.{'import_' if command == 'import' else command}")
 
 
-def build_parser(only: str | None) -> argparse.ArgumentParser:
-    """The parser, with the arguments of the command `only` filled in."""
-    parser = argparse.ArgumentParser(
+def _version() -> str:
+    import platform
+
+    return f"zentrale {__version__} (Python {platform.python_version()}, {sys.platform} {platform.machine()})"
+
+
+def build_parser(only: str | None, *, whole: bool = False) -> argparse.ArgumentParser:
+    """The parser, with the arguments of the command `only` filled in, or of all with `whole`."""
+    parser = _Parser(
         prog="zentrale",
         description="Commission surveillance recorders and IP cameras: plan, discover, register, verify, hand over.",
         epilog=EPILOG,
         formatter_class=_formatter,
     )
-    parser.add_argument("--version", action="version", version=f"zentrale {__version__}")
+    parser.add_argument("--version", action="version", version=_version())
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name, summary in COMMANDS.items():
-        if name != only:
+        if name != only and not whole:
             commands.add_parser(name, help=summary)
             continue
         module = _module(name)
@@ -86,14 +132,54 @@ def build_parser(only: str | None) -> argparse.ArgumentParser:
 
 def main(argv: Sequence[str] | None = None) -> int:
     arguments = list(sys.argv[1:] if argv is None else argv)
+    if "_ARGCOMPLETE" in os.environ:  # the shell asks what could come next
+        import argcomplete
+
+        argcomplete.autocomplete(build_parser(None, whole=True))
+    if not arguments:
+        _begin()
+        return 0
     only = next((a for a in arguments if a in COMMANDS), None)
-    args = build_parser(only).parse_args(arguments)
+    parser = build_parser(only)
+    args, unknown = parser.parse_known_args(arguments)
+    if unknown:
+        _tell_unknown(parser, args.command, unknown)
     module = _module(args.command)
 
     # Only now: these cost more than the parser.
     from zentrale.cli import errors
 
     return errors.guarded(module.run, args)
+
+
+def _tell_unknown(parser: argparse.ArgumentParser, command: str, unknown: Sequence[str]) -> NoReturn:
+    """By the parser of the command that was given what it does not know."""
+    from zentrale.words import meant
+
+    (commands,) = (a for a in parser._actions if isinstance(a, argparse._SubParsersAction))
+    sub: argparse.ArgumentParser = commands.choices[command]
+    word = unknown[0].partition("=")[0]
+    known = [name for action in sub._actions for name in action.option_strings]
+    sub.error(f"{command}: {word} is not known{meant(word, known)}")
+
+
+_STEPS = (
+    ("see it work", "zentrale demo"),
+    ("begin a site", "zentrale new FOLDER, then edit its files or zentrale import SCHEDULE"),
+    ("before you drive", "zentrale check, zentrale plan"),
+    ("passwords", "zentrale vault init, zentrale vault add USER"),
+    ("on site", "zentrale discover, zentrale register, zentrale verify"),
+    ("at the end", "zentrale handover"),
+    ("one stream", "zentrale verify rtsp://USER@HOST/PATH"),
+    ("what it means", "zentrale explain CODE, zentrale help"),
+)
+
+
+def _begin() -> None:
+    print("Commission surveillance recorders and IP cameras, step by step:\n")
+    for what, command in _STEPS:
+        print(f"  {what:<17} {command}")
+    print("\nzentrale COMMAND --help says more of each; zentrale --help lists all.")
 
 
 def entry_point() -> None:

@@ -22,6 +22,37 @@ if TYPE_CHECKING:
 PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
 
 
+def completes(action: argparse.Action, words: Callable[..., list[str]]) -> None:
+    """What the shell offers for it after the Tab key."""
+    action.completer = words  # type: ignore[attr-defined]  # read by argcomplete
+
+
+def complete_cameras(parsed_args: argparse.Namespace, **_: object) -> list[str]:
+    """Cameras and groups of the plan here; none where it cannot be read."""
+    from zentrale.errors import ZentraleError
+    from zentrale.site.reading import read_plan
+
+    try:
+        plan = read_plan(site_folder(parsed_args))
+    except ZentraleError:
+        return []
+    return [*(c.name for c in plan.cameras), *(g.name for g in plan.groups), *(r.name for r in plan.recorders)]
+
+
+def complete_codes(**_: object) -> list[str]:
+    """Finding codes and keys of the plan files."""
+    from zentrale.cli.pages import keys
+    from zentrale.findings import CATALOGUE
+
+    return [*CATALOGUE, *(key.name for key in keys())]
+
+
+def complete_topics(**_: object) -> list[str]:
+    from zentrale.cli.pages import topics
+
+    return list(topics())
+
+
 def add_common(parser: argparse.ArgumentParser) -> None:
     common = parser.add_argument_group("common options")
     common.add_argument("--no-color", action="store_true", help="no colour (NO_COLOR does the same)")
@@ -44,9 +75,10 @@ def add_details(parser: argparse.ArgumentParser) -> None:
 
 
 def add_only(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
+    only = parser.add_argument(
         "--only", metavar="WHICH", action="append", default=[], help="camera names, groups or patterns, with commas"
     )
+    completes(only, complete_cameras)
 
 
 def add_dry_run(parser: argparse.ArgumentParser) -> None:

@@ -58,6 +58,11 @@ class Output:
                 ):
                     self.out.print(_safe(part), style=style or None, soft_wrap=True)
 
+    def verbatim(self, text: str) -> None:
+        """A line as it is, whatever the width: something to be typed or copied."""
+        if not self.json:
+            self.out.print(_safe(text), soft_wrap=True)
+
     def heading(self, text: str) -> None:
         self.line()
         self.line(text, "bold")
@@ -65,7 +70,8 @@ class Output:
     def hint(self, text: str) -> None:
         """Something worth knowing that is not a result: what is going on, what comes next."""
         if not self.quiet:
-            self.err.print(_safe(text), style="dim", soft_wrap=True)
+            for part in wrapped(text, width_of(sys.stderr), "  ", ""):
+                self.err.print(_safe(part), style="dim", soft_wrap=True)
 
     def notice(self, text: str) -> None:
         """What must be known while the command goes on, also with --quiet: that it waits, that it takes a risk."""

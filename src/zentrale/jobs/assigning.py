@@ -8,6 +8,7 @@ from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.site.model import Plan
 from zentrale.site.values import normal_mac
+from zentrale.words import meant
 
 
 def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
@@ -39,4 +40,6 @@ def unassign(plan: Plan, logbook: Logbook, name: str) -> None:
 def _check_name(plan: Plan, name: str) -> None:
     planned = planned_devices(plan)
     if name not in planned:
-        raise InputError(f"{name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
+        raise InputError(
+            f"{name}: no planned camera or recorder{meant(name, planned)}", f"expected one of: {', '.join(planned)}"
+        )

@@ -7,6 +7,7 @@ from fnmatch import fnmatchcase
 
 from zentrale.errors import InputError
 from zentrale.site.model import Camera, Plan
+from zentrale.words import meant
 
 
 def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
@@ -21,8 +22,9 @@ def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
     for word, cameras in fits.items():
         if not cameras:
             groups = ", ".join(g.name for g in plan.groups)
+            known = [*(c.name for c in plan.cameras), *(g.name for g in plan.groups)]
             raise InputError(
-                f"--only {word}: fits no camera or group",
+                f"--only {word}: fits no camera or group{meant(word, known)}",
                 f"expected a camera name, a pattern such as 'upper-*', or a group: {groups}",
             )
     names = {c.name for cameras in fits.values() for c in cameras}
