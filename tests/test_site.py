@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import InputError, PlanError, StorageError
+from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, create_site, find_site, write_atomically
 from zentrale.site.reading import read_plan
 from zentrale.site.timezone import posix_timezone
@@ -208,3 +209,47 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path, monkeypatch: pyte
         write_atomically(path, b"new")
     assert "free some space" in error.value.advice
     assert path.read_bytes() == b"old" and list(tmp_path.iterdir()) == [path]
+
+
+@pytest.mark.parametrize("separator", [";", "\t", "|"])
+@pytest.mark.parametrize("encoding", ["utf-8-sig", "cp1252", "utf-16"])
+def test_a_schedule_saved_by_a_spreadsheet_is_read(tmp_path: Path, separator: str, encoding: str) -> None:
+    """With another separator, decimal commas and the encoding of another country; written back it is in our own form."""
+    text = (
+        CAMERAS.replace("north door", "Tür Nord")
+        .replace(",", separator)
+        .replace(f"{separator}20{separator}", f"{separator}20,5{separator}")
+    )
+    site = make_site(tmp_path)
+    (site / "cameras.csv").write_bytes(text.encode(encoding))
+    plan = read_plan(SiteFolder(site))
+    assert plan.cameras[0].run_length_m == 20.5 and plan.cameras[0].shows == "Tür Nord" and len(plan.cameras) == 2
+    rows, _ = read_camera_rows(site / "cameras.csv")
+    (site / "cameras.csv").write_text(camera_file_text(rows, []), encoding="utf-8")
+    assert read_plan(SiteFolder(site)).cameras == plan.cameras
+
+
+def test_a_schedule_of_another_form_is_one_problem_with_the_way_in(tmp_path: Path) -> None:
+    rows = "".join(f"Camera {n};Door {n};10.0.0.{n}\n" for n in range(1, 100))
+    shown = zentrale("check", cwd=make_site(tmp_path, cameras="Camera;Place;IP address\n" + rows))
+    assert shown.code == 2 and "zentrale import" in shown.err and len(shown.err.splitlines()) <= 4
+
+
+@pytest.mark.parametrize(
+    ("file", "right", "wrong", "words"),
+    [
+        ("site", "vlan = 71", "vlna = 71", ["did you mean vlan?", "known are: name, vlan, subnet"]),
+        ("site", "fps = 10", "fsp = 10", ["did you mean fps?", "keyframe_interval_s"]),
+        ("site", "[[zones]]", "[[zone]]", ["did you mean zones?"]),
+        ("cameras", "run_length_m", "run_lenght_m", ["did you mean run_length_m?"]),
+        ("types", "poe_class", "poe_clas", ["did you mean poe_class?", "most_w"]),
+    ],
+)
+def test_what_was_meant_is_told(tmp_path: Path, file: str, right: str, wrong: str, words: list[str]) -> None:
+    texts = {"site": SITE, "types": TYPES, "cameras": CAMERAS}
+    texts[file] = texts[file].replace(right, wrong, 1)
+    site = make_site(tmp_path, **texts)
+    assert any(all(word in problem for word in words) for problem in problems_of(site)), problems_of(site)
+    told = zentrale("check", "--json", cwd=site)
+    assert told.code == 2 and told.err == "" and all(p["file"] and p["found"] for p in told.json["problems"])
+    assert told.json["problems"][0]["line"] is not None

@@ -37,5 +37,5 @@ def meant(word: str, known: Iterable[str]) -> str:
     """What was probably meant by a word that is not known: `; did you mean X?`, or nothing."""
     import difflib  # only after a mistake
 
-    near = difflib.get_close_matches(word.lower(), list(dict.fromkeys(known)), n=2, cutoff=0.6)
-    return f"; did you mean {' or '.join(near)}?" if near else ""
+    near = difflib.get_close_matches(word.lower(), list(dict.fromkeys(known)), n=1, cutoff=0.6)
+    return f"; did you mean {near[0]}?" if near else ""

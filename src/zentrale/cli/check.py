@@ -30,7 +30,8 @@ def run(args: argparse.Namespace) -> int:
         plan = read_plan(folder)
     except PlanError as error:
         if args.json:
-            output.document({"site": str(folder.path), "problems": error.problems})
+            output.document({"site": str(folder.path), "problems": [_document(p) for p in error.problems]})
+            return error.exit_code
         raise
     counts = {
         "cameras": len(plan.cameras),
@@ -46,3 +47,19 @@ def run(args: argparse.Namespace) -> int:
     output.line(f"OK  {plan.site.name}: {parts}; the plan files hold together", "bold green")
     output.hint("next: `zentrale plan`")
     return 0
+
+
+def _document(problem: str) -> dict[str, object]:
+    """A problem in its parts; what it has none of is None."""
+    import re
+
+    place = re.match(
+        r"(?P<file>[^\s:]+)(?: line (?P<line>\d+))?: (?:field '?(?P<field>[\w.]+)'?:? ?)?(?P<what>.*)", problem, re.S
+    )
+    if place is None:
+        return {"file": None, "line": None, "field": None, "found": problem, "expected": None}
+    found, _, expected = place["what"].partition("; expected ")
+    return {
+        "file": place["file"], "line": int(place["line"]) if place["line"] else None, "field": place["field"],
+        "found": found.removeprefix("found "), "expected": expected or None,
+    }  # fmt: skip

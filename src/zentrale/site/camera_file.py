@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from zentrale.site.reading import CAMERA_COLUMNS
+from zentrale.site.tables import decode, number_of, separator_of
 
 Rows = dict[str, dict[str, str]]
 
@@ -19,11 +20,17 @@ def read_camera_rows(path: Path) -> tuple[Rows, list[str]]:
     """
     if not path.exists():
         return {}, []
-    lines = path.read_text(encoding="utf-8-sig").splitlines()
+    text = decode(path.read_bytes())
+    separator = separator_of(text, CAMERA_COLUMNS) or ","
+    lines = text.splitlines()
     comments = [line for line in lines if line.lstrip().startswith("#")]
-    table = list(csv.reader(line for line in lines if line.strip() and line not in comments))
+    table = list(csv.reader((line for line in lines if line.strip() and line not in comments), delimiter=separator))
     header = [cell.strip() for cell in table[0]]
-    rows = [dict(zip(header, (cell.strip() for cell in cells), strict=False)) for cells in table[1:] if any(cells)]
+    rows = [
+        {column: number_of(column, cell.strip(), separator) for column, cell in zip(header, cells, strict=False)}
+        for cells in table[1:]
+        if any(cells)
+    ]
     return {row["name"]: {c: row.get(c, "") for c in CAMERA_COLUMNS} for row in rows}, comments
 
 

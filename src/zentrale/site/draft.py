@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, get_args
 
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from zentrale.site.model import (
     AccessPoint,
@@ -30,6 +30,7 @@ from zentrale.site.model import (
     Viewer,
     Zone,
 )
+from zentrale.words import meant
 
 Location = tuple[str | int, ...]
 Where = Callable[[Sequence[str | int]], str]
@@ -93,7 +94,9 @@ class Draft:
             return kind.model_validate(raw)
         except ValidationError as error:
             details = error.errors(include_url=False)
-            self.problems += [_describe({**e, "loc": (*location, *e["loc"])}, self.where) for e in details]
+            self.problems += [
+                _describe({**e, "loc": (*location, *e["loc"])}, self.where, _fields_at(kind, e["loc"])) for e in details
+            ]
             return None
 
     def items(self, part: str) -> list[tuple[tuple[str | int, ...], Any]]:
@@ -101,7 +104,26 @@ class Draft:
         return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
 
 
-def _describe(error: Any, where: Where) -> str:
+def _fields_at(kind: type[Part], location: Sequence[str | int]) -> list[str]:
+    """The keys that are known where the last part of `location` stands, as they are written in the file."""
+    model: type[BaseModel] = kind
+    for name in [part for part in location[:-1] if isinstance(part, str)]:
+        field = next((f for n, f in model.model_fields.items() if name in (n, f.alias)), None)
+        models = [] if field is None else list(_models(field.annotation))
+        if not models:
+            return []
+        model = models[0]
+    return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _models(annotation: Any) -> Iterator[type[BaseModel]]:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        yield annotation
+    for inner in get_args(annotation):
+        yield from _models(inner)
+
+
+def _describe(error: Any, where: Where, known: Sequence[str] = ()) -> str:
     """A pydantic error as a sentence: where, which field, what was found, what was expected."""
     location = tuple(error["loc"])
     field = ".".join(str(part) for part in location if not isinstance(part, int))
@@ -110,7 +132,8 @@ def _describe(error: Any, where: Where) -> str:
     if kind == "missing":
         return f"{where(location)}: field {location[-1]!r} is missing; expected a value"
     if kind == "extra_forbidden":
-        return f"{where(location)}: found the unknown field {location[-1]!r}; correct its spelling or remove it"
+        word = str(location[-1])
+        return f"{where(location)}: found the unknown field {word!r}{meant(word, known)}; known are: {', '.join(known)}"
     expected = message if message.startswith("expected") else f"expected: {message[0].lower()}{message[1:]}"
     found = error["input"]
     shown = repr(found) if isinstance(found, str | int | float) else type(found).__name__

@@ -15,7 +15,9 @@ from zentrale.site.cross_check import cross_check
 from zentrale.site.draft import Draft
 from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, SiteFolder
 from zentrale.site.model import Camera, Plan, Run
+from zentrale.site.tables import decode, number_of, separator_of
 from zentrale.site.toml_lines import line_of
+from zentrale.words import meant
 
 SITE_PARTS = (
     "site", "policy", "zones", "groups", "switches", "links", "recorders", "batteries", "access_points", "viewers",
@@ -37,7 +39,7 @@ def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
     types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
     name = folder.cameras_file.name
-    text = _read_text(folder.cameras_file, problems) if cameras is None else cameras
+    text = _read_text(folder.cameras_file, problems, table=True) if cameras is None else cameras
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
     run_rows = _read_runs(folder.runs_file, problems)
     if problems and not (site_data and types_data and camera_rows):
@@ -72,12 +74,13 @@ def _place(problem: str) -> tuple[int, int]:
     return (files.index(file) if file in files else -1), line
 
 
-def _read_text(path: Path, problems: list[str]) -> str | None:
+def _read_text(path: Path, problems: list[str], *, table: bool = False) -> str | None:
+    """None with a problem where it cannot be read. A `table` may have any encoding that spreadsheets save in."""
     try:
         if path.stat().st_size > MAX_FILE_BYTES:
             problems.append(f"{path.name}: larger than {MAX_FILE_BYTES // 1024 // 1024} MB; expected a plan file")
             return None
-        return path.read_text(encoding="utf-8-sig")
+        return decode(path.read_bytes()) if table else path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
         problems.append(f"{path.name}: missing; expected in {path.parent}")
     except IsADirectoryError:
@@ -100,20 +103,30 @@ def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple
         return text, {}
     for name in sorted(set(data) - set(parts)):
         problems.append(
-            f"{path.name} line {line_of(text, (name,))}: found [{name}]; expected one of: {', '.join(parts)}"
+            f"{path.name} line {line_of(text, (name,))}: found [{name}]{meant(name, parts)}; "
+            f"expected one of: {', '.join(parts)}"
         )
     return text, {name: value for name, value in data.items() if name in parts}
 
 
 def _read_runs(path: Path, problems: list[str]) -> list[dict[str, Any]]:
-    text = _read_text(path, problems) if path.exists() else None
+    text = _read_text(path, problems, table=True) if path.exists() else None
     return [] if text is None else _parse_rows(path.name, text, RUN_COLUMNS, RUN_COLUMNS, problems)
 
 
 def _parse_rows(
     name: str, text: str, columns: tuple[str, ...], required: tuple[str, ...], problems: list[str]
 ) -> list[dict[str, Any]]:
-    reader = csv.reader(io.StringIO(text), strict=True)
+    separator = separator_of(text, columns)
+    if separator is None:
+        first = next((line for line in text.splitlines() if line.strip() and not line.startswith("#")), "")
+        if first:
+            problems.append(
+                f"{name} line 1: found {first[:60]!r}; expected a header with {', '.join(required)}. "
+                "A schedule in another form is taken in with `zentrale import FILE`"
+            )
+            return []
+    reader = csv.reader(io.StringIO(text), strict=True, delimiter=separator or ",")
     rows: list[dict[str, Any]] = []
     header: list[str] = []
     try:
@@ -124,7 +137,10 @@ def _parse_rows(
             line = reader.line_num
             if not header:
                 header = cells
-                problems += _header_problems(name, line, header, columns, required)
+                wrong = _header_problems(name, line, header, columns, required)
+                problems += wrong
+                if wrong:
+                    return []  # each row would tell the same again
                 continue
             if len(cells) > len(header):
                 problems.append(
@@ -132,7 +148,7 @@ def _parse_rows(
                 )
                 continue
             row: dict[str, Any] = {
-                column: cell
+                column: number_of(column, cell, separator or ",")
                 for column, cell in zip(header, cells, strict=False)
                 if column in columns and (cell or column in required)
             }
@@ -153,7 +169,7 @@ def _header_problems(
         if column not in header
     ]
     problems += [
-        f"{name} line {line}: found column {column!r}; expected one of: {', '.join(columns)}"
+        f"{name} line {line}: found column {column!r}{meant(column, columns)}; expected one of: {', '.join(columns)}"
         for column in header
         if column not in columns
     ]

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
@@ -88,6 +88,23 @@ def guess_separator(lines: Sequence[str]) -> str:
         return (counts.count(best) if best > 1 else 0), best
 
     return max(_SEPARATORS, key=score)
+
+
+def separator_of(text: str, columns: Collection[str]) -> str | None:
+    """The separator by which the header holds most of these columns; None where it holds none of them by any."""
+    header = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
+
+    def known(separator: str) -> int:
+        return sum(cell.strip() in columns for cell in next(csv.reader([header], delimiter=separator), []))
+
+    best = max(",;\t|", key=known)
+    return best if known(best) else None
+
+
+def number_of(column: str, cell: str, separator: str) -> str:
+    """A cell, its decimal comma a point where commas part no cells: spreadsheets of many countries save so."""
+    decimal = separator != "," and column.endswith(("_m", "_deg")) and cell.count(",") == 1 and "." not in cell
+    return cell.replace(",", ".") if decimal else cell
 
 
 def _read_sheet(path: Path, data: bytes, sheet: str | None) -> list[Row]:
