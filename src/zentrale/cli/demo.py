@@ -8,8 +8,10 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from pathlib import Path
     from subprocess import Popen
+    from typing import TextIO
 
     from zentrale.cli.output import Output
     from zentrale.findings import Finding
@@ -47,6 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--keep-running", action="store_true", help="at the end leave the stand-in running until Ctrl-C"
     )
+    parser.add_argument("--pause", action="store_true", help="wait for Enter after each step")
     options.add_common(parser)
 
 
@@ -75,29 +78,34 @@ class _Demo:
         self.folder = folder
         self.args = args
         self.stand_in: Popen[str] | None = None
+        self.steps = self.commands = 0
 
     def run(self) -> int:
         import os
         import time
 
         started = time.monotonic()
-        seconds = f"{self.args.seconds:g}"
+        os.environ[options.PASSPHRASE_VARIABLE] = _PASSPHRASE
+        self._step("Brackwater Locks, 28 cameras and two recorders: a site folder, and the stand-in devices")
         self._command("new", str(self.folder), "--sample", "brackwater", folder=None)
         self._start_stand_in()
-        os.environ[options.PASSPHRASE_VARIABLE] = _PASSPHRASE
-        self.output.hint(
-            f"(the vault's passphrase comes from ${options.PASSPHRASE_VARIABLE}; passwords are typed at a prompt)"
-        )
+        self._step("Do the plan files hold together?")
         self._command("check")
+        self._step("Power, traffic, storage, addresses, failures: what will not work, before anything is bought")
         self._command("plan", "--figures", expected=(0, 1))
+        self._step("One encrypted file for all passwords")
         self._command("vault", "init")
         self._command("vault", "add", "admin", "--label", "installer's password", password=_INSTALLER_PASSWORD)
         self._command("vault", "add", "admin", "--factory", "Umbra Works", password=_FACTORY_PASSWORD)
+        self._step("On site: who is there, and which planned camera is it?")
         self._command("discover", expected=(0, 1))
+        self._step("Passwords, names, time, streams, recorder channels: rehearsed, done, and nothing left to do")
         self._command("register", "--dry-run")
         self._command("register")
         self._command("register")
-        self._command("verify", "--seconds", seconds, expected=(0, 1))
+        self._step("Every stream measured, strangers kept out, every channel records")
+        self._command("verify", "--seconds", f"{self.args.seconds:g}", expected=(0, 1))
+        self._step("The evidence for the customer")
         self._command("handover", expected=(0, 1))
         if not self.args.keep_running:
             self.stop()
@@ -107,18 +115,30 @@ class _Demo:
             self.stand_in.wait()
         return code
 
+    def _step(self, what: str) -> None:
+        """Begin the next step of the story; with --pause not before the person wants it."""
+        import sys
+
+        if self.args.pause and self.steps and sys.stdin.isatty():
+            sys.stderr.write("Enter for the next step: ")
+            sys.stderr.flush()
+            sys.stdin.readline()
+        self.steps += 1
+        self.output.line()
+        self.output.line(f"{self.steps} of 8  {what}", "bold")
+
     def _start_stand_in(self) -> None:
         import subprocess
         import sys
 
         from zentrale.errors import InputError
 
-        self.output.line()
-        self.output.line("$ zentrale simulate &", "bold cyan")
+        self.output.line("$ zentrale simulate &", "cyan")
+        self.output.hint("(the first start of the stand-in encodes its pictures, which takes a minute)")
         # Its stdin closes when this program ends, however it ends: no process is left behind.
         self.stand_in = subprocess.Popen(
             [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True,
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self._kept("stand-in"), text=True, start_new_session=True,
         )  # fmt: skip
         assert self.stand_in.stdout is not None
         ready = self.stand_in.stdout.readline()
@@ -126,6 +146,12 @@ class _Demo:
             self.stand_in.wait()
             raise InputError("the stand-in site did not start", "see its message above")
         self.output.line(ready.rstrip())
+
+    def _kept(self, name: str) -> TextIO:
+        """A file beside the site's, for what is not told on the terminal."""
+        kept = self.folder / "output" / "demo" / f"{name}.txt"
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        return kept.open("w+", encoding="utf-8")
 
     def _command(
         self, *arguments: str, folder: str | None = "", password: str = "", expected: tuple[int, ...] = (0,)
@@ -138,27 +164,46 @@ class _Demo:
 
         from zentrale.errors import InputError
 
-        self.output.line()
-        self.output.line(f"$ zentrale {shlex.join(arguments)}", "bold cyan")
+        self.output.line(f"$ zentrale {shlex.join(arguments)}", "cyan")
         sys.stdout.flush()
-        environment = dict(os.environ)
+        environment = {**os.environ, "COLUMNS": "120"}
         if password:
             environment["ZENTRALE_PASSWORD"] = password
-        options_given = [o for o, on in (("--no-color", self.args.no_color), ("--quiet", self.args.quiet)) if on]
-        child = subprocess.Popen(
-            [sys.executable, "-m", "zentrale", *arguments, *options_given],
-            cwd=self.folder if folder is not None else None, env=environment, stdin=subprocess.DEVNULL,
-        )  # fmt: skip
-        try:
-            code = child.wait()
-        except BaseException:
-            _end(child)  # Ctrl-C reached it too; it is not left to end on its own
-            raise
+        self.commands += 1
+        with self._kept(f"{self.commands:02}-{arguments[0]}") as file:
+            child = subprocess.Popen(
+                [sys.executable, "-m", "zentrale", *arguments, "--no-color"], stdout=file, stderr=subprocess.STDOUT,
+                cwd=self.folder if folder is not None else None, env=environment, stdin=subprocess.DEVNULL,
+            )  # fmt: skip
+            try:
+                code = child.wait()
+            except BaseException:
+                _end(child)  # Ctrl-C reached it too; it is not left to end on its own
+                raise
+            file.seek(0)
+            told = file.read()
+        self._tell(arguments, told)
         if code not in expected:
             raise InputError(
                 f"zentrale {arguments[0]} ended with exit code {code}",
-                "see its message above; this is not as the demo goes",
+                f"{told[-400:].strip()}; this is not as the demo goes; see {self.folder / 'output' / 'demo'}",
             )
+
+    def _tell(self, arguments: Sequence[str], told: str) -> None:
+        """The lines that matter of what a command said: its verdict, and what is wrong, without what was expected."""
+        lines = [line for line in told.splitlines() if line and not line.startswith(("next:", "searching"))]
+        verdict = next((line for line in lines if line.startswith(("OK", "FAULTS", "WARNINGS"))), (lines or [""])[0])
+        self.output.line(f"  {verdict}")
+        more = [] if arguments[0] == "handover" else lines  # they were all told before
+        finding = ""
+        for line in [*more, ""]:
+            if line.startswith(("FAULT ", "WARNING ")):
+                finding = line
+            elif finding and line.startswith("     ") and " (expected" not in finding and "do: " not in line:
+                finding += f" {line.strip()}"
+            elif finding:
+                self.output.line(f"  {' '.join(finding.partition(' (expected')[0].split())}")
+                finding = ""
 
     def _conclude(self, elapsed_s: float) -> int:
         """Compare every finding of the runs with what the scenario seeded: all of it, and nothing else."""
@@ -179,13 +224,11 @@ class _Demo:
                         continue  # such as a door that is tried in the next run: nobody has to decide
                     found[(command, item.code, item.subject)] = item.measured
         seeded = {(command, code, subject) for command, code, subject, _ in SEEDED}
-        rows = [
-            [what, subject, code if (command, code, subject) in found else "fault|NOT FOUND", f"`zentrale {command}`",
-             found.get((command, code, subject), "")]
-            for command, code, subject, what in SEEDED
-        ]  # fmt: skip
-        self.output.heading("What was wrong on purpose, and what found it")
-        self.output.table(["seeded fault", "where", "finding", "found by", "measured"], rows)
+        self.output.line()
+        self.output.line("What was wrong on purpose, and what found it", "bold")
+        for command, code, subject, what in SEEDED:
+            there = (command, code, subject) in found
+            self.output.line(f"  {'found' if there else 'NOT FOUND'}  {code} by `zentrale {command}`: {what}")
         false = [key for key in found if key not in seeded]
         for command, code, subject in false:
             self.output.line(
@@ -198,6 +241,10 @@ class _Demo:
         else:
             self.output.line("FAULTS  the demo did not go as it should", "bold red")
         self.output.line(f"the hand-over pack lies in {self.folder / 'output' / 'handover'}", "bold")
+        self.output.line(f"all that the commands said: {self.folder / 'output' / 'demo'}")
+        self.output.next(
+            f"`cd {self.folder}`, `zentrale plan power`, `zentrale explain PWR-1`; or `zentrale help tutorial`"
+        )
         return EXIT_AS_PLANNED if good else EXIT_FAULTS
 
     def _planning_findings(self) -> list[Finding]:

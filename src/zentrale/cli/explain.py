@@ -41,7 +41,7 @@ def run(args: argparse.Namespace) -> int:
         return 0
     entry = CATALOGUE.get(args.code.upper())
     if entry is None:
-        every = list(pages.keys())
+        every = list(pages.plan_keys())
         asked = args.code.rpartition(".")[2].strip("[]").lower()
         found = [key for key in every if key.name == asked]
         if found:

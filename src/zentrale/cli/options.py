@@ -41,10 +41,10 @@ def complete_cameras(parsed_args: argparse.Namespace, **_: object) -> list[str]:
 
 def complete_codes(**_: object) -> list[str]:
     """Finding codes and keys of the plan files."""
-    from zentrale.cli.pages import keys
+    from zentrale.cli.pages import plan_keys
     from zentrale.findings import CATALOGUE
 
-    return [*CATALOGUE, *(key.name for key in keys())]
+    return [*CATALOGUE, *(key.name for key in plan_keys())]
 
 
 def complete_topics(**_: object) -> list[str]:

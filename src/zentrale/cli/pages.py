@@ -37,7 +37,7 @@ def page(name: str) -> str:
     return (resources.files("zentrale") / "pages" / f"{name}.md").read_text(encoding="utf-8")
 
 
-def keys() -> Iterator[Key]:
+def plan_keys() -> Iterator[Key]:
     """All keys of the plan files, from the tables of the page that explains them."""
     file, table = "", ""
     for line in page("plan-files").splitlines():

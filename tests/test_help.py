@@ -1,0 +1,131 @@
+"""The documentation inside the program: every line to type is one that the program takes, and everything is found."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+
+from conftest import environment, make_site, program, zentrale
+from zentrale.cli import layout, pages
+from zentrale.cli.main import COMMANDS, build_parser
+from zentrale.site.device_types import CameraType, RecorderType, SwitchType
+from zentrale.site.model import Battery, Camera, Group, Link, Policy, Recorder, Switch, Viewer, Zone
+
+README = Path(__file__).parent.parent / "README.md"
+
+
+def lines_to_type() -> list[str]:
+    texts = [pages.page(name) for name in pages.topics()] + [README.read_text(encoding="utf-8")]
+    found = [line for text in texts for line in re.findall(r"^    (zentrale .*)$", text, re.M)]
+    return [line.partition("#")[0].strip() for line in found]
+
+
+@pytest.mark.parametrize("line", sorted(set(lines_to_type())))
+def test_every_line_to_type_is_understood(line: str) -> None:
+    _, command, *arguments = shlex.split(line)
+    assert command in COMMANDS
+    build_parser(command).parse_args([command, *arguments])
+
+
+def test_every_key_of_the_plan_files_is_explained() -> None:
+    known = {key.name for key in pages.plan_keys()}
+    models = (
+        CameraType,
+        RecorderType,
+        SwitchType,
+        Battery,
+        Group,
+        Link,
+        Policy,
+        Recorder,
+        Switch,
+        Viewer,
+        Zone,
+        Camera,
+    )
+    missing = {f.alias or n for model in models for n, f in model.model_fields.items()} - known - {"row", "scene"}
+    assert not missing
+
+
+def test_help_topics_codes_and_keys() -> None:
+    for topic in pages.topics():
+        assert zentrale("help", topic).code == 0
+    assert "cords at both ends" in " ".join(zentrale("explain", "policy.cords_m").out.split())
+    assert "site.toml [policy]" in zentrale("explain", "cords_m").out
+    for arguments, words in (
+        (("explain", "PWR-99"), "no such finding code"), (("explain", "cord_m"), "did you mean cords_m?"),
+        (("help", "tutrial"), "did you mean tutorial?"),
+    ):  # fmt: skip
+        shown = zentrale(*arguments)
+        assert shown.code == 2 and words in shown.err
+
+
+def test_mistakes_are_told_by_the_command_that_has_them(tmp_path: Path) -> None:
+    for arguments, words in (
+        (("plna",), ("usage: zentrale", "did you mean plan?")),
+        (("plan", "--detials"), ("usage: zentrale plan", "did you mean --details?")),
+        (("vault", "ad"), ("usage: zentrale vault", "did you mean add?")),
+    ):
+        shown = program(*arguments)
+        assert shown.code == 2 and all(word in shown.err for word in words), shown.err
+    site = make_site(tmp_path)
+    assert "did you mean north?" in zentrale("verify", "--only", "norht", cwd=site).err
+    begin = program()
+    assert begin.code == 0 and "zentrale discover" in begin.out and len(begin.out.splitlines()) < 24
+
+
+@pytest.mark.parametrize("width", [60, 80, 110])
+def test_nothing_is_broken_inside_and_nothing_is_too_wide(
+    tmp_path: Path, width: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """All of the worked example's tables and findings; a single word that is wider may stand out."""
+    site = tmp_path / "locks"
+    assert zentrale("new", str(site), "--sample", "brackwater").code == 0
+    wide = zentrale("plan", "--details", "--seconds", "5", cwd=site).out
+    monkeypatch.setenv("COLUMNS", str(width))
+    narrow = zentrale("plan", "--details", "--seconds", "5", cwd=site).out
+    assert max(len(line) for line in narrow.splitlines()) <= width
+    for word in (*re.findall(r"127\.0\.\d+\.\d+|[a-z]+-[a-z-]+:\d+|\d+\.\d+ W\b|\b[A-Z]{3}-\d+", wide),):
+        assert word in narrow, word
+    short = zentrale("plan", cwd=site)
+    assert len(short.out.splitlines()) <= 48 * 80 / min(width, 80), "two screens say what is wrong"
+    assert short.out.startswith("FAULTS") and "next:" in short.err
+
+
+def test_no_colour_is_no_escape_at_all(tmp_path: Path) -> None:
+    import os
+    import pty
+    import subprocess
+
+    from conftest import PROGRAM
+
+    site = make_site(tmp_path)
+
+    def shown(*arguments: str, **more: str) -> bytes:
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            [PROGRAM, "plan", *arguments], cwd=site, env=environment(**more), stdout=theirs, stderr=theirs
+        )
+        os.close(theirs)
+        told = b""
+        while True:
+            try:
+                told += os.read(ours, 65536)
+            except OSError:
+                break
+        process.wait(30)
+        os.close(ours)
+        return told
+
+    assert b"\x1b[" in shown(TERM="xterm", COLUMNS="80")
+    assert b"\x1b" not in shown(TERM="xterm", COLUMNS="80", NO_COLOR="1")
+    assert b"\x1b" not in shown("--no-color", TERM="xterm", COLUMNS="80")
+
+
+def test_rows_are_stacked_where_columns_do_not_fit() -> None:
+    assert layout.column_widths(["a", "b"], [["x" * 30, "y" * 30]], 60) is None
+    assert layout.column_widths(["a", "b"], [["x x", "2.5 W"]], 10, {1}) == [1, 5], "a number stays with its unit"
+    assert layout.stacked(["name", "state", "port"], ["north", "ok", "-"], 40) == ["north", "  state ok"]
