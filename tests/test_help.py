@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import argparse
 import re
 import shlex
+import shutil
 from pathlib import Path
 
 import pytest
 
-from conftest import environment, make_site, program, zentrale
-from zentrale.cli import layout, pages
+from conftest import PASSPHRASE, environment, make_site, program, zentrale
+from zentrale.cli import errors, layout, pages
 from zentrale.cli.main import COMMANDS, build_parser
+from zentrale.cli.output import Output
+from zentrale.logbook.vault import Vault
 from zentrale.site.device_types import CameraType, RecorderType, SwitchType
 from zentrale.site.model import Battery, Camera, Group, Link, Policy, Recorder, Switch, Viewer, Zone
 
@@ -129,3 +133,59 @@ def test_rows_are_stacked_where_columns_do_not_fit() -> None:
     assert layout.column_widths(["a", "b"], [["x" * 30, "y" * 30]], 60) is None
     assert layout.column_widths(["a", "b"], [["x x", "2.5 W"]], 10, {1}) == [1, 5], "a number stays with its unit"
     assert layout.stacked(["name", "state", "port"], ["north", "ok", "-"], 40) == ["north", "  state ok"]
+
+
+def test_the_doctor_looks_at_this_machine() -> None:
+    shown = zentrale("doctor", "--json")
+    found = {e["what"]: e for e in shown.json["examined"]}
+    assert shown.code == 0 and {"network adapter", "multicast", "git"} <= set(found)
+    assert found["git"]["well"] is (shutil.which("git") is not None) and shown.json["version"].startswith("zentrale ")
+    assert all(e["well"] or e["advice"] for e in found.values())
+    assert zentrale("doctor").out.startswith(("OK", "WARNINGS"))
+
+
+@pytest.mark.parametrize(
+    ("command", "words"),
+    [("plan", "nothing was changed"), ("register", "goes on where it stopped"), ("verify", "until now is kept")],
+)
+def test_an_interruption_says_how_far_and_how_to_go_on(
+    capsys: pytest.CaptureFixture[str], command: str, words: str
+) -> None:
+    args = argparse.Namespace(command=command, no_color=True, quiet=True, json=False, verbose=False)
+
+    def run(args: argparse.Namespace) -> int:
+        with Output(args).progress("working", 28) as step:
+            step(11)
+            raise KeyboardInterrupt
+
+    assert errors.guarded(run, args) == 130
+    told = capsys.readouterr().err
+    assert "interrupted after 11 of 28" in told and words in told and f"zentrale {command}" in told
+
+
+@pytest.mark.usefixtures("stand_in")
+def test_the_how_to_pages_from_beginning_to_end(ready_site: Path) -> None:
+    """Every line of those that need no other network, on the stand-in: an RTSP camera, a list, evidence, a second visit."""
+    (ready_site / "passwords.txt").write_text("never-this-1\nfactory-1234\n")
+    assert zentrale("discover", cwd=ready_site).code in (0, 1)
+    assert zentrale("register", cwd=ready_site).code == 0
+    here = {
+        "10.20.0.11/": "127.0.71.12:8554/",
+        "viewer@": "admin@",
+        "--seconds 10": "--seconds 1",
+        "--undo 12": "--undo 2",
+    }
+    own = Vault.open(ready_site / "vault.bin", PASSPHRASE).device("south")
+    assert own is not None
+    told: dict[str, str] = {}
+    for name in ("rtsp-only", "passwords", "evidence", "second-visit"):
+        for line in re.findall(r"^    (zentrale .*)$", pages.page(f"howto-{name}"), re.M):
+            for there, at in here.items():
+                line = line.replace(there, at)
+            shown = zentrale(*shlex.split(line)[1:], cwd=ready_site, ZENTRALE_STREAM_PASSWORD=own.password)
+            assert shown.code in (0, 1), f"{line}: {shown.all}"
+            told[line] = shown.out
+    assert (ready_site / "gate.jpg").read_bytes()[:2] == b"\xff\xd8" and (
+        ready_site / "output/handover/index.html"
+    ).exists()
+    assert "taken back" in told["zentrale register --undo 2"]

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import CAMERAS, SITE, make_site, program, zentrale
+from conftest import CAMERAS, PASSPHRASE, SITE, make_site, program, zentrale
 from zentrale.errors import (
     ClearTextError,
     InputError,
@@ -568,3 +568,37 @@ def test_vault_entries_show_in_json_without_passwords(ready_site: Path) -> None:
         ("earlier", "north"),
     ]
     assert not any("one" in json.dumps(e) for e in listed if e["name"] == "north")
+
+
+LISTS = {
+    "plain.txt": 'one, two\nthree "four"\n\nfive  six\none, two\n',
+    "table.csv": 'Camera;Login;Password\ngate;root;one, two\nyard;;"three ""four"""\n;;five  six\n',
+    "titled.csv": 'secret word,note\n"one, two",a\n"three ""four""",b\nfive  six,c\n',
+}
+
+
+@pytest.mark.parametrize("name", LISTS)
+def test_a_list_of_passwords_goes_into_the_vault_as_it_is(ready_site: Path, name: str) -> None:
+    """Commas, quotes and blanks are part of a password; one that stands twice is one; none is ever shown."""
+    (ready_site / name).write_text(LISTS[name])
+    before = {c.credentials for c in Vault.open(ready_site / "vault.bin", PASSPHRASE).contents.candidates}
+    column = ["--column", "secret word"] if name == "titled.csv" else []
+    shown = zentrale("vault", "add", "admin", "--from", name, *column, cwd=ready_site)
+    assert shown.code == 0 and "added 3 candidates" in shown.out and "delete it" in shown.err
+    assert not any(word in shown.all for word in ("one, two", "three", "five"))
+    new = {c.credentials for c in Vault.open(ready_site / "vault.bin", PASSPHRASE).contents.candidates} - before
+    assert {c.password for c in new} == {"one, two", 'three "four"', "five  six"}
+    assert {c.user for c in new} == ({"root", "admin"} if name == "table.csv" else {"admin"})
+    again = zentrale("vault", "add", "admin", "--from", name, *column, cwd=ready_site)
+    assert "added 0 candidates" in again.out and "3 were there already" in again.out
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("a,b\nc,d\n,\n" * 3, ""), ("", "holds no password"), ("user,x\nadmin,1\n", "none is called password"),
+     ("password\nx\n", "no account is named")],
+)  # fmt: skip
+def test_a_list_that_is_none_is_told(ready_site: Path, text: str, words: str) -> None:
+    (ready_site / "list.csv").write_text(text)
+    shown = zentrale("vault", "add", "--from", "list.csv", *(["--column", "q"] if not words else []), cwd=ready_site)
+    assert shown.code == 2 and (words or "has no column 'q'") in shown.err

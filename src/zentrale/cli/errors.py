@@ -33,13 +33,24 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
         output.error(error.what, error.advice)
         return error.exit_code
     except KeyboardInterrupt:
-        Output(args).error("interrupted", "what was done is in the journal; run the command again to go on")
+        how_far = f" after {Output.reached}" if Output.reached else ""
+        Output(args).error(f"interrupted{how_far}", _after_interruption(args))
         return EXIT_INTERRUPTED
     except Exception as error:  # noqa: BLE001 - the one place; what comes here is a defect of ours
         if isinstance(error, BrokenPipeError):
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             return 0
         return _defect(error, args)
+
+
+def _after_interruption(args: argparse.Namespace) -> str:
+    """What became of the work, and what to type to go on."""
+    again = f"`zentrale {args.command}` again"
+    if args.command == "register" and not getattr(args, "dry_run", False):
+        return f"what was changed is in the journal; {again} goes on where it stopped"
+    if args.command == "verify" and not getattr(args, "address", None):
+        return f"what was measured until now is kept; {again} measures everything"
+    return f"nothing was changed; {again} begins anew"
 
 
 def _defect(error: Exception, args: argparse.Namespace) -> int:

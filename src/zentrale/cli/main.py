@@ -35,6 +35,7 @@ COMMANDS = {
     "vault": "credentials: candidate passwords, and those of each device",
     "explain": "say what a finding code means and what to do about it, or what a plan key means",
     "help": "the documentation, page by page, offline",
+    "doctor": "what of this machine is missing, and for which command",
     "simulate": "run the stand-in site: simulated cameras and a recorder on loopback addresses",
 }
 
@@ -98,7 +99,7 @@ def _module(command: str) -> ModuleType:
     return importlib.import_module(f"zentrale.cli.{'import_' if command == 'import' else command}")
 
 
-def _version() -> str:
+def version() -> str:
     import platform
 
     return f"zentrale {__version__} (Python {platform.python_version()}, {sys.platform} {platform.machine()})"
@@ -112,7 +113,7 @@ def build_parser(only: str | None, *, whole: bool = False) -> argparse.ArgumentP
         epilog=EPILOG,
         formatter_class=_formatter,
     )
-    parser.add_argument("--version", action="version", version=_version())
+    parser.add_argument("--version", action="version", version=version())
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name, summary in COMMANDS.items():
         if name != only and not whole:

@@ -11,7 +11,7 @@ import os
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, TextIO
+from typing import Any, ClassVar, TextIO
 
 from rich import box
 from rich.console import Console
@@ -30,7 +30,9 @@ STATE_STYLES = {"ok": "green", "fault": "bold red", "warning": "yellow", "note":
 
 
 class Output:
-    """What one command run writes to."""
+    """What one command run writes to. `reached` is how far the work under way has got, for whoever interrupts it."""
+
+    reached: ClassVar[str] = ""
 
     def __init__(self, args: argparse.Namespace) -> None:
         self.json = bool(getattr(args, "json", False))
@@ -188,9 +190,14 @@ class Output:
 
     @contextmanager
     def progress(self, title: str, total: int) -> Iterator[Any]:
-        """Yields a function to call with the number done; shown only on a terminal."""
+        """Yields a function to call with the number done. A bar on a terminal; elsewhere one line says what is waited for."""
+
+        def count(done: int, text: str = "") -> None:
+            Output.reached = f"{done} of {total}"
+
         if self.quiet or self.json or not self.err.is_terminal:
-            yield lambda done, text="": None
+            self.hint(f"{title}, {total} in all")
+            yield count
             return
         columns = (
             TextColumn("{task.description}"),
@@ -200,7 +207,12 @@ class Output:
         )
         with Progress(*columns, console=self.err, transient=True) as bar:
             task = bar.add_task(title, total=total)
-            yield lambda done, text="": bar.update(task, completed=done, description=f"{title} {text}".strip())
+
+            def step(done: int, text: str = "") -> None:
+                count(done)
+                bar.update(task, completed=done, description=f"{title} {text}".strip())
+
+            yield step
 
 
 def _cell(cell: str) -> str:

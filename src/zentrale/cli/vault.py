@@ -26,6 +26,7 @@ ${PASSWORD_VARIABLE} or from --password-fd. No password is ever taken from the c
 EXAMPLE = """zentrale vault init
   zentrale vault add admin --label "installer's password"
   zentrale vault add admin --factory "Umbra Works"
+  zentrale vault add admin --from passwords.txt
   zentrale vault list --show"""
 
 
@@ -33,7 +34,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
     init = actions.add_parser("init", help="make the vault")
     add = actions.add_parser("add", help="add a candidate password that may work on devices found")
-    add.add_argument("user", metavar="USER", help="the account's name on the devices")
+    add.add_argument("user", metavar="USER", nargs="?", help="the account's name on the devices")
+    add.add_argument(
+        "--from", dest="file", metavar="FILE", help="a list of them: a line each, or CSV or XLSX with a column password"
+    )
+    add.add_argument("--column", metavar="TITLE", help="with --from: the column that holds the passwords")
     add.add_argument("--label", help="what to call it in tables (default: the user's name)")
     add.add_argument("--factory", metavar="MAKER", help="it is this maker's default password")
     device = actions.add_parser("set", help="set the credentials of one device of the plan")
@@ -107,15 +112,43 @@ def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
 
 
 def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+    from zentrale.errors import InputError
     from zentrale.logbook.vault import Candidate
     from zentrale.protocols.http_auth import Credentials
 
+    if args.file is not None:
+        _add_list(args, output, folder)
+        return
+    if args.user is None or args.column is not None:
+        raise InputError("vault add: an account is missing", "give USER, or a list of passwords with --from FILE")
     vault = options.open_vault(args, folder)
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
     candidate = Candidate(Credentials(args.user, password), label, args.factory or "")
     _changed(output, vault, lambda: vault.add_candidate(candidate))
     output.line(f"added candidate: {label}")
+
+
+def _add_list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+    from pathlib import Path
+
+    from zentrale import quantities
+    from zentrale.cli import defects
+    from zentrale.jobs.passwords import read_candidates
+
+    listed = read_candidates(Path(args.file), args.user, args.column, args.factory or "")
+    for candidate in listed:
+        defects.know(candidate.credentials.password)
+    vault = options.open_vault(args, folder)
+    known = {c.credentials for c in vault.contents.candidates}
+    new = [c for c in listed if c.credentials not in known]
+    _changed(output, vault, lambda: vault.add_candidates(new))
+    there = f", {len(listed) - len(new)} were there already" if len(listed) > len(new) else ""
+    output.line(f"added {quantities.count(len(new), 'candidate')} from {args.file}{there}")
+    output.hint("the file still holds them for everybody to read: delete it, or keep it where nobody finds it")
+    output.next(
+        "`zentrale discover`; it tries two a device in half an hour, so that none locks (--patient tries them all)"
+    )
 
 
 def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:

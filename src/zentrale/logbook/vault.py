@@ -16,7 +16,7 @@ import re
 import secrets
 import string
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -192,10 +192,15 @@ class Vault:
 
     def add_candidate(self, candidate: Candidate) -> None:
         """A candidate of the same label replaces the older one."""
+        self.add_candidates([candidate])
+
+    def add_candidates(self, candidates: Sequence[Candidate]) -> None:
+        """All of them, or none; each replaces an older one of the same label."""
 
         def change(contents: Contents) -> Contents:
-            others = tuple(c for c in contents.candidates if c.label != candidate.label)
-            return replace(contents, candidates=(*others, candidate))
+            labels = {c.label for c in candidates}
+            others = tuple(c for c in contents.candidates if c.label not in labels)
+            return replace(contents, candidates=(*others, *candidates))
 
         self.update(change)
 
