@@ -26,6 +26,7 @@ from zentrale.findings import Finding, Severity, count_faults, worst_first
 from zentrale.words import clean_lines
 
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
+_NAMES = 13  # columns for the names in a list
 STATE_STYLES = {"ok": "green", "fault": "bold red", "warning": "yellow", "note": "cyan"}
 
 
@@ -64,6 +65,12 @@ class Output:
         """A line as it is, whatever the width: something to be typed or copied."""
         if not self.json:
             self.out.print(_safe(text), soft_wrap=True)
+
+    def said(self, name: str, text: str) -> None:
+        """A line of a list of things and what is said of each, one under the other."""
+        if not self.json:
+            for part in wrapped(text, self.width, " " * _NAMES, f"{name + ':':<{_NAMES}}"):
+                self.out.print(_safe(part), soft_wrap=True)
 
     def heading(self, text: str) -> None:
         self.line()

@@ -87,7 +87,7 @@ def run(args: argparse.Namespace) -> int:
     else:
         output.line()
         for name, text in result.summaries():
-            output.line(f"{name + ':':<12}{text}")
+            output.said(name, text)
         output.line("tables: `zentrale plan PART`, or all with --details")
     if args.write:
         _enter(output, result, folder)

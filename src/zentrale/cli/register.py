@@ -178,6 +178,7 @@ def _show_counts(output: Output, result: Registration) -> None:
     from zentrale.jobs.steps.step import Outcome
 
     of: dict[str, dict[Outcome, list[str]]] = {}
+    said = {Outcome.UNCHANGED: "as planned"}
     for device in result.results:
         for step in device.steps:
             of.setdefault(step.step, {}).setdefault(step.outcome, []).append(device.ref.name)
@@ -186,8 +187,8 @@ def _show_counts(output: Output, result: Registration) -> None:
         for outcome, names in outcomes.items():
             told = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
             which = f" ({', '.join(names[:6])}{' and more' if len(names) > 6 else ''})" if told else ""
-            words.append(f"{quantities.count(len(names), 'device')} {outcome.value}{which}")
-        output.line(f"{name + ':':<13}{', '.join(words)}")
+            words.append(f"{quantities.count(len(names), 'device')} {said.get(outcome, outcome.value)}{which}")
+        output.said(name, ", ".join(words))
     if of:
         output.line("each change with its values: --details")
 
