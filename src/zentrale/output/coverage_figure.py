@@ -11,12 +11,14 @@ from matplotlib.patches import Patch
 from shapely.geometry.base import BaseGeometry
 
 from zentrale.output.figures import new_figure, png
-from zentrale.planning.detail import LEVELS, CameraDetail, DetailPlan
+from zentrale.planning.detail import LEVELS, CameraDetail, DetailPlan, Ground
 from zentrale.site.model import Plan
 
 # From not seen (white, so that gaps stand out) to inspect: darker is better, in grey too.
 _FACES = ("#ffffff", "#e3efd9", "#b9d9a8", "#7db888", "#3f8f86", "#1d5c70", "#0b2c3c")
+_HATCHES = ("", "", "..", "//", "\\\\", "xx", "++")  # so that bands are told apart in grey, too
 _WRONG = "#b00020"
+_MARGIN_M = 6.0
 
 
 def coverage_figure(plan: Plan, detail: DetailPlan) -> bytes:
@@ -28,7 +30,12 @@ def coverage_figure(plan: Plan, detail: DetailPlan) -> bytes:
         bounds = [0.0, *LEVELS.values(), 1e12]
         axes.pcolormesh(ground.x_m, ground.y_m, ground.pixels_per_m, cmap=ListedColormap(_FACES),
                         norm=BoundaryNorm(bounds, len(_FACES)), shading="nearest", rasterized=True)  # fmt: skip
+        _hatch(axes, ground, bounds)
     _draw_outline(axes, detail)
+    if detail.outline.ground is not None:
+        left, bottom, right, top = detail.outline.ground.bounds
+        axes.set_xlim(left - _MARGIN_M, right + _MARGIN_M)
+        axes.set_ylim(bottom - _MARGIN_M, top + _MARGIN_M)
     for number, camera in enumerate(detail.cameras, start=1):
         _draw_camera(axes, number, camera)
     axes.set_aspect("equal")
@@ -37,10 +44,18 @@ def coverage_figure(plan: Plan, detail: DetailPlan) -> bytes:
     axes.grid(alpha=0.25)
     _draw_list(side, detail)
     handles = [Patch(facecolor=_FACES[0], edgecolor="#1c2126", label="seen by no camera")]
-    handles += [Patch(facecolor=face, edgecolor="#1c2126", label=f"{name}, from {LEVELS[name]:g} px/m")
-                for face, name in zip(_FACES[1:], LEVELS, strict=True)]  # fmt: skip
-    figure.legend(handles=handles, loc="outside lower center", ncols=7, fontsize=8.5)
+    handles += [Patch(facecolor=face, edgecolor="#1c2126", hatch=hatch, label=f"{name}, from {LEVELS[name]:g} px/m")
+                for face, hatch, name in zip(_FACES[1:], _HATCHES[1:], LEVELS, strict=True)]  # fmt: skip
+    figure.legend(handles=handles, loc="outside lower center", ncols=4, fontsize=9)
     return png(figure)
+
+
+def _hatch(axes: Axes, ground: Ground, bounds: list[float]) -> None:
+    """The bands once more, as hatches over their colours."""
+    known = np.ma.masked_invalid(np.minimum(ground.pixels_per_m, 1e6))
+    drawn = axes.contourf(ground.x_m, ground.y_m, known, levels=bounds, colors="none", hatches=_HATCHES)
+    drawn.set_edgecolor("#00000050")
+    drawn.set_linewidth(0.0)
 
 
 def _draw_outline(axes: Axes, detail: DetailPlan) -> None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+from matplotlib.layout_engine import ConstrainedLayoutEngine
 
 from zentrale import quantities
 from zentrale.planning.power import PowerPlan
@@ -40,6 +41,9 @@ def new_figure(rows: int, title: str) -> Figure:
     height = max(_SIZE_IN[1], 0.42 * rows + 2.2)
     figure = Figure(figsize=(_SIZE_IN[0], min(height, 60)), layout="constrained")
     FigureCanvasAgg(figure)
+    engine = figure.get_layout_engine()
+    assert isinstance(engine, ConstrainedLayoutEngine)
+    engine.set(rect=(0.005, 0.005, 0.99, 0.99), h_pad=0.14)  # printers and viewers cut the very edge
     figure.suptitle(title, fontsize=16, fontweight="bold")
     return figure
 
@@ -106,10 +110,11 @@ def bandwidth_figure(plan: Plan, traffic: TrafficPlan, rates: Sequence[MeasuredR
     names = [load.name for load in links]
     right.barh(names, shares, color=colours)
     for index, share in enumerate(shares):
-        right.text(share, index, f" {share:.1f} %", va="center")
+        words = "  TOO MUCH" if share > 100 else f"  above {limit:g} %" if share > limit else ""
+        right.text(share, index, f" {share:.1f} %{words}", va="center")
     right.axvline(limit, color="#c8780a", linestyle="--", label=f"limit {limit:g} %")
     right.axvline(100, color="#b00020", label="line rate")
-    right.set_xlim(0, max([115.0, *(1.15 * s for s in shares)]))
+    right.set_xlim(0, max([115.0, *(1.25 * s for s in shares)]))
     right.margins(y=0.01)
     right.invert_yaxis()
     right.set_xlabel("planned load of the link [% of line rate]")
