@@ -60,7 +60,7 @@ def test_shown_in_short_where_no_part_is_named(tmp_path: Path) -> None:
         "`zentrale plan PART`" in everything.out and "Ports of cabinet" in zentrale("plan", "--details", cwd=folder).out
     )
     assert "placement:" not in everything.out, "there are no cabinets to choose from"
-    assert "multicast:  no viewer watches by multicast" in everything.out and "3 of 10 ports used" in everything.out
+    assert "multicast:   no viewer watches by multicast" in everything.out and "3 of 10 ports used" in everything.out
     assert "0 of 0 cameras with a lens" in everything.out and len(everything.out.splitlines()) < 24
     north = line_with(ports, "north, 20 m")
     assert north.split()[:5] == ["1", "north,", "20", "m", "access"] and "71 cameras" in north and "6.0 W" in north

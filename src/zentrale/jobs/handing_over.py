@@ -146,7 +146,7 @@ def sort_findings(
         if standing.settled_at is None:
             open_findings.append(standing.finding)
         elif standing.finding.severity is not Severity.NOTE:
-            when = quantities.timestamp(standing.settled_at)
+            when = quantities.moment(standing.settled_at)
             settled.append(Settled(standing.finding, f"found well by `{standing.settled_command}` of {when}"))
     breaks = chain_breaks(logbook)
     if breaks:
@@ -231,7 +231,7 @@ def _when(seen: Observation | None) -> str:
 
 
 def _at(moment: datetime) -> str:
-    return quantities.timestamp(moment).replace("T", " ")
+    return quantities.moment(moment)
 
 
 def _rates(plan: Plan, evidence: _Evidence) -> list[MeasuredRate]:
@@ -252,7 +252,7 @@ def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[Sheet
         caption = camera.shows or _stream_text(stream)
         picture = _unchanged(folder, seen) if seen else None
         if picture is not None and seen is not None and (stream is None or stream.run != seen.run):
-            caption = f"of {quantities.timestamp(seen.at)[:16].replace('T', ' ')}: {caption}"
+            caption = f"of {quantities.moment(seen.at)}: {caption}"
         pictures.append(SheetPicture(camera.name, caption, picture))
     return pictures
 

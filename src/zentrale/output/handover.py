@@ -170,7 +170,7 @@ def _page(content: PackContent, images: dict[str, str]) -> bytes:
         undefined=jinja2.StrictUndefined,
         finalize=_harmless,
     )
-    environment.filters["moment"] = lambda m: "not yet" if m is None else quantities.timestamp(m).replace("T", " ")
+    environment.filters["moment"] = lambda m: "not yet" if m is None else quantities.moment(m)
     findings = worst_first(content.open_findings)
     faults = sum(f.severity is Severity.FAULT for f in findings)
     warnings = sum(f.severity is Severity.WARNING for f in findings)
