@@ -143,7 +143,8 @@ def test_a_stuck_encoder_streams_its_own_size_whatever_it_claims() -> None:
 def test_pictures_are_encoded_once_and_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv(encoding.CACHE_VARIABLE, str(tmp_path))
     recipe = encoding.StreamRecipe("gate", "sub", 160, 96, 5, 64, 5)
-    assert encoding.prepare([recipe, recipe], 1) == 1 and encoding.prepare([recipe], 1) == 0
+    missing = encoding.missing([recipe, recipe])
+    assert missing == [recipe] and list(encoding.prepare(missing, 1)) == [1] and encoding.missing([recipe]) == []
     stream = encoding.load(recipe)
     assert len(stream.payloads) == 20, "a loop of four seconds"
     keys = [n for n, unit in enumerate(stream.payloads) if any(p[0] & 0x1F == 7 for p, _ in unit)]

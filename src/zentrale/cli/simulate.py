@@ -50,13 +50,13 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _prepare(output: Output, scenario: Scenario) -> None:
-    from zentrale import quantities
     from zentrale.simulation import stand_in
 
-    output.hint("preparing pictures (only the first start takes long)")
-    encoded = stand_in.prepare(scenario)
-    if encoded:
-        output.hint(f"encoded {quantities.count(encoded, 'stream')}")
+    streams = stand_in.missing(scenario)
+    if streams:
+        with output.progress("encoding the cameras' pictures, only this once", len(streams)) as step:
+            for done in stand_in.prepare(streams):
+                step(done)
 
 
 def _list(output: Output, scenario: Scenario) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import functools
 import hashlib
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from fractions import Fraction
@@ -23,7 +23,7 @@ from zentrale.protocols.video import split_annex_b
 from zentrale.simulation import scene
 from zentrale.site.folder import write_atomically
 
-SCENE_VERSION = 1  # raise it when the drawing or the encoding changes
+SCENE_VERSION = 2  # raise it when the drawing or the encoding changes
 LOOP_S = 4.0
 MAX_PAYLOAD_BYTES = 1400  # leaves room for RTP, UDP and IP headers in an Ethernet frame of 1500 bytes
 CACHE_VARIABLE = "ZENTRALE_CACHE"
@@ -71,7 +71,10 @@ def encode(recipe: StreamRecipe) -> bytes:
     codec.thread_count = 1
     rate = f"vbv-maxrate={recipe.bitrate_kbps}:vbv-bufsize={recipe.bitrate_kbps}:nal-hrd=cbr:force-cfr=1"
     gop = f"keyint={recipe.govlength}:min-keyint={recipe.govlength}:scenecut=0:bframes=0:rc-lookahead=0"
-    codec.options = {"preset": "veryfast", "x264-params": f"{rate}:{gop}:aud=1:repeat-headers=1:slices=1"}
+    codec.options = {
+        "preset": "ultrafast",
+        "x264-params": f"{rate}:{gop}:aud=1:repeat-headers=1:slices=1:cabac=1:8x8dct=1",
+    }
     pictures = scene.frames(
         recipe.name, recipe.stream, recipe.width_px, recipe.height_px, recipe.fps, groups * recipe.govlength
     )
@@ -83,13 +86,17 @@ def _encode_to_file(recipe: StreamRecipe) -> None:
     write_atomically(recipe.file, encode(recipe))
 
 
-def prepare(recipes: Iterable[StreamRecipe], workers: int) -> int:
-    """Encode what the cache does not hold yet, on `workers` processes. Returns how many were encoded."""
-    missing = [r for r in dict.fromkeys(recipes) if not r.file.exists()]
-    if missing:
-        with ProcessPoolExecutor(min(workers, len(missing)), mp_context=get_context("spawn")) as pool:
-            list(pool.map(_encode_to_file, missing))
-    return len(missing)
+def missing(recipes: Iterable[StreamRecipe]) -> list[StreamRecipe]:
+    """Those that the cache does not hold yet."""
+    return [r for r in dict.fromkeys(recipes) if not r.file.exists()]
+
+
+def prepare(recipes: Sequence[StreamRecipe], workers: int) -> Iterator[int]:
+    """Encode them, on `workers` processes; how many are done so far, after each."""
+    if recipes:
+        with ProcessPoolExecutor(min(workers, len(recipes)), mp_context=get_context("spawn")) as pool:
+            for number, _ in enumerate(pool.map(_encode_to_file, recipes), start=1):
+                yield number
 
 
 @functools.lru_cache(maxsize=256)

@@ -6,7 +6,7 @@ import asyncio
 import errno
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import InputError
@@ -28,9 +28,14 @@ def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
                 yield recipe_for(camera, stream, settings_of(stream, encoder))
 
 
-def prepare(scenario: Scenario) -> int:
-    """Encode what is missing in the cache. Returns how many streams were encoded."""
-    return encoding.prepare(recipes(scenario), os.cpu_count() or 1)
+def missing(scenario: Scenario) -> list[encoding.StreamRecipe]:
+    """The streams that are not encoded yet."""
+    return encoding.missing(recipes(scenario))
+
+
+def prepare(streams: Sequence[encoding.StreamRecipe]) -> Iterator[int]:
+    """Encode them; how many are done so far, after each."""
+    yield from encoding.prepare(streams, os.cpu_count() or 1)
 
 
 @dataclass(frozen=True)
