@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import argparse
 import re
+import runpy
 import shlex
 import shutil
+import subprocess
 from pathlib import Path
 
 import pytest
 
-from conftest import PASSPHRASE, environment, make_site, program, zentrale
+from conftest import PASSPHRASE, PROGRAM, environment, make_site, program, zentrale
 from zentrale.cli import errors, layout, pages
 from zentrale.cli.main import COMMANDS, build_parser
 from zentrale.cli.output import Output
@@ -102,9 +104,6 @@ def test_nothing_is_broken_inside_and_nothing_is_too_wide(
 def test_no_colour_is_no_escape_at_all(tmp_path: Path) -> None:
     import os
     import pty
-    import subprocess
-
-    from conftest import PROGRAM
 
     site = make_site(tmp_path)
 
@@ -189,3 +188,25 @@ def test_the_how_to_pages_from_beginning_to_end(ready_site: Path) -> None:
         ready_site / "output/handover/index.html"
     ).exists()
     assert "taken back" in told["zentrale register --undo 2"]
+
+
+def test_the_manual_page_is_made_from_the_commands() -> None:
+    page = runpy.run_path(str(README.parent / "tools" / "man_page.py"))["page"]
+    told = (README.parent / "docs" / "zentrale.1").read_text(encoding="utf-8")
+    assert told == page(), "run python tools/man_page.py > docs/zentrale.1"
+    assert all(f'.SS "zentrale {command}"' in told for command in COMMANDS)
+
+
+def test_the_shell_is_offered_commands_cameras_and_codes(tmp_path: Path) -> None:
+    """As the completion of bash asks (argcomplete): the line so far, and where the cursor stands."""
+    site = make_site(tmp_path)
+
+    def offered(line: str) -> list[str]:
+        asked = {"_ARGCOMPLETE": "1", "COMP_LINE": line, "COMP_POINT": str(len(line)), "_ARGCOMPLETE_IFS": "\n",
+                 "_ARGCOMPLETE_STDOUT_FILENAME": str(tmp_path / "offered"), "_ARGCOMPLETE_SHELL": "bash"}  # fmt: skip
+        subprocess.run([PROGRAM], cwd=site, env=environment(**asked), check=False, timeout=60)
+        return (tmp_path / "offered").read_text().split("\n")
+
+    assert "discover " in offered("zentrale disc") or "discover" in offered("zentrale disc")
+    assert [word.strip() for word in offered("zentrale verify --only nor")] == ["north"]
+    assert {"PWR-1", "PWR-2"} <= {word.strip() for word in offered("zentrale explain PWR-")}
