@@ -253,3 +253,25 @@ def test_what_was_meant_is_told(tmp_path: Path, file: str, right: str, wrong: st
     told = zentrale("check", "--json", cwd=site)
     assert told.code == 2 and told.err == "" and all(p["file"] and p["found"] for p in told.json["problems"])
     assert told.json["problems"][0]["line"] is not None
+
+
+@pytest.mark.parametrize(
+    ("file", "right", "wrong", "words"),
+    [
+        ("site", "fps = 10", "fps = 'ten'", "found 'ten'; expected a number"),
+        ("site", "fps = 10", "fps = -1", "found -1; expected more than 0"),
+        ("site", "vlan = 71", "vlan = 4095", "found 4095; expected 4094 or less"),
+        ("types", "poe_class = 3", "poe_class = 3.5", "expected a whole number"),
+        ("types", "poe_budget_w = 60", 'poe_budget_w = 60\npoe_budgeting = "sum"', "expected 'draw' or 'class'"),
+        ("site", 'name = "Small site"', "name = 7", "expected text in quotes"),
+        ("site", "fps = 10", "fps = 10 Hz", "site.toml line 17: not valid TOML at column"),
+        ("site", "sweep_ports = [8080, 8554]", "sweep_ports = 8080", "expected a list in brackets"),
+        ("site", "[[zones]]", "[zones]", "[[zones]]"),
+    ],
+)
+def test_a_mistake_is_told_in_our_words(tmp_path: Path, file: str, right: str, wrong: str, words: str) -> None:
+    texts = {"site": SITE, "types": TYPES, "cameras": CAMERAS}
+    assert right in texts[file]
+    texts[file] = texts[file].replace(right, wrong, 1)
+    told = " | ".join(problems_of(make_site(tmp_path, **texts)))
+    assert words in told and "Input should" not in told and "should be" not in told, told

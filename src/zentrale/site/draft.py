@@ -104,6 +104,19 @@ class Draft:
         return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
 
 
+# What is expected, for each kind of mistake that the typed objects tell apart.
+_EXPECTED = {
+    **dict.fromkeys(("int_parsing", "int_type", "int_from_float"), "a whole number"),
+    **dict.fromkeys(("float_parsing", "float_type", "finite_number"), "a number"),
+    **dict.fromkeys(("bool_parsing", "bool_type"), "true or false"),
+    **dict.fromkeys(("tuple_type", "list_type"), "a list in brackets"),
+    **dict.fromkeys(("dict_type", "model_type", "model_attributes_type"), "a table"),
+    **dict.fromkeys(("literal_error", "enum"), "{expected}"),
+    "string_type": "text in quotes", "string_too_short": "some text", "greater_than": "more than {gt}",
+    "greater_than_equal": "{ge} or more", "less_than": "less than {lt}", "less_than_equal": "{le} or less",
+}  # fmt: skip
+
+
 def _fields_at(kind: type[Part], location: Sequence[str | int]) -> list[str]:
     """The keys that are known where the last part of `location` stands, as they are written in the file."""
     model: type[BaseModel] = kind
@@ -134,7 +147,9 @@ def _describe(error: Any, where: Where, known: Sequence[str] = ()) -> str:
     if kind == "extra_forbidden":
         word = str(location[-1])
         return f"{where(location)}: found the unknown field {word!r}{meant(word, known)}; known are: {', '.join(known)}"
-    expected = message if message.startswith("expected") else f"expected: {message[0].lower()}{message[1:]}"
+    form = _EXPECTED.get(kind)
+    expected = f"expected {form.format(**error.get('ctx', {}))}" if form else message
+    expected = expected if expected.startswith("expected") else f"expected something else: {expected}"
     found = error["input"]
     shown = repr(found) if isinstance(found, str | int | float) else type(found).__name__
     return f"{where(location)}: field {field}: found {shown}; {expected}"

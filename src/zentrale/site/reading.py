@@ -99,7 +99,7 @@ def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        problems.append(f"{path.name}: not valid TOML: {error}")
+        problems.append(_toml_problem(path.name, str(error)))
         return text, {}
     for name in sorted(set(data) - set(parts)):
         problems.append(
@@ -107,6 +107,15 @@ def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple
             f"expected one of: {', '.join(parts)}"
         )
     return text, {name: value for name, value in data.items() if name in parts}
+
+
+def _toml_problem(name: str, told: str) -> str:
+    """What the parser says, in our words: where, and what is usual there."""
+    place = re.search(r"line (\d+), column (\d+)", told)
+    where = f"{name} line {place[1]}" if place else name
+    column = f" at column {place[2]}" if place else " at its end"
+    usual = "key = value on a line of its own, text in double quotes, lists in brackets, each key once"
+    return f"{where}: not valid TOML{column}; expected {usual}"
 
 
 def _read_runs(path: Path, problems: list[str]) -> list[dict[str, Any]]:
