@@ -99,6 +99,16 @@ def _module(command: str) -> ModuleType:
     return importlib.import_module(f"zentrale.cli.{'import_' if command == 'import' else command}")
 
 
+class _Version(argparse.Action):
+    """As argparse has it, but asked only when it is asked for."""
+
+    def __call__(
+        self, parser: argparse.ArgumentParser, namespace: argparse.Namespace, values: object, option: str | None = None
+    ) -> None:
+        print(version())
+        parser.exit()
+
+
 def version() -> str:
     import platform
 
@@ -113,7 +123,7 @@ def build_parser(only: str | None, *, whole: bool = False) -> argparse.ArgumentP
         epilog=EPILOG,
         formatter_class=_formatter,
     )
-    parser.add_argument("--version", action="version", version=version())
+    parser.add_argument("--version", action=_Version, nargs=0, help="show the program's version number and exit")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     for name, summary in COMMANDS.items():
         if name != only and not whole:
