@@ -195,3 +195,32 @@ def test_positions_and_what_is_wanted_are_taken_in(site: Path) -> None:
     (site.parent / "list.csv").write_text(f"{header}\n{row.replace('270°', '270 rad')}\n", encoding="utf-8")
     wrong = zentrale("import", "../list.csv", cwd=site)
     assert wrong.code == 2 and "column heading_deg (Azimuth): found '270 rad'; expected a number in one of" in wrong.err
+
+
+@pytest.mark.parametrize("kind", ["xlsx", "csv"])
+def test_a_header_of_two_rows_with_merged_cells(site: Path, kind: str) -> None:
+    """What stands above several columns is said once in a spreadsheet, over merged cells."""
+    upper = ["Camera", None, None, "Network", None, None, "Recorder", None]
+    lower = ["Name", "Type", "Cable length", "Switch", "Port", "IP address", "Name", "Channel"]
+    row = ["Gate", "Larch 2", "12 m", "cabinet", 4, "127.0.71.14", "recorder", 2]
+    file = site.parent / f"list.{kind}"
+    if kind == "xlsx":
+        book = openpyxl.Workbook()
+        page = book.active
+        assert page is not None
+        for cells in ([None] * 8, ["Cameras of the gate"] + [None] * 7, upper, lower, row):
+            page.append(cells)
+        for area in ("A2:H2", "A3:C3", "D3:F3", "G3:H3"):
+            page.merge_cells(area)
+        book.save(file)
+    else:
+        lines = [["" if c is None else str(c) for c in cells] for cells in (upper, lower, row)]
+        file.write_text("\n".join(";".join(line) for line in lines) + "\n")
+    shown = zentrale("import", str(file), "--dry-run", "--json", cwd=site)
+    assert shown.code == 0, shown.all
+    columns = shown.json["columns"]
+    assert {k: columns[k] for k in ("name", "switch", "port", "recorder", "channel", "address")} == {
+        "name": "Camera Name", "switch": "Network Switch", "port": "Network Port", "recorder": "Recorder Name",
+        "channel": "Recorder Channel", "address": "Network IP address",
+    }  # fmt: skip
+    assert shown.json["added"] == ["gate"]

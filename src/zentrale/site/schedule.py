@@ -9,6 +9,7 @@ import re
 import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from zentrale.errors import InputError
 from zentrale.site.model import Camera, Plan
@@ -154,7 +155,10 @@ def map_columns(rows: Sequence[Row], given: Mapping[str, str], source: str) -> M
         return len(_guess(row.cells)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
 
     # A title row above the table fits by chance in one cell at most.
-    candidates = [row for row in rows[:_HEADER_SEARCH_ROWS] if row.filled > 1]
+    searched = rows[:_HEADER_SEARCH_ROWS]
+    candidates = [row for row in searched if row.filled > 1]
+    # A header of two rows, such as Network over Switch and Port, counts where it says more than either of them.
+    candidates += [_joined(upper, lower) for upper, lower in pairwise(searched) if lower.number == upper.number + 1]
     header = max(candidates, key=fits, default=None)
     if header is None or fits(header) < 2:
         raise InputError(
@@ -171,6 +175,17 @@ def map_columns(rows: Sequence[Row], given: Mapping[str, str], source: str) -> M
             )
         columns[column] = titles.index(plain(title))
     return Mapped(header, columns)
+
+
+def _joined(upper: Row, lower: Row) -> Row:
+    """Two header rows as one: what stands above several columns, in merged cells, counts for each of them."""
+    above, cells = "", []
+    for index in range(max(len(upper.cells), len(lower.cells))):
+        top = upper.cells[index] if index < len(upper.cells) else ""
+        bottom = lower.cells[index] if index < len(lower.cells) else ""
+        above = top or (above if bottom else "")
+        cells.append(f"{above} {bottom}".strip() if bottom else top)
+    return Row(lower.number, tuple(cells))
 
 
 def _guess(cells: Sequence[str], skip: Iterable[str] = ()) -> dict[str, int]:
