@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import DATA
+from conftest import DATA, zentrale
 from zentrale.field import rtsp_player
 from zentrale.field.playing import Visit
 from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_offers
@@ -150,3 +150,11 @@ def test_pictures_are_encoded_once_and_kept(tmp_path: Path, monkeypatch: pytest.
     keys = [n for n, unit in enumerate(stream.payloads) if any(p[0] & 0x1F == 7 for p, _ in unit)]
     assert keys == [0, 5, 10, 15], "a key frame every five frames, with its parameter sets"
     assert all(unit[-1][1] and not any(m for _, m in unit[:-1]) for unit in stream.payloads), "one marker, at the end"
+
+
+def test_a_scenario_of_ones_own_is_begun_and_right(tmp_path: Path) -> None:
+    file = tmp_path / "mine.toml"
+    assert zentrale("simulate", "--new", str(file)).code == 0
+    assert [d.name for d in read_scenario(str(file)).devices] == ["gate", "recorder"]
+    assert zentrale("simulate", "--new", str(file)).code == 2, "it is not written over"
+    assert "gate" in zentrale("simulate", "--scenario", str(file), "--list").out

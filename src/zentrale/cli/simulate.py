@@ -26,6 +26,7 @@ WITH_PARENT = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
+    parser.add_argument("--new", metavar="FILE", help="begin a scenario of one's own in FILE, and end")
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     options.add_common(parser)
@@ -33,11 +34,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     import asyncio
+    from pathlib import Path
 
     from zentrale.cli.output import Output
-    from zentrale.simulation.scenario import read_scenario
+    from zentrale.simulation.scenario import new_scenario, read_scenario
 
     output = Output(args)
+    if args.new is not None:
+        new_scenario(Path(args.new))
+        output.line(f"wrote {args.new}")
+        output.next(f"edit it (`zentrale help scenario`), then `zentrale simulate --scenario {args.new}`")
+        return 0
     scenario = read_scenario(args.scenario)
     if args.list:
         _list(output, scenario)

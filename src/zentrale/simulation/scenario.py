@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zentrale.errors import InputError
 from zentrale.protocols.http_auth import Credentials
+from zentrale.site.folder import write_atomically
 from zentrale.site.values import AddressText, Mac, PlaceName, Resolution, Text
 
 BUILT_IN = "brackwater"
@@ -111,3 +112,11 @@ def read_scenario(given: str | None) -> Scenario:
             for e in error.errors(include_url=False, include_input=False)
         ]
         raise InputError(f"{name}: {'; '.join(lines)}", "correct the file") from None
+
+
+def new_scenario(path: Path) -> None:
+    """Begin a scenario of one's own. Raises InputError where the file is there already."""
+    if path.exists():
+        raise InputError(f"{path}: is there already", "give another name; nothing was changed")
+    text = (resources.files("zentrale") / "simulation" / "data" / "new.toml").read_text(encoding="utf-8")
+    write_atomically(path, text.encode("utf-8"))
