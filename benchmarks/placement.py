@@ -37,7 +37,7 @@ def problem(seed: int) -> PlacementProblem:
     strong = random.random(CAMERAS) < 1 / 8
     day = np.where(strong, random.uniform(15, 25, CAMERAS), random.uniform(4, 9, CAMERAS))
     modes = np.stack([day, day * 1.5, day * np.where(strong, 2, 1), day * np.where(strong, 1.7, 1)], axis=1)
-    watts = np.array([[[poe.port_power_w(w, poe.Channel(r), 6 if s else 3) or 0.0 for w in m] for r in row]
+    watts = np.array([[[poe.port_power_w(w, poe.Channel(r, category="6"), 6 if s else 3) or 0.0 for w in m] for r in row]
                       for row, m, s in zip(runs, modes, strong, strict=True)])  # fmt: skip
     loads = random.choice([3.2e6, 6.3e6, 12.7e6], CAMERAS)
     choices = tuple(
