@@ -9,6 +9,7 @@ from importlib import resources
 from zentrale.cli.layout import wrapped
 from zentrale.cli.output import Output
 
+_FINDINGS = "findings"  # made from the registry
 _ORDER = ("tutorial", "plan-files", "planning", "figures", "evidence", "scenario")
 
 
@@ -30,10 +31,19 @@ def topics() -> dict[str, str]:
     }
     rank = {name: i for i, name in enumerate(_ORDER)}
     names = sorted(texts, key=lambda name: (rank.get(name, len(rank)), name))
-    return {name: texts[name].partition("\n")[0].lstrip("# ") for name in names}
+    titles = {name: texts[name].partition("\n")[0].lstrip("# ") for name in names}
+    return {**titles, _FINDINGS: "Every finding code, what it means and what to do"}
 
 
 def page(name: str) -> str:
+    if name == _FINDINGS:
+        from zentrale.findings import CATALOGUE
+
+        entries = (
+            f"## {e.code}: {e.title}\n\n{e.severity.value}. {e.explanation}\n\nWhat to do: {e.advice}."
+            for e in CATALOGUE.values()
+        )
+        return "\n\n".join(("# Finding codes", *entries)) + "\n"
     return (resources.files("zentrale") / "pages" / f"{name}.md").read_text(encoding="utf-8")
 
 
