@@ -118,11 +118,14 @@ def ways_of(plan: Plan, graph: nx.Graph[str]) -> dict[tuple[str, ...], dict[str,
     return found
 
 
-def fullest(plan: Plan, graph: nx.Graph[str]) -> float:
-    """The share of the fullest trunk, each flow being counted once on it."""
+def fullest(plan: Plan, graph: nx.Graph[str], failed: str = "") -> float:
+    """The share of the fullest trunk, each flow being counted once on it; without those of a failed recorder."""
     streams = list(flows_of(plan))
     loads: dict[tuple[str, str], float] = {}
     for (number, *_), ways in ways_of(plan, graph).items():
+        flow = streams[int(number)]
+        if flow.camera.recorder == failed and (flow.relayed or not flow.viewed):
+            continue
         for step in {step for way in ways.values() for step in pairwise(way)}:
             loads[step] = loads.get(step, 0.0) + streams[int(number)].plan.bitrate_bps * OVERHEAD
     rates = link_rates_bps(plan)
@@ -155,6 +158,8 @@ def test_what_a_failure_costs_is_what_a_plain_search_says(plan: Plan) -> None:
 
     before = recorded(lit_network(plan))
     for part in network.parts:
+        if part.kind == "recorder":
+            assert network.fail((part,)).worst_share == pytest.approx(fullest(plan, lit_network(plan), part.name))
         if part.kind not in ("switch", "link"):
             continue
         gone = [s.name for s in plan.switches if s.name == part.name]

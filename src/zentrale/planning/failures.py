@@ -49,13 +49,14 @@ class Failure:
 
 @dataclass(frozen=True)
 class _Demand:
-    """Flows that go the same way: one of them, what they carry together [bit/s], and the cameras of which it is the stream
-    that is recorded.
+    """Flows that go the same way: one of them, what they carry together [bit/s], the cameras of which it is the stream
+    that is recorded, and the recorder that takes it in or sends it on.
     """
 
     flow: Flow
     load_bps: float
     recorded: tuple[str, ...]
+    recorder: str | None
 
 
 class Network:
@@ -104,7 +105,9 @@ class Network:
         if len(parts) == 1:
             (part,) = parts
             if part.kind in ("supply", "recorder"):  # the network stays as it is
-                link, share = self._normal_worst()
+                link, share = (
+                    self._normal_worst() if part.kind == "supply" else self._worst(self._left(parts, self._ways_before))
+                )
                 return Failure(parts, tuple(sorted(self._lost(parts, self._cut_off))), (), link, share)
             tail = self._tail(part)
             if tail is not None:
@@ -119,10 +122,19 @@ class Network:
             ways = self._ways()
             lost = self._lost(parts, self._unrecorded(ways))
             parted = self._parted(self._places())
-            shares = self._shares(self._loads(ways))
-            worst = max(shares.items(), key=lambda item: item[1], default=None)
-            name = "" if worst is None else self._trunk_name(worst[0][0])
-        return Failure(parts, tuple(sorted(lost)), parted, name, 0.0 if worst is None else worst[1])
+            link, share = self._worst(self._left(parts, ways))
+        return Failure(parts, tuple(sorted(lost)), parted, link, share)
+
+    def _left(self, parts: Sequence[Part], ways: Sequence[Sequence[list[str]]]) -> list[Sequence[list[str]]]:
+        """The ways without those of streams that a failed recorder asked for or sent on."""
+        gone = {part.name for part in parts if part.kind == "recorder"}
+        return [() if d.recorder in gone else found for d, found in zip(self._demands, ways, strict=True)]
+
+    def _worst(self, ways: Sequence[Sequence[list[str]]]) -> tuple[str, float]:
+        """The fullest trunk as the network is now, and its share of line rate."""
+        shares = self._shares(self._loads(ways))
+        worst = max(shares.items(), key=lambda item: item[1], default=None)
+        return ("", 0.0) if worst is None else (self._trunk_name(worst[0][0]), worst[1])
 
     def _tail(self, part: Part) -> str | None:
         """The one switch that is gone with `part`, where it hangs on one link and nothing is recorded there. Most switches
@@ -239,14 +251,15 @@ def _demands(plan: Plan) -> list[_Demand]:
     together: dict[tuple[object, ...], list[Flow]] = {}
     for flow in flows(plan):
         ends = frozenset((switch, zone) for (switch, _), zone in flow.receivers)
-        recorder = None if flow.viewed else flow.camera.recorder
+        recorder = flow.camera.recorder if flow.relayed or not flow.viewed else None
         key = (flow.sender[0], flow.sender_zone, ends, flow.multicast, recorder)
         together.setdefault(key, []).append(flow)
-    return [
-        _Demand(alike[0], OVERHEAD * sum(f.plan.bitrate_bps for f in alike),
-                () if alike[0].viewed else tuple(dict.fromkeys(f.camera.name for f in alike)))
-        for alike in together.values()
-    ]  # fmt: skip
+    found = []
+    for (*_, owner), alike in together.items():
+        names = () if alike[0].viewed else tuple(dict.fromkeys(f.camera.name for f in alike))
+        load = OVERHEAD * sum(f.plan.bitrate_bps for f in alike)
+        found.append(_Demand(alike[0], load, names, owner if isinstance(owner, str) else None))
+    return found
 
 
 def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:
