@@ -154,6 +154,9 @@ def test_what_was_entered_or_registered_does_not_move(tmp_path: Path) -> None:
             logbook.remember(KnownDevice(name, Identity(serial=name), host, ""))
     addresses, _ = planned()
     assert addresses == {"cam-1": "10.20.71.77", "cam-3": "10.20.71.29"}, "16 places on: nothing holds it"
+    SiteFolder(tmp_path).logbook_file.write_bytes(b"no logbook at all" * 100)
+    broken = zentrale("plan", "addresses", "--json", cwd=tmp_path)
+    assert broken.code == 0 and "not looked at" in broken.err, "planning needs no logbook"
 
 
 RECORDING = '[[zones]]\nname = "recording"\nvlan = 70\nsubnet = "10.20.71.0/24"\nfixed = "10.20.71.4-10.20.71.9"\n'

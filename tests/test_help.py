@@ -145,7 +145,7 @@ def test_the_doctor_looks_at_this_machine() -> None:
 
 @pytest.mark.parametrize(
     ("command", "words"),
-    [("plan", "nothing was changed"), ("register", "goes on where it stopped"), ("verify", "until now is kept")],
+    [("plan", "no device was changed"), ("register", "goes on where it stopped"), ("verify", "until now is kept")],
 )
 def test_an_interruption_says_how_far_and_how_to_go_on(
     capsys: pytest.CaptureFixture[str], command: str, words: str

@@ -278,7 +278,7 @@ def test_how_long_a_battery_lasts_by_hand(tmp_path: Path) -> None:
             '"far", "recorder"',
             {"PWR-12 switch cabinet": "north", "PWR-13 recorder recorder": "its switch cabinet does not"},
         ),
-        ('"cabinet", "far", "recorder"', {"PWR-13 switch far": "no switch on the way to recorder does: south"}),
+        ('"cabinet", "far", "recorder"', {"PWR-13 switch far": "leads over one that does not: south"}),
         ("", {}),
     ],
 )

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+import openpyxl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -602,3 +603,18 @@ def test_a_list_that_is_none_is_told(ready_site: Path, text: str, words: str) ->
     (ready_site / "list.csv").write_text(text)
     shown = zentrale("vault", "add", "--from", "list.csv", *(["--column", "q"] if not words else []), cwd=ready_site)
     assert shown.code == 2 and (words or "has no column 'q'") in shown.err
+
+
+def test_a_spreadsheets_passwords_keep_their_blanks_and_a_missing_title_shows_none(ready_site: Path) -> None:
+    book = openpyxl.Workbook()
+    page = book.active
+    assert page is not None
+    for row in (["User", "Password"], ["root", "five  six"], ["root", "nbsp\u00a0in"]):
+        page.append(row)
+    book.save(ready_site / "list.xlsx")
+    assert zentrale("vault", "add", "--from", "list.xlsx", cwd=ready_site).code == 0
+    held = {c.credentials.password for c in Vault.open(ready_site / "vault.bin", PASSPHRASE).contents.candidates}
+    assert {"five  six", "nbsp\u00a0in"} <= held
+    (ready_site / "list.csv").write_text("secret-first,secret-second\nx,y\n")
+    shown = zentrale("vault", "add", "admin", "--from", "list.csv", "--column", "word", cwd=ready_site)
+    assert shown.code == 2 and "secret" not in shown.all, "the first row may hold passwords"

@@ -134,17 +134,19 @@ class _Demo:
         from zentrale.errors import InputError
 
         self.output.line("$ zentrale simulate &", "cyan")
-        self.output.hint("(the first start of the stand-in encodes its pictures, which takes a minute)")
+        self.output.hint("(the first start of the stand-in encodes its pictures, once)")
         # Its stdin closes when this program ends, however it ends: no process is left behind.
-        self.stand_in = subprocess.Popen(
-            [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=self._kept("stand-in"), text=True, start_new_session=True,
-        )  # fmt: skip
+        with self._kept("stand-in") as told:
+            self.stand_in = subprocess.Popen(
+                [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=told, text=True, start_new_session=True,
+            )  # fmt: skip
         assert self.stand_in.stdout is not None
         ready = self.stand_in.stdout.readline()
         if not ready.startswith("ready"):
             self.stand_in.wait()
-            raise InputError("the stand-in site did not start", "see its message above")
+            told_file = self.folder / "output" / "demo" / "stand-in.txt"
+            raise InputError("the stand-in site did not start", told_file.read_text(encoding="utf-8").strip()[-600:])
         self.output.line(ready.rstrip())
 
     def _kept(self, name: str) -> TextIO:

@@ -46,11 +46,13 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
 def _after_interruption(args: argparse.Namespace) -> str:
     """What became of the work, and what to type to go on."""
     again = f"`zentrale {args.command}` again"
+    if getattr(args, "undo", None) is not None:
+        return f"what was taken back is in the journal; `zentrale register --undo {args.undo}` takes back what is left"
     if args.command == "register" and not getattr(args, "dry_run", False):
         return f"what was changed is in the journal; {again} goes on where it stopped"
     if args.command == "verify" and not getattr(args, "address", None):
         return f"what was measured until now is kept; {again} measures everything"
-    return f"nothing was changed; {again} begins anew"
+    return f"no device was changed; {again} begins anew"
 
 
 def _defect(error: Exception, args: argparse.Namespace) -> int:

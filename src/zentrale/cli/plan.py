@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
-    from zentrale.jobs.planning import Request, calculate, held_addresses
+    from zentrale.jobs.planning import Request, calculate
     from zentrale.site.outline import read_outline
     from zentrale.site.reading import read_plan
 
@@ -73,7 +73,7 @@ def run(args: argparse.Namespace) -> int:
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets and (args.against is None or args.parts):
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
-    request = Request(outline, args.pairs, args.seconds, held_addresses(folder))
+    request = Request(outline, args.pairs, args.seconds, _held(output, folder) if "addresses" in parts else {})
     if args.against is not None:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)
@@ -93,6 +93,18 @@ def run(args: argparse.Namespace) -> int:
         _enter(output, result, folder)
     _next(output, result, folder)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _held(output: Output, folder: SiteFolder) -> dict[str, str]:
+    """Where registered devices are; a logbook that cannot be read is told, and keeps nobody from planning."""
+    from zentrale.errors import StorageError
+    from zentrale.jobs.planning import held_addresses
+
+    try:
+        return held_addresses(folder)
+    except StorageError as error:
+        output.notice(f"{error.what}: addresses of registered devices are not looked at")
+        return {}
 
 
 def _next(output: Output, result: Calculation, folder: SiteFolder) -> None:

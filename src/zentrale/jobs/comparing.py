@@ -7,6 +7,7 @@ import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from itertools import zip_longest
 from pathlib import Path
 
 from zentrale import quantities
@@ -67,7 +68,7 @@ def _as_of(folder: SiteFolder, revision: str, file: str) -> bytes | None:
             f"--against {revision}: neither a site folder nor a revision of this site under git",
             "give the path of a folder with a site.toml, or a revision such as HEAD~1 or a tag",
         )
-    content = _git(folder, "show", f"{commit.decode().strip()}:./{file}")
+    content = _git(folder, "cat-file", "blob", f"{commit.decode().strip()}:./{file}")
     if content is None and file in PLAN_FILES:
         raise InputError(
             f"--against {revision}: that revision has no {file} here", "give one in which the site was there"
@@ -102,16 +103,21 @@ def compare(old: Calculation, new: Calculation) -> Comparison:
     """`old` and `new` are of the same parts."""
     changes = [*_cameras(old.plan, new.plan), *_facts(old.facts(), new.facts())]
     before, after = _by_key(old.findings), _by_key(new.findings)
+    pairs = [pair for key in {**before, **after} for pair in zip_longest(before.get(key, []), after.get(key, []))]
     return Comparison(
         tuple(changes),
-        tuple(worst_first(f for key, f in after.items() if key not in before)),
-        tuple(worst_first(f for key, f in before.items() if key not in after)),
-        tuple((before[k], f) for k, f in after.items() if k in before and before[k].measured != f.measured),
+        tuple(worst_first(now for was, now in pairs if was is None)),
+        tuple(worst_first(was for was, now in pairs if now is None)),
+        tuple((was, now) for was, now in pairs if was and now and was.measured != now.measured),
     )
 
 
-def _by_key(findings: Sequence[Finding]) -> dict[tuple[str, str], Finding]:
-    return {(f.code, f.subject): f for f in findings}
+def _by_key(findings: Sequence[Finding]) -> dict[tuple[str, str], list[Finding]]:
+    """One subject may have several of one code."""
+    found: dict[tuple[str, str], list[Finding]] = {}
+    for item in findings:
+        found.setdefault((item.code, item.subject), []).append(item)
+    return found
 
 
 def _facts(old: Sequence[Fact], new: Sequence[Fact]) -> Iterator[Change]:

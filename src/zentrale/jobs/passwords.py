@@ -13,7 +13,7 @@ from pathlib import Path
 from zentrale.errors import InputError
 from zentrale.logbook.vault import Candidate
 from zentrale.protocols.http_auth import Credentials
-from zentrale.site.tables import decode, guess_separator, read_table
+from zentrale.site.tables import decode, file_bytes, guess_separator, read_sheet
 
 _TITLES = {
     "password": ("password", "pass", "passwd", "pwd", "pw", "passwort", "kennwort", "passphrase"),
@@ -34,7 +34,8 @@ def read_candidates(path: Path, user: str | None, column: str | None, factory_of
     at = {what: next((i for i, t in enumerate(titles) if t in words), None) for what, words in _TITLES.items()}
     if column is not None:
         if column.strip().lower() not in titles:
-            raise InputError(f"{path}: has no column {column!r}", f"expected one of: {', '.join(filter(None, titles))}")
+            # The first row is not shown: where it is no header, it holds a password.
+            raise InputError(f"{path}: has no column {column!r}", "expected a title as it stands in the first row")
         at["password"] = titles.index(column.strip().lower())
     body = list(enumerate(rows, start=1))
     if at["password"] is not None:
@@ -69,14 +70,9 @@ def _cell(row: Sequence[str], at: int | None) -> str:
 
 
 def _rows(path: Path, *, table: bool) -> list[list[str]]:
-    try:
-        if path.stat().st_size > _MAX_BYTES:
-            raise InputError(f"{path}: larger than {_MAX_BYTES // 1024 // 1024} MB", "expected a list of passwords")
-        data = path.read_bytes()
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}", "expected a list of passwords") from None
-    if data[:2] == b"PK":
-        return [list(row.cells) for row in read_table(path)]
+    data = file_bytes(path, _MAX_BYTES, "a list of passwords")
+    if data[:4] == b"PK\x03\x04":
+        return [list(row.cells) for row in read_sheet(path, data) if row.filled]
     lines = [line for line in decode(data).splitlines() if line.strip()]
     head = lines[0] if lines else ""
     separator = guess_separator(lines[:50])

@@ -92,5 +92,5 @@ def blackout_findings(plan: Plan) -> Iterator[Finding]:
                 "PWR-13", f"recorder {recorder.name}", measured, f"a battery that feeds {recorder.switch}", source
             )
     for (switch, name), names in cut_off.items():
-        measured = f"runs on, but no switch on the way to {name} does: {', '.join(names)} not recorded"
+        measured = f"runs on, but the way to {name} leads over one that does not: {', '.join(names)} not recorded"
         yield finding("PWR-13", f"switch {switch}", measured, f"a battery for each switch on the way to {name}", source)

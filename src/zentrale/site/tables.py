@@ -32,16 +32,21 @@ class Row:
         return sum(bool(cell) for cell in self.cells)
 
 
+def file_bytes(path: Path, most: int, expected: str) -> bytes:
+    """The whole file. Raises InputError where it cannot be read, or is larger than `most` bytes."""
+    try:
+        if path.stat().st_size > most:
+            raise InputError(f"{path}: larger than {most // 1024 // 1024} MB", f"expected {expected}")
+        return path.read_bytes()
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror}", f"expected {expected}") from None
+
+
 def read_table(path: Path, sheet: str | None = None) -> list[Row]:
     """All rows that hold anything. Raises InputError for a file that is no table."""
-    try:
-        if path.stat().st_size > MAX_FILE_BYTES:
-            raise InputError(f"{path}: larger than {MAX_FILE_BYTES // 1024 // 1024} MB", "expected a camera schedule")
-        data = path.read_bytes()
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror}", "expected a CSV or XLSX file") from None
+    data = file_bytes(path, MAX_FILE_BYTES, "a CSV or XLSX file")
     if data[:4] == b"PK\x03\x04":
-        rows = _read_sheet(path, data, sheet)
+        rows = [Row(r.number, tuple(_clean(c) for c in r.cells)) for r in read_sheet(path, data, sheet)]
     elif sheet is not None:
         raise InputError(f"{path}: has no sheets, so --sheet {sheet} fits nothing", "leave --sheet out")
     elif data[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
@@ -107,7 +112,8 @@ def number_of(column: str, cell: str, separator: str) -> str:
     return cell.replace(",", ".") if decimal else cell
 
 
-def _read_sheet(path: Path, data: bytes, sheet: str | None) -> list[Row]:
+def read_sheet(path: Path, data: bytes, sheet: str | None = None) -> list[Row]:
+    """The cells of a sheet as they are. Raises InputError where it is none."""
     import openpyxl
     from openpyxl.utils.exceptions import InvalidFileException
 
@@ -119,7 +125,7 @@ def _read_sheet(path: Path, data: bytes, sheet: str | None) -> list[Row]:
         raise InputError(f"{path}: has no sheet {sheet!r}", f"expected one of: {', '.join(book.sheetnames)}")
     page = book[sheet] if sheet is not None else book.worksheets[0]
     return [
-        Row(number, tuple(_clean(_text(cell)) for cell in cells[:MAX_COLUMNS]))
+        Row(number, tuple(_text(cell) for cell in cells[:MAX_COLUMNS]))
         for number, cells in enumerate(page.iter_rows(values_only=True, max_row=MAX_ROWS + 100), start=1)
     ]
 
