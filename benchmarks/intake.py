@@ -5,6 +5,9 @@ took, and the ratios. Where there is no ffmpeg, its lines are left out.
 
     python benchmarks/intake.py                 64 streams beside ffmpeg, then 250 alone, TCP and UDP, 30 s each
     python benchmarks/intake.py 100 udp 30      so many streams beside ffmpeg, that way, for so many seconds
+    python benchmarks/intake.py 64 tcp 30 --spread
+                                                packets come one by one, at the pace of a camera's 100 Mbit/s port, and not a
+                                                picture at once
 """
 
 from __future__ import annotations
@@ -22,7 +25,7 @@ import time
 from base64 import b64encode
 from fractions import Fraction
 
-RATE_BPS, FPS, PAYLOAD = 4_000_000, 25, 1400
+RATE_BPS, FPS, PAYLOAD, PORT_BPS = 4_000_000, 25, 1400, 100_000_000
 UDP_SEGMENT = 103  # one call of the kernel sends as many datagrams of this size as there are (Linux, udp.h)
 
 
@@ -75,6 +78,7 @@ class Source:
         self.playing: dict[socket.socket, bytearray] = {}  # what did not fit yet
         self.sent: dict[str, int] = {}
         self.number = self.index = 0
+        self.spread = "--spread" in sys.argv
 
     def run(self) -> None:
         print(self.listener.getsockname()[1], flush=True)
@@ -128,6 +132,25 @@ class Source:
             if method == "TEARDOWN":
                 self.playing.pop(player, None)
 
+    def one_by_one(self, packets: list[bytes]) -> None:
+        """Each packet to all players before the next, no sooner than a 100 Mbit/s port lets it go: as cameras send them."""
+        began = time.monotonic()
+        for index, packet in enumerate(packets):
+            while time.monotonic() < began + index * len(packet) * 8 / PORT_BPS:
+                pass
+            framed = b"$\0" + len(packet).to_bytes(2, "big") + packet
+            for player, waiting in list(self.playing.items()):
+                try:
+                    if player in self.udp_of:
+                        self.rtp[0].sendto(packet, ("127.0.0.1", self.udp_of[player]))
+                        continue
+                    data = bytes(waiting) + framed if waiting else framed
+                    waiting[:] = data[player.send(data) :]
+                except BlockingIOError:
+                    waiting += framed
+                except OSError:
+                    self.leave(player)
+
     def leave(self, player: socket.socket) -> None:
         if player.fileno() < 0:
             return
@@ -151,6 +174,9 @@ class Source:
             if at == len(packets) or len(packets[at]) != len(packets[begin]) or at - begin == 40:
                 runs.append((len(packets[begin]), b"".join(packets[begin:at])))
                 begin = at
+        if self.spread:
+            self.one_by_one(packets)
+            return
         for player, waiting in list(self.playing.items()):
             if player in self.udp_of:
                 for size, data in runs:
@@ -237,11 +263,11 @@ def main() -> None:
     if sys.argv[1:2] == ["--receive"]:
         receive(int(sys.argv[2]), int(sys.argv[3]), sys.argv[4], float(sys.argv[5]))
         return
-    source = subprocess.Popen([sys.executable, __file__, "--source"], stdout=subprocess.PIPE, text=True)
+    source = subprocess.Popen([sys.executable, __file__, "--source", *sys.argv[4:]], stdout=subprocess.PIPE, text=True)
     assert source.stdout is not None
     port = int(source.stdout.readline())
     try:
-        if len(sys.argv) == 4:
+        if len(sys.argv) >= 4:
             beside(port, int(sys.argv[1]), sys.argv[2], float(sys.argv[3]))
             return
         for way in ("tcp", "udp"):
