@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import openpyxl
@@ -74,7 +75,12 @@ def test_a_spreadsheet_with_a_mapping_that_is_kept(site: Path) -> None:
         ["yard", "vesper-d4", "cabinet", 6, 40.0, 4], [None] * 6,
     ]  # fmt: skip
     file = write_sheet(site.parent / "list.xlsx", rows)
-    assert zentrale("import", str(file), cwd=site).code == 2
+    refused = zentrale("import", str(file), cwd=site)
+    assert refused.code == 2 and "row 3 may be the header" in refused.err, refused.all
+    shown = shlex.split(refused.err.split("`")[1])
+    assert shown[-1] == "--dry-run" and zentrale(*shown[1:], "--json", cwd=site).json["columns"] == {
+        "name": "Where", "type": "Kit", "switch": "Sw", "port": "P", "run_length_m": "Lay", "channel": "Ch",
+    }  # fmt: skip
     names = {"name": "Where", "type": "Kit", "switch": "Sw", "port": "P", "run_length_m": "Lay"}
     mapping = [text for ours, theirs in names.items() for text in ("--map", f"{ours}={theirs}")]
     first = zentrale("import", str(file), *mapping, "--save-map", "--sheet", "Cameras", cwd=site)
@@ -87,6 +93,11 @@ def test_a_spreadsheet_with_a_mapping_that_is_kept(site: Path) -> None:
     }}  # fmt: skip
     assert zentrale("import", str(file), "--remove-missing", cwd=site).code == 0
     assert [c.name for c in read_plan(SiteFolder(site)).cameras] == ["yard"]
+    write_sheet(file, [["Cameras"], ["Place", "Model"], ["a", "larch-2"], ["b", "larch-2"]])
+    assert "import.toml: channel = Ch" in zentrale("import", str(file), cwd=site).err
+    (site / "import.toml").unlink()
+    missing = zentrale("import", str(file), cwd=site)
+    assert missing.code == 2 and missing.err.count("no column is taken for run_length_m;") == 1, missing.all
     for bad in (
         ("--sheet", "None"),
         ("--map", "name=Nowhere"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -10,10 +11,11 @@ from pathlib import Path
 from zentrale.errors import InputError, PlanError
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
+from zentrale.site.header_guess import likely_columns, likely_header
 from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, read_plan
-from zentrale.site.schedule import COLUMNS, OPTIONAL, Mapped, interpret, map_columns
-from zentrale.site.tables import read_table
+from zentrale.site.schedule import COLUMNS, OPTIONAL, Mapped, NoHeaderError, interpret, map_columns
+from zentrale.site.tables import Row, read_table
 
 MAPPING_FILE = "import.toml"
 
@@ -90,7 +92,10 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
     for column in request.defaults:
         if column not in COLUMNS:
             raise InputError(f"--default {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
-    mapped = map_columns(rows, {**saved, **request.mapping}, source)
+    try:
+        mapped = map_columns(rows, request.mapping, source, (MAPPING_FILE, saved))
+    except NoHeaderError as error:
+        raise _with_guess(error, rows, base, request.file) from None
     if folder.cameras_file.exists():
         read_plan(folder)  # only a plan that is right is updated: nothing half understood is written back
     existing, comments = read_camera_rows(folder.cameras_file)
@@ -123,6 +128,21 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
         text,
         plan,
         mapping,
+    )
+
+
+def _with_guess(error: NoHeaderError, rows: Sequence[Row], plan: Plan, file: Path) -> InputError:
+    """The error with the row that may be the header, and the command that takes it as its cells suggest."""
+    header = likely_header(rows)
+    if header is None:
+        return error
+    found = likely_columns(rows, header, plan)
+    words = [shlex.quote(f"{column}={title}") for column, title in found.items()]
+    command = " ".join(["zentrale import", shlex.quote(str(file)), *(f"--map {word}" for word in words), "--dry-run"])
+    advice = f"if it is, say which column is which; by their cells: `{command}`" if found else error.advice
+    titles = ", ".join(cell for cell in header.cells if cell)
+    return InputError(
+        f"{file.name}: row {header.number} may be the header, but too few of its names are known: {titles}", advice
     )
 
 

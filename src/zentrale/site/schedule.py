@@ -76,6 +76,10 @@ class Mapped:
         return [cell for index, cell in enumerate(self.header.cells) if cell and index not in used]
 
 
+class NoHeaderError(InputError):
+    """No row holds names that are known to stand above the columns of a schedule."""
+
+
 @dataclass
 class Schedule:
     """The rows as our columns, with what was guessed and what is wrong."""
@@ -141,18 +145,26 @@ def parse_whole(text: str) -> int:
     return int(numbers[0])
 
 
-def map_columns(rows: Sequence[Row], given: Mapping[str, str], source: str) -> Mapped:
-    """Find the header row and say which column is which. `given` are our columns with the header to take for each.
+def map_columns(
+    rows: Sequence[Row], given: Mapping[str, str], source: str, saved: tuple[str, Mapping[str, str]] = ("", {})
+) -> Mapped:
+    """Find the header row and say which column is which. `given` are our columns with the header to take for each; `saved`
+    is a file with such, of which `given` has precedence.
 
-    Raises InputError where no header row is found, or a header that is given is not there.
+    Raises NoHeaderError where no header row is found, InputError where a header that is given is not there.
     """
     for column in given:
         if column not in COLUMNS:
             raise InputError(f"--map {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
+    from_file = {column: title for column, title in saved[1].items() if column not in given}
+    for column in from_file:
+        if column not in COLUMNS:
+            raise InputError(f"{saved[0]}: no such column: {column}", "correct the line or remove the file")
+    given = {**from_file, **given}
     wanted = {plain(header) for header in given.values()}
 
     def fits(row: Row) -> int:
-        return len(_guess(row.cells)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
+        return len(known_columns(row.cells)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
 
     # A title row above the table fits by chance in one cell at most.
     searched = rows[:_HEADER_SEARCH_ROWS]
@@ -161,18 +173,19 @@ def map_columns(rows: Sequence[Row], given: Mapping[str, str], source: str) -> M
     candidates += [_joined(upper, lower) for upper, lower in pairwise(searched) if lower.number == upper.number + 1]
     header = max(candidates, key=fits, default=None)
     if header is None or fits(header) < 2:
-        raise InputError(
+        raise NoHeaderError(
             f"{source}: found no header row in the first {_HEADER_SEARCH_ROWS} filled rows",
             f"expected a row with names such as {', '.join(COLUMNS[:6])}; or name them with --map COLUMN=HEADER",
         )
-    columns = _guess(header.cells, skip=wanted)
+    columns = known_columns(header.cells, skip=wanted)
     titles = [plain(cell) for cell in header.cells]
     for column, title in given.items():
         if plain(title) not in titles:
             have = ", ".join(cell for cell in header.cells if cell)
-            raise InputError(
-                f"--map {column}={title}: row {header.number} has no such header", f"expected one of: {have}"
-            )
+            where, advice = f"--map {column}={title}", ""
+            if column in from_file:
+                where, advice = f"{saved[0]}: {column} = {title}", "; --map has precedence, or remove the file"
+            raise InputError(f"{where}: row {header.number} has no such header", f"expected one of: {have}{advice}")
         columns[column] = titles.index(plain(title))
     return Mapped(header, columns)
 
@@ -188,7 +201,7 @@ def _joined(upper: Row, lower: Row) -> Row:
     return Row(lower.number, tuple(cells))
 
 
-def _guess(cells: Sequence[str], skip: Iterable[str] = ()) -> dict[str, int]:
+def known_columns(cells: Sequence[str], skip: Iterable[str] = ()) -> dict[str, int]:
     """Our columns by exact synonym first, then by a synonym within the title; each title is used once."""
     titles = {index: plain(cell) for index, cell in enumerate(cells) if plain(cell) and plain(cell) not in skip}
     found: dict[str, int] = {}
@@ -220,6 +233,7 @@ def interpret(rows: Sequence[Row], mapped: Mapped, plan: Plan, defaults: Mapping
     schedule = Schedule()
     known = _Known(plan, defaults, schedule.guesses)
     below = [row for row in rows if row.number > mapped.header.number]
+    wrong: dict[tuple[str, str], list[int]] = {}
     for row in below:
         cells = {c: row.cells[i] for c, i in mapped.columns.items() if i < len(row.cells) and row.cells[i]}
         if len(cells) < 2 or (len(cells) < 3 and "name" not in cells):
@@ -229,12 +243,42 @@ def interpret(rows: Sequence[Row], mapped: Mapped, plan: Plan, defaults: Mapping
             try:
                 made[column] = known.value(column, cells)
             except ValueError as error:
-                title = f" ({mapped.title(column)})" if column in mapped.columns else ""
-                schedule.problems.append(f"{source} row {row.number}, column {column}{title}: {error}")
+                wrong.setdefault((column, str(error)), []).append(row.number)
         schedule.rows.append((row.number, made))
+    for (column, what), numbers in wrong.items():
+        schedule.problems.append(_problem(mapped, column, what, numbers, source))
     if not schedule.rows:
         schedule.problems.append(f"{source}: no camera row below the header in row {mapped.header.number}")
     return schedule
+
+
+def _problem(mapped: Mapped, column: str, error: str, numbers: Sequence[int], source: str) -> str:
+    """What is wrong with a column, once for all the rows that have it."""
+    if column not in mapped.columns and column not in ("switch", "port"):
+        left = f" (not used yet: {', '.join(mapped.unused())})" if mapped.unused() else ""
+        choice = "" if error.endswith("a value") else f" ({error.partition('; expected ')[2]})"
+        return (
+            f"{source}: no column is taken for {column}{choice}; --map {column}=HEADER says which it is{left}, "
+            f"--default {column}=VALUE gives all the same"
+        )
+    title = f" ({mapped.title(column)})" if column in mapped.columns else ""
+    rows = ", ".join(map(str, numbers[:12])) + (f" and {len(numbers) - 12} more" if len(numbers) > 12 else "")
+    return f"{source} row{'s' if len(numbers) > 1 else ''} {rows}, column {column}{title}: {error}"
+
+
+def spellings(plan: Plan) -> dict[str, dict[str, str]]:
+    """For each column that names a thing of the plan: what people write for it, with the plan's own word."""
+    return {
+        "group": {g.name: g.name for g in plan.groups},
+        "switch": {s.name: s.name for s in plan.switches} | {s.cabinet: s.name for s in plan.switches},
+        "recorder": {r.name: r.name for r in plan.recorders},
+        "zone": {z.name: z.name for z in plan.zones}
+        | {str(z.vlan): z.name for z in plan.zones}
+        | {f"vlan {z.vlan}": z.name for z in plan.zones},
+        "type": {t.name: t.name for t in plan.camera_types}
+        | {t.model: t.name for t in plan.camera_types}
+        | {f"{t.maker} {t.model}": t.name for t in plan.camera_types},
+    }
 
 
 class _Known:
@@ -243,17 +287,7 @@ class _Known:
     def __init__(self, plan: Plan, defaults: Mapping[str, str], guesses: list[str]) -> None:
         self.defaults = defaults
         self.guesses = guesses
-        self.words: dict[str, dict[str, str]] = {
-            "group": {g.name: g.name for g in plan.groups},
-            "switch": {s.name: s.name for s in plan.switches} | {s.cabinet: s.name for s in plan.switches},
-            "recorder": {r.name: r.name for r in plan.recorders},
-            "zone": {z.name: z.name for z in plan.zones}
-            | {str(z.vlan): z.name for z in plan.zones}
-            | {f"vlan {z.vlan}": z.name for z in plan.zones},
-            "type": {t.name: t.name for t in plan.camera_types}
-            | {t.model: t.name for t in plan.camera_types}
-            | {f"{t.maker} {t.model}": t.name for t in plan.camera_types},
-        }
+        self.words = spellings(plan)
 
     def value(self, column: str, cells: Mapping[str, str]) -> str:
         """The cell in our form. Raises ValueError with what was found and expected."""
