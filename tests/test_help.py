@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import PASSPHRASE, PROGRAM, environment, make_site, program, zentrale
+from conftest import PASSPHRASE, PROGRAM, StartStandIn, environment, make_site, program, zentrale
 from zentrale.cli import errors, layout, pages
 from zentrale.cli.main import COMMANDS, build_parser
 from zentrale.cli.output import Output
@@ -219,3 +219,29 @@ def test_the_shell_is_offered_commands_cameras_and_codes(tmp_path: Path) -> None
     assert "discover " in offered("zentrale disc") or "discover" in offered("zentrale disc")
     assert [word.strip() for word in offered("zentrale verify --only nor")] == ["north"]
     assert {"PWR-1", "PWR-2"} <= {word.strip() for word in offered("zentrale explain PWR-")}
+
+
+def test_the_tutorial_from_beginning_to_end(start_stand_in: StartStandIn, tmp_path: Path) -> None:
+    """Every line of it, with the change that it asks for between."""
+    start_stand_in(README.parent / "src" / "zentrale" / "simulation" / "data" / "brackwater.toml")
+    locks, told = tmp_path / "locks", dict[str, str]()
+    passwords = {"--label": "Quoin-Paddle-58", "--factory": "umbra-1234"}
+    for line in re.findall(r"^    (zentrale .*)$", pages.page("tutorial"), re.M):
+        if line == "zentrale simulate":
+            continue
+        if "--against" in line:
+            for git in ("init -q", "add .", "-c user.name=a -c user.email=a@b commit -qm first"):
+                subprocess.run(["git", "-C", str(locks), *git.split()], check=True)
+            cameras = (locks / "cameras.csv").read_text()
+            (locks / "cameras.csv").write_text(re.sub(r"(?m)^(fish-pass,.*),pump-house,\d+,", r"\1,ticket-hall,7,", cameras))
+            assert cameras != (locks / "cameras.csv").read_text()
+        password = next((word for option, word in passwords.items() if option in line), "")
+        shown = zentrale(*shlex.split(line)[1:], cwd=tmp_path, ZENTRALE_PASSWORD=password)
+        assert shown.code in (0, 1), f"{line}: {shown.all}"
+        told[line] = shown.out
+    assert "fish-pass" in told["zentrale plan --against HEAD --site locks"]
+    assert "dark: sluice, fish-pass" in told["zentrale plan --site locks"]
+    assert "dark: sluice (" in " ".join(zentrale("plan", "--site", str(locks)).out.split())
+    assert "default password" in told["zentrale discover --site locks"]
+    assert (locks / "output" / "handover" / "index.html").stat().st_size > 20_000
+    assert (tmp_path / "harbour" / "site.toml").exists()
