@@ -233,7 +233,9 @@ def test_the_tutorial_from_beginning_to_end(start_stand_in: StartStandIn, tmp_pa
             for git in ("init -q", "add .", "-c user.name=a -c user.email=a@b commit -qm first"):
                 subprocess.run(["git", "-C", str(locks), *git.split()], check=True)
             cameras = (locks / "cameras.csv").read_text()
-            (locks / "cameras.csv").write_text(re.sub(r"(?m)^(fish-pass,.*),pump-house,\d+,", r"\1,ticket-hall,7,", cameras))
+            (locks / "cameras.csv").write_text(
+                re.sub(r"(?m)^(fish-pass,.*),pump-house,\d+,", r"\1,ticket-hall,7,", cameras)
+            )
             assert cameras != (locks / "cameras.csv").read_text()
         password = next((word for option, word in passwords.items() if option in line), "")
         shown = zentrale(*shlex.split(line)[1:], cwd=tmp_path, ZENTRALE_PASSWORD=password)

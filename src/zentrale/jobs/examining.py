@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import importlib.util
 import shutil
 import socket
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from pathlib import Path
 
 from zentrale.field.adapters import list_adapters
 
@@ -28,7 +30,7 @@ class Examined:
 
 def examine() -> Iterator[Examined]:
     """Each thing asked of the system itself; nothing is sent beyond this machine."""
-    for look in (_adapters, _loopback, _multicast, _files, _buffers, _namespaces, _git):
+    for look in (_adapters, _loopback, _multicast, _files, _buffers, _rights, _namespaces, _fonts, _git):
         yield from look()
 
 
@@ -73,6 +75,22 @@ def _buffers() -> Iterator[Examined]:
         given = sock.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF)
     yield Examined("receive buffers", given >= _FEW_BYTES, f"{given // 1024} kB", "verify of many streams over UDP",
                    "sudo sysctl net.core.rmem_max=8388608; over TCP it does not matter")  # fmt: skip
+
+
+def _rights() -> Iterator[Examined]:
+    if not sys.platform.startswith("linux"):
+        return
+    refused = _tried(lambda: socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0).close())
+    yield Examined("raw packets", refused is None, refused or "allowed", "discover (asks by ARP first; slower without)",
+                   f"sudo setcap cap_net_raw+ep {sys.executable}, or begin the command with sudo")  # fmt: skip
+
+
+def _fonts() -> Iterator[Examined]:
+    place = importlib.util.find_spec("matplotlib")
+    folder = Path(place.origin).parent / "mpl-data" / "fonts" / "ttf" if place is not None and place.origin else Path()
+    there = (folder / "DejaVuSans.ttf").exists()
+    yield Examined("fonts", there, "DejaVu Sans" if there else "not there", "plan --figures, handover, pictures of verify",
+                   "install matplotlib again, with its data")  # fmt: skip
 
 
 def _namespaces() -> Iterator[Examined]:
