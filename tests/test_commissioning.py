@@ -57,7 +57,7 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
     assert devices["south"]["mac"] == "02:5a:71:00:00:12", "matched by address, since the plan names no MAC address"
     assert devices["recorder"]["state"] == "known password"
     assert set(codes(found.json)) == {("SEC-1", "camera south"), ("CLK-1", "camera south")}
-    assert "2 h 00 min behind" in found.out and found.json["adapter"]["name"] == "lo"
+    assert "2 h 00 min behind" in found.out and found.json["adapters"][0]["name"] == "lo"
 
     rehearsed = zentrale("register", "--dry-run", "--json", cwd=site)
     assert rehearsed.code == 0 and rehearsed.json["dry_run"]

@@ -22,7 +22,7 @@ from zentrale.errors import (
     UnreachableError,
 )
 from zentrale.field import playing, rtsp_player
-from zentrale.field.adapters import Adapter, choose
+from zentrale.field.adapters import Adapter, choose, sort_of
 from zentrale.field.device import Device
 from zentrale.field.playing import Visit
 from zentrale.field.probe import probe
@@ -249,8 +249,8 @@ def test_a_machine_that_comes_late_calls_no_open_port_closed() -> None:
 
     async def use(port: int) -> None:
         asyncio.get_running_loop().call_later(0.001, time.sleep, 1.0)
-        found = await sweep([HOST, "127.0.0.9"], [port], None, lambda _: None)
-        assert found == {HOST: [port]}
+        found = await sweep([HOST, "127.0.0.9"], [port], lambda _: None)
+        assert found.open == {HOST: [port]}
 
     asyncio.run(with_server(serve, use))
 
@@ -284,13 +284,14 @@ def test_a_sweep_finds_open_ports_only() -> None:
         await reader.read(1)
 
     async def use(port: int) -> None:
-        assert await sweep([HOST, "127.0.0.2"], [port, 1], None, lambda done: None) == {HOST: [port]}
+        swept = await sweep([HOST, "127.0.0.2"], [port, 1], lambda _: None)
+        assert swept.open == {HOST: [port]} and swept.refused == {HOST, "127.0.0.2"}, "who refuses is there"
 
     asyncio.run(with_server(serve, use))
 
 
 def test_what_is_swept_is_bounded() -> None:
-    assert hosts([ipaddress.IPv4Network("10.0.0.0/30")]) == ["10.0.0.1", "10.0.0.2"]
+    assert len(hosts([ipaddress.IPv4Network("10.0.0.0/24")])) == 254, "neither the network nor the broadcast address"
     with pytest.raises(ValueError, match="4,096"):
         hosts([ipaddress.IPv4Network("10.0.0.0/8")])
 
@@ -319,9 +320,12 @@ def test_answers_to_other_probes_and_garbage_are_left_out() -> None:
         group = socket.inet_aton(ws_discovery.MULTICAST_ADDRESS) + socket.inet_aton(HOST)
         sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, group)
         transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(Liar, sock=sock)
-        found = await probe(HOST, wait_s=0.3)
+        lo = Adapter("lo", HOST, ipaddress.IPv4Network("127.0.0.0/8"))
+        found = await probe([lo], wait_s=0.3)
         transport.close()
-        assert len(found) == 1, "its true answer counts once, though the probe is repeated"
+        assert len(found.answers) == 3, (
+            "its true answer to each question counts once, though the questions are repeated"
+        )
 
     asyncio.run(run())
     answers.close()
@@ -330,15 +334,23 @@ def test_answers_to_other_probes_and_garbage_are_left_out() -> None:
 def test_the_adapter_is_chosen_for_a_reason() -> None:
     def adapter(name: str, network: str) -> Adapter:
         interface = ipaddress.IPv4Interface(network)
-        return Adapter(name, str(interface.ip), interface.network)
+        return Adapter(name, str(interface.ip), interface.network, sort=sort_of(name, interface.network))
 
     wifi, lan, lo = adapter("wlan0", "192.168.1.7/24"), adapter("eth0", "10.20.0.9/16"), adapter("lo", "127.0.0.1/8")
     zone = ("cameras", ipaddress.IPv4Network("10.20.20.0/24"))
-    assert choose(None, [zone], [wifi, lan, lo]).adapter is lan
-    assert "cameras (10.20.20.0/24)" in choose(None, [zone], [wifi, lan, lo]).reason
-    fallback = choose(None, [zone], [wifi, lo])
-    assert fallback.adapter is wifi and "no adapter has an address in a planned zone" in fallback.reason
-    assert choose("10.20.0.9", [], [wifi, lan]).adapter is lan
-    for given, have in (("eth9", [wifi]), (None, [lo])):
+    assert choose((), [zone], [wifi, lan, lo]).adapters == (lan,)
+    assert "cameras (10.20.20.0/24)" in choose((), [zone], [wifi, lan, lo]).reason
+    fallback = choose((), [zone], [wifi, lo])
+    assert fallback.adapters == (wifi,) and "no adapter has an address in a planned zone" in fallback.reason
+    assert "wireless" in fallback.remarks[0] and not choose((), [zone], [wifi, lan]).remarks
+    assert choose(("10.20.0.9",), [], [wifi, lan]).adapters == (lan,)
+    two = choose((), [zone, ("office", wifi.network)], [wifi, lan, lo])
+    assert (
+        set(two.adapters) == {lan, wifi} and two.source("10.20.0.77") == "10.20.0.9" and two.source("10.9.9.9") is None
+    )
+    vpn = adapter("wg0", "10.9.0.2/32")
+    assert "VPN" in choose((), [], [vpn]).remarks[0] and choose((), [], [vpn, wifi]).adapters == (wifi,)
+    nothing: tuple[str, ...] = ()
+    for given, have in ((("eth9",), [wifi]), (nothing, [lo])):
         with pytest.raises(InputError):
             choose(given, [], have)

@@ -142,13 +142,18 @@ def test_what_is_swept(plan: Plan) -> None:
     import ipaddress
 
     from zentrale.field.adapters import Adapter
+    from zentrale.field.sweep import hosts
 
     lo = Adapter("lo", "127.0.0.1", ipaddress.IPv4Network("127.0.0.0/8"))
     lan = Adapter("eth0", "192.168.9.2", ipaddress.IPv4Network("192.168.9.0/24"))
-    assert [str(n) for n in ranges_to_sweep(plan, lo, [])] == ["127.0.71.0/27"], "the planned zones on this adapter"
-    assert [str(n) for n in ranges_to_sweep(plan, lan, [])] == ["192.168.9.0/24"], "else the adapter's own network"
-    assert ranges_to_sweep(None, lo, []) == [], "never sixteen million addresses"
-    assert [str(n) for n in ranges_to_sweep(plan, lo, ["10.1.1.7/28"])] == ["10.1.1.0/28"]
+    assert [str(n) for n in ranges_to_sweep(plan, [lo], [])] == ["127.0.71.0/27"], "the planned zones on this adapter"
+    assert [str(n) for n in ranges_to_sweep(plan, [lan], [])] == ["192.168.9.0/24"], "else the adapter's own network"
+    assert ranges_to_sweep(None, [lo], []) == [], "never sixteen million addresses"
+    assert [str(n) for n in ranges_to_sweep(plan, [lo], ["10.1.1.7/28"])] == ["10.1.1.0/28"]
+    written = hosts(ranges_to_sweep(plan, [lo], ["10.40.0.250-10.40.1.5", "10.40.7.20-22", "10.40.8.1"]))
+    assert written[0] == "10.40.0.250" and "10.40.1.5" in written and written[-4:] == [
+        "10.40.7.20", "10.40.7.21", "10.40.7.22", "10.40.8.1",
+    ] and len(written) == 12 + 4  # fmt: skip
 
 
 def test_only_takes_names_groups_and_patterns(plan: Plan) -> None:

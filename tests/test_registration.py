@@ -66,7 +66,7 @@ class Bench:
         asyncio.run(served())
 
     async def discover(self) -> dict[str, FoundDevice]:
-        request = Request(adapter="lo", wait_s=0.1)
+        request = Request(adapters=("lo",), wait_s=0.1)
         found = await discover(self.plan, self.keyring(), request, lambda done, text: None)
         return found.matching.by_name
 

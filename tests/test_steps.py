@@ -73,7 +73,7 @@ class Place:
         return Keyring(self.plan, self.vault, logbook, Patience(1800, 2), dry_run=dry_run)
 
     def discover(self) -> list[Finding]:
-        request = Request(adapter="lo", probe=False, ranges=(f"{HOST}/32",))
+        request = Request(adapters=("lo",), probe=False, ranges=(f"{HOST}/32",))
         with Logbook(self.folder.logbook_file) as log:
             return list(asyncio.run(discover(self.plan, self.keyring(log), request, lambda *_: None)).findings)
 

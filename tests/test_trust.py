@@ -28,7 +28,7 @@ from zentrale.errors import (
     Whose,
 )
 from zentrale.field import scheduler
-from zentrale.field.probe import MAX_MATCHES_OF_ONE, _Collector
+from zentrale.field.probe import MAX_MATCHES_OF_ONE, Collector
 from zentrale.field.rules import Rules, Try
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.finders import multicast_probe
@@ -359,16 +359,14 @@ def test_a_device_that_a_proxy_tells_of_is_asked_itself_and_a_stale_address_is_n
 
 
 def test_a_host_that_answers_without_end_is_cut_short() -> None:
-    collector = _Collector("urn:me")
+    collector = Collector({"urn:me"})
     for number in range(20_000):
         match = Match(f"urn:{number}", (), (), ("http://10.0.0.9/",), "urn:me")
         if number < 70:
-            collector.datagram_received(serialize_matches(match, "urn:x"), ("10.0.0.9", 3702))
+            collector.take(serialize_matches(match, "urn:x"), "10.0.0.9")
         else:  # not even looked at
-            collector.datagram_received(b"", ("10.0.0.9", 3702))
-    collector.datagram_received(
-        serialize_matches(Match("urn:good", (), (), ("http://10.0.0.1/",), "urn:me"), "urn:y"), ("10.0.0.1", 3702)
-    )
+            collector.take(b"", "10.0.0.9")
+    collector.take(serialize_matches(Match("urn:good", (), (), ("http://10.0.0.1/",), "urn:me"), "urn:y"), "10.0.0.1")
     assert len(collector.matches) == MAX_MATCHES_OF_ONE + 1 and ("urn:good", "10.0.0.1") in collector.matches
 
 

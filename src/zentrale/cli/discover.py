@@ -23,14 +23,18 @@ EXAMPLE = "zentrale discover --adapter eth0 --range 192.168.1.0/24"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--adapter", metavar="NAME", help="network adapter, by name or address (default: chosen, and said why)"
+        "--adapter",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="network adapter, by name or address; may be given more than once (default: chosen, and said why)",
     )
     parser.add_argument(
         "--range",
-        metavar="NETWORK",
+        metavar="RANGE",
         action="append",
         default=[],
-        help="sweep this network instead, such as 192.168.1.0/24",
+        help="sweep this instead, such as 192.168.1.0/24 or 192.168.1.20-90; may be given more than once",
     )
     parser.add_argument("--no-sweep", action="store_true", help="only the multicast probe")
     parser.add_argument("--no-probe", action="store_true", help="only the sweep of addresses")
@@ -61,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
     folder = options.site_folder(args)
     plan = read_plan(folder)
     vault = options.vault_or_none(args, folder)
-    request = Request(args.adapter, tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
+    request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
     with (
         Logbook(folder.logbook_file) as logbook,
         output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,
@@ -74,7 +78,7 @@ def run(args: argparse.Namespace) -> int:
     output.reports([d.report for d in result.matching.devices if d.report], args.site)
     if not result.matching.devices:
         raise NothingReachedError(
-            f"no device answered on {result.choice.adapter}",
+            f"no device answered on {result.choice}",
             "check the cable and the VLAN; choose the adapter with --adapter, the network with --range",
         )
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
@@ -92,7 +96,9 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
     output.result(result.findings, "all planned devices found, and nothing else", said)
     output.line()
     swept = ", ".join(result.swept) or "nothing"
-    output.line(f"asked from {result.choice.adapter} ({result.choice.reason}); swept {swept}")
+    output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
+    for remark in result.choice.remarks:
+        output.line(f"remark: {remark}", "yellow")
     if output.details:
         _show_devices(output, plan, result)
     elif result.matching.devices:
@@ -143,11 +149,9 @@ def _document(result: Discovery, good: Collection[str]) -> dict[str, object]:
 
     missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in good)]
     return {
-        "adapter": {
-            "name": result.choice.adapter.name,
-            "address": result.choice.adapter.address,
-            "reason": result.choice.reason,
-        },
+        "adapters": [{"name": a.name, "address": a.address} for a in result.choice.adapters],
+        "adapter_reason": result.choice.reason,
+        "remarks": list(result.choice.remarks),
         "swept": list(result.swept),
         "devices": [
             {"planned_as": result.matching.name_of(d) or None, **_device(asdict(d))} for d in result.matching.devices

@@ -70,12 +70,20 @@ class HttpClient:
     ) -> None:
         await self.close()
 
+    async def get(self, url: str) -> Answer:
+        """Without credentials. Raises as `post` does."""
+        return await self._asked("GET", url, [], b"")
+
     async def post(self, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
         """Raises UnreachableError, LateError, CertificateError or RemoteProtocolError."""
+        length = ("Content-Length", str(len(body)))
+        return await self._asked("POST", url, [*headers, length], body)
+
+    async def _asked(self, method: str, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
         where = place_of(url)
         try:
             async with asyncio.timeout(self.timeout_s):
-                return await self._exchange(url, headers, body)
+                return await self._exchange(method, url, headers, body)
         except TimeoutError:
             raise LateError(f"{where}: no whole answer within {self.timeout_s:g} s") from None
         except httpcore.ConnectTimeout:
@@ -95,7 +103,7 @@ class HttpClient:
         except (httpcore.ProtocolError, httpcore.UnsupportedProtocol) as error:
             raise RemoteProtocolError(f"{where}: not HTTP: {_reason(error)}") from None
 
-    async def _exchange(self, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
+    async def _exchange(self, method: str, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
         timeout = {
             "connect": CONNECT_TIMEOUT_S,
             "read": self.timeout_s,
@@ -103,10 +111,7 @@ class HttpClient:
             "pool": self.timeout_s,
         }
         fields = [(b"Host", urlsplit(url).netloc.encode()), *((n.encode(), v.encode()) for n, v in headers)]
-        request = self._pool.stream(
-            "POST", url, headers=[*fields, (b"Content-Length", str(len(body)).encode())], content=body,
-            extensions={"timeout": timeout},
-        )  # fmt: skip
+        request = self._pool.stream(method, url, headers=fields, content=body, extensions={"timeout": timeout})
         async with request as response:
             received = tuple((n.decode("latin-1").lower(), v.decode("latin-1")) for n, v in response.headers)
             answer = Answer(response.status, received, b"")

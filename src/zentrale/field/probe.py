@@ -1,4 +1,4 @@
-"""Sending WS-Discovery probes on one adapter and gathering the answers that belong to them."""
+"""WS-Discovery on the wire: asking by multicast and directly who is there, and hearing who comes and goes."""
 
 from __future__ import annotations
 
@@ -7,107 +7,216 @@ import logging
 import random
 import socket
 import uuid
-from typing import Any
+from collections import Counter
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
 
 from zentrale.errors import RemoteProtocolError, UnreachableError
+from zentrale.field.adapters import Adapter
+from zentrale.field.ear import Ear, Heard, group_member, multicast_sender, multicast_sender_v6
 from zentrale.protocols import ws_discovery
-from zentrale.protocols.ws_discovery import Match, Probe
+from zentrale.protocols.ws_discovery import Kind, Match, Probe, Version
 
 log = logging.getLogger(__name__)
 DEFAULT_WAIT_S = 2.0  # after the last repetition; devices answer within APP_MAX_DELAY (0.5 s) of a probe
 MAX_MATCHES = 5000
 MAX_MATCHES_OF_ONE = 64  # an encoder of 16 channels answers for each; more from one host is nonsense
+_ROUNDS = 3  # asked again where this machine dropped answers
 _DIRECTED_WAIT_S = 1.0
+_RESOLVE_WAIT_S = 0.8
+_VIDEO = ("NetworkVideoTransmitter",)  # ONVIF Core clause 7.3.2.1: the type that a video device has
+
+Answer = tuple[Match, str]  # and the host it came from
 
 
-class _Collector(asyncio.DatagramProtocol):
-    def __init__(self, message_id: str) -> None:
-        self.message_id = message_id
+@dataclass(frozen=True)
+class Probed:
+    """What was heard: answers; devices that said Hello meanwhile; (endpoint, host) of those that said Bye, and did not come
+    back; and how many answers this machine dropped at last.
+    """
+
+    answers: tuple[Answer, ...]
+    hellos: tuple[Answer, ...] = ()
+    gone: frozenset[tuple[str, str]] = frozenset()
+    dropped: int = 0
+
+
+class Collector:
+    """Each endpoint once for each host, out of what answers one of our questions."""
+
+    def __init__(self, message_ids: Collection[str]) -> None:
+        self.message_ids = message_ids
         # A cloned endpoint at another host is another device; the same one again is a repetition.
         self.matches: dict[tuple[str, str], Match] = {}
-        self.by_host: dict[str, int] = {}
+        self.hellos: dict[tuple[str, str], Match] = {}
+        self.gone: set[tuple[str, str]] = set()
+        self.by_host: Counter[str] = Counter()
         self.foreign = 0
-        self.dropped: dict[str, int] = {}
+        self.dropped: Counter[str] = Counter()
 
-    def datagram_received(self, data: bytes, addr: tuple[str | Any, int]) -> None:
-        host = str(addr[0])
-        if self.by_host.get(host, 0) >= MAX_MATCHES_OF_ONE or len(self.matches) >= MAX_MATCHES:
-            self.dropped[host] = self.dropped.get(host, 0) + 1  # not even parsed: that would cost our time
+    def hear(self, heard: Iterable[Heard]) -> None:
+        for item in heard:
+            self.take(item.data, item.host)
+
+    def take(self, data: bytes, host: str) -> None:
+        if self.by_host[host] >= MAX_MATCHES_OF_ONE or len(self.matches) + len(self.hellos) >= MAX_MATCHES:
+            self.dropped[host] += 1  # not even parsed: that would cost our time
             return
         try:
-            matches = ws_discovery.parse_matches(data)
+            message = ws_discovery.parse_message(data)
         except RemoteProtocolError as error:
-            self.by_host[host] = self.by_host.get(host, 0) + 1
+            self.by_host[host] += 1
             log.warning("answer to the probe from %s: %s", host, error)
             return
-        for match in matches:
-            if match.relates_to != self.message_id:
-                self.foreign += 1
-                self.by_host[host] = self.by_host.get(host, 0) + 1
-            elif match.endpoint and (match.endpoint, host) not in self.matches:
-                self.by_host[host] = self.by_host.get(host, 0) + 1
-                self.matches[match.endpoint, host] = match
+        if message is None:
+            return
+        for match in message.matches:
+            self._one(message.kind, match, host)
 
-    def error_received(self, exc: Exception) -> None:
-        log.debug("probe: %s", exc)
+    def _one(self, kind: Kind, match: Match, host: str) -> None:
+        place = (match.endpoint, host)
+        if kind is Kind.MATCHES and match.relates_to not in self.message_ids:
+            self.foreign += 1
+            self.by_host[host] += 1
+        elif not match.endpoint:
+            return
+        elif kind is Kind.BYE:
+            self.by_host[host] += 1
+            self.gone.add(place)
+        else:
+            self.gone.discard(place)
+            into = self.hellos if kind is Kind.HELLO else self.matches
+            if place not in into or (match.xaddrs and not into[place].xaddrs):
+                self.by_host[host] += 1
+                into[place] = match
+
+    def tell(self) -> None:
+        if self.foreign:
+            log.info("%d answers belonged to another probe and were left out", self.foreign)
+        for host, number in self.dropped.items():
+            log.warning("%s answered the probe too often: %d answers were left out", host, number)
 
 
-async def probe(adapter_address: str, wait_s: float = DEFAULT_WAIT_S) -> list[tuple[Match, str]]:
-    """Ask by multicast who is there. Returns each endpoint once for each host, with the host it answered from.
+def _questions() -> list[Probe]:
+    """Typed as ONVIF asks for; untyped, since some devices answer only that; and in the newer version."""
+    kinds: list[tuple[tuple[str, ...], Version]] = [(_VIDEO, Version.V2005), ((), Version.V2005), ((), Version.V1_1)]
+    return [Probe(f"urn:uuid:{uuid.uuid4()}", types, version) for types, version in kinds]
 
-    The same message is repeated after 50 to 250 ms, doubled up to 500 ms, as SOAP-over-UDP 1.1 asks for.
-    Raises UnreachableError where the adapter cannot send multicast.
+
+async def probe(adapters: Sequence[Adapter], wait_s: float = DEFAULT_WAIT_S) -> Probed:
+    """Ask by multicast on all adapters who is there, IPv4 and IPv6 link-local, and hear who comes and goes meanwhile.
+
+    Each message is repeated after 50 to 250 ms, doubled up to 500 ms, as SOAP-over-UDP 1.1 asks for. A device that does not
+    tell its address is asked for it (Resolve). Where this machine dropped answers, all are asked again.
+    Raises UnreachableError where no adapter can send multicast.
     """
-    loop = asyncio.get_running_loop()
-    message = Probe(f"urn:uuid:{uuid.uuid4()}")
-    collector = _Collector(message.message_id)
-    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    senders, to = _senders(adapters)
+    with Ear([*senders, *_members(adapters)]) as ear:
+        questions = _questions()
+        collector = Collector({q.message_id for q in questions})
+        dropped = 0
+        for _ in range(_ROUNDS):
+            before = ear.dropped()
+            await _ask(questions, to)
+            await asyncio.sleep(wait_s)
+            collector.hear(ear.take())
+            dropped = ear.dropped() - before
+            if not dropped:
+                break
+            log.warning("this machine dropped %d answers to the probe: asking again", dropped)
+        await _resolve(collector, ear, to)
+    collector.tell()
+    for host, number in ear.left_out.items():
+        log.warning("%s sent too much: %d datagrams were left out", host, number)
+    return Probed(
+        tuple((match, host) for (_, host), match in collector.matches.items()),
+        tuple((match, host) for (_, host), match in collector.hellos.items()),
+        frozenset(collector.gone),
+        dropped,
+    )
+
+
+def _senders(adapters: Sequence[Adapter]) -> tuple[list[socket.socket], list[tuple[socket.socket, tuple[str, int]]]]:
+    """A socket for each adapter and protocol, and where each sends to."""
+    to: list[tuple[socket.socket, tuple[str, int]]] = []
+    errors = []
+    for adapter in adapters:
+        try:
+            to.append((multicast_sender(adapter.address), (ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT)))
+        except OSError as error:
+            errors.append(f"{adapter.address}: cannot send multicast: {error.strerror}")
+    for name in dict.fromkeys(a.name for a in adapters if a.link_local):
+        try:
+            group = f"{ws_discovery.MULTICAST_ADDRESS_V6}%{name}"
+            to.append((multicast_sender_v6(name), (group, ws_discovery.PORT)))
+        except OSError as error:
+            log.info("%s: no IPv6 multicast: %s", name, error)
+    if errors and not to:
+        raise UnreachableError(errors[0])
+    for text in errors:
+        log.warning("%s", text)
+    return [sock for sock, _ in to], to
+
+
+def _members(adapters: Sequence[Adapter]) -> list[socket.socket]:
+    """Sockets that hear Hello and Bye; none where another program holds the port for itself."""
+    socks = []
+    for adapter in adapters:
+        try:
+            socks.append(group_member(ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT, adapter.address))
+        except OSError as error:
+            log.info("%s: cannot hear Hello and Bye: %s", adapter, error)
+    return socks
+
+
+async def _ask(questions: Sequence[Probe], to: Sequence[tuple[socket.socket, tuple[str, int]]]) -> None:
+    delay_s = random.uniform(ws_discovery.UDP_MIN_DELAY_S, ws_discovery.UDP_MAX_DELAY_S)
+    for repetition in range(1 + ws_discovery.MULTICAST_REPEAT):
+        for question in questions:
+            for sock, group in to:
+                _send(sock, ws_discovery.serialize_probe(question), group)
+        if repetition < ws_discovery.MULTICAST_REPEAT:
+            await asyncio.sleep(delay_s)
+            delay_s = min(2 * delay_s, ws_discovery.UDP_UPPER_DELAY_S)
+
+
+def _send(sock: socket.socket, data: bytes, to: tuple[str, int]) -> None:
     try:
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(adapter_address))
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 1)
-        sock.bind((adapter_address, 0))
-        sock.setblocking(False)
+        sock.sendto(data, to)
     except OSError as error:
-        sock.close()
-        raise UnreachableError(f"{adapter_address}: cannot send multicast: {error.strerror}") from None
-    transport, _ = await loop.create_datagram_endpoint(lambda: collector, sock=sock)
-    try:
-        data = ws_discovery.serialize_probe(message)
-        delay_s = random.uniform(ws_discovery.UDP_MIN_DELAY_S, ws_discovery.UDP_MAX_DELAY_S)
-        for repetition in range(1 + ws_discovery.MULTICAST_REPEAT):
-            transport.sendto(data, (ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT))
-            if repetition < ws_discovery.MULTICAST_REPEAT:
-                await asyncio.sleep(delay_s)
-                delay_s = min(2 * delay_s, ws_discovery.UDP_UPPER_DELAY_S)
-        await asyncio.sleep(wait_s)
-    finally:
-        transport.close()
-    _tell(collector)
-    return [(match, host) for (_, host), match in collector.matches.items()]
+        log.warning("cannot send to %s: %s", to[0], error.strerror)
 
 
-def _tell(collector: _Collector) -> None:
-    if collector.foreign:
-        log.info("%d answers belonged to another probe and were left out", collector.foreign)
-    for host, number in collector.dropped.items():
-        log.warning("%s answered the probe too often: %d answers were left out", host, number)
+async def _resolve(collector: Collector, ear: Ear, to: Sequence[tuple[socket.socket, tuple[str, int]]]) -> None:
+    """Ask those that told no address where they are: by multicast, as WS-Discovery 2005/04 clause 6 has it, and directly."""
+    silent = [(endpoint, host) for (endpoint, host), match in collector.matches.items() if not match.xaddrs]
+    if not silent:
+        return
+    questions = [Probe(f"urn:uuid:{uuid.uuid4()}", (), Version.V2005, endpoint) for endpoint, _ in silent]
+    collector.message_ids = {q.message_id for q in questions}
+    for question, (_, host) in zip(questions, silent, strict=True):
+        for sock, (group, port) in to:
+            for target in (group, host) if (":" in group) == (":" in host) else (group,):
+                _send(sock, ws_discovery.serialize_probe(question), (target, port))
+    await asyncio.sleep(_RESOLVE_WAIT_S)
+    collector.hear(ear.take())
 
 
 async def probe_directly(host: str, wait_s: float = _DIRECTED_WAIT_S) -> list[Match]:
     """Ask one host who it is (WS-Discovery 2005/04 clause 5.2.2), without credentials. Nothing where it is silent."""
-    loop = asyncio.get_running_loop()
-    message = Probe(f"urn:uuid:{uuid.uuid4()}")
-    collector = _Collector(message.message_id)
-    try:
-        transport, _ = await loop.create_datagram_endpoint(lambda: collector, remote_addr=(host, ws_discovery.PORT))
-    except OSError as error:
-        log.debug("probe of %s: %s", host, error)
-        return []
-    try:
-        transport.sendto(ws_discovery.serialize_probe(message))
-        end = loop.time() + wait_s
-        while not collector.matches and loop.time() < end:  # noqa: ASYNC110 - answers come by a callback of the loop
+    sock = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_DGRAM)
+    with Ear([sock]) as ear:
+        questions = _questions()
+        collector = Collector({q.message_id for q in questions})
+        try:
+            sock.connect((host, ws_discovery.PORT))
+            for question in questions:
+                sock.send(ws_discovery.serialize_probe(question))
+        except OSError as error:
+            log.debug("probe of %s: %s", host, error)
+            return []
+        end = asyncio.get_running_loop().time() + wait_s
+        while not collector.matches and asyncio.get_running_loop().time() < end:
             await asyncio.sleep(0.02)
-    finally:
-        transport.close()
+            collector.hear(ear.take())
     return list(collector.matches.values())

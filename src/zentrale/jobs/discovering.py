@@ -15,7 +15,7 @@ from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import DEFAULT_WAIT_S
 from zentrale.field.scheduler import Failure
-from zentrale.field.sweep import hosts
+from zentrale.field.sweep import hosts, networks_of
 from zentrale.findings import Finding
 from zentrale.jobs.finders.finder import Looked, Search
 from zentrale.jobs.finders.merging import merge
@@ -52,43 +52,46 @@ class Discovery:
 class Request:
     """What is asked for: `ranges` empty sweeps the planned zones (or the adapter's network where it is small)."""
 
-    adapter: str | None = None
+    adapters: tuple[str, ...] = ()
     ranges: tuple[str, ...] = ()
     wait_s: float = DEFAULT_WAIT_S
     sweep: bool = True
     probe: bool = True
 
 
-def ranges_to_sweep(plan: Plan | None, adapter: Adapter, given: Sequence[str]) -> list[ipaddress.IPv4Network]:
+def ranges_to_sweep(
+    plan: Plan | None, adapters: Sequence[Adapter], given: Sequence[str]
+) -> list[ipaddress.IPv4Network]:
     """The networks to sweep. Raises InputError for a range that is none or is too large."""
     if given:
         try:
-            networks = [ipaddress.IPv4Network(text, strict=False) for text in given]
+            networks = [network for text in given for network in networks_of(text)]
             hosts(networks)
         except ValueError as error:
             raise InputError(
-                f"--range: {error}", "expected networks such as 192.168.1.0/24, at most 4,096 addresses"
+                f"--range: {error}",
+                "expected ranges such as 192.168.1.0/24 or 192.168.1.20-90, at most 4,096 addresses",
             ) from None
         return networks
     if plan is not None:
         used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders}
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
-        near = [n for n in zones if n.subnet_of(adapter.network)]
+        near = [n for n in zones if any(n.subnet_of(a.network) for a in adapters)]
         if near:
             return near
-    return [adapter.network] if adapter.network.prefixlen >= 20 else []
+    return [a.network for a in adapters if a.network.prefixlen >= 20]
 
 
 async def discover(plan: Plan | None, keyring: Keyring, request: Request, progress: Progress) -> Discovery:
     """Find devices and compare them with the plan. Without a plan everything found is simply listed."""
     wanted = [(z.name, z.network) for z in plan.zones] if plan else []
-    choice = choose(request.adapter, wanted, list_adapters())
-    networks = ranges_to_sweep(plan, choice.adapter, request.ranges) if request.sweep else []
+    choice = choose(request.adapters, wanted, list_adapters())
+    networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
-    search = Search(choice.adapter, tuple(networks), ports, request.probe, request.wait_s, plan)
+    search = Search(choice, tuple(networks), ports, request.probe, request.wait_s, plan)
     looked = reduce(Looked.joined, (finder.looks(search) for finder in FINDERS))
     got: list[FoundDevice] = []
-    with keyring.logbook.running(COMMAND, str(choice.adapter), looked.document()) as run:
+    with keyring.logbook.running(COMMAND, str(choice), looked.document()) as run:
         try:
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
             seen = await asyncio.gather(*(finder.find(search) for finder in FINDERS))

@@ -23,6 +23,8 @@ class FoundDevice:
     endpoint:    of WS-Discovery; `shared_endpoint` where other hosts answer with the same one
     also_at:     other addresses at which the same device answered
     named_hosts: hosts that it named in addresses of its own, each with what it was to be
+    link_macs:   those that answer ARP for its address; more than one where devices share it
+    announced:   what it calls itself by SSDP or DNS-SD, in words
     again_at:    when a device that was not asked for lack of tries can be asked (ISO 8601)
     """
 
@@ -45,11 +47,15 @@ class FoundDevice:
     also_at: tuple[str, ...] = ()
     named_hosts: tuple[str, ...] = ()
     again_at: str = ""
+    link_macs: tuple[str, ...] = ()
+    announced: str = ""
     report: str = ""
 
     @property
     def identity(self) -> Identity:
-        return Identity.of(self.macs or (self.mac,), self.maker, self.model, self.serial, self.own_endpoint)
+        link = self.link_macs if len(self.link_macs) == 1 else ()
+        macs = self.macs or ((self.mac,) if self.mac else link)
+        return Identity.of(macs, self.maker, self.model, self.serial, self.own_endpoint)
 
     @property
     def own_endpoint(self) -> str:
@@ -93,7 +99,7 @@ def one_row_each(devices: Sequence[FoundDevice]) -> list[FoundDevice]:
                 rows.append(device)
             else:
                 rows[at] = _joined(rows[at], device)
-    return sorted(rows, key=lambda d: (ip_address(d.address), d.url))
+    return sorted(rows, key=lambda d: (":" in d.address, ip_address(d.address).packed, d.url))
 
 
 def _at_one_address(devices: Sequence[FoundDevice]) -> Iterable[FoundDevice]:

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
+from collections.abc import Mapping
+
+from zentrale.field import arp
+from zentrale.field.adapters import Choice
 from zentrale.field.sweep import hosts, sweep
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 
@@ -13,6 +18,25 @@ class AddressSweep(Finder):
         return Looked(networks=search.networks)
 
     async def find(self, search: Search) -> list[Sighting]:
-        source = None if search.adapter.loopback else search.adapter.address
-        swept = await sweep(hosts(search.networks), search.ports, source, lambda done: None)
-        return [Sighting(host, self.name, ports=tuple(ports)) for host, ports in swept.items()]
+        own = {a.address for a in search.choice.adapters if not a.loopback}
+        wanted = [host for host in hosts(search.networks) if host not in own]
+        there = await _by_arp(search.choice, wanted)
+        # On a link that was asked by ARP, only who answered is there.
+        asked = [host for host in wanted if there.get(host, ("?",))]
+        swept = await sweep(asked, search.ports, search.choice.source, alive=[h for h, macs in there.items() if macs])
+        found = {host: tuple(swept.open.get(host, ())) for host in (*swept.open, *(h for h, m in there.items() if m))}
+        return [
+            Sighting(host, self.name, ports=ports, macs=there.get(host, ()), certain=bool(ports))
+            for host, ports in found.items()
+        ]
+
+
+async def _by_arp(choice: Choice, wanted: list[str]) -> Mapping[str, tuple[str, ...]]:
+    """Who answers ARP: the MAC addresses for each address that was asked for, none where nobody answered."""
+    there: dict[str, tuple[str, ...]] = {}
+    for adapter in choice.adapters:
+        on_link = [host for host in wanted if adapter.holds(host)]
+        answered = await asyncio.to_thread(arp.who_is_there, adapter, on_link) if on_link else None
+        if answered is not None:
+            there |= {host: answered.get(host, ()) for host in on_link}
+    return there

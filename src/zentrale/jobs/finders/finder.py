@@ -8,17 +8,17 @@ from dataclasses import dataclass
 from ipaddress import IPv4Network, ip_address
 from typing import Any
 
-from zentrale.field.adapters import Adapter
+from zentrale.field.adapters import Choice
 from zentrale.site.model import Plan
 
 
 @dataclass(frozen=True)
 class Search:
-    """What is asked for: on which adapter; `networks` and `ports` to sweep; whether, and how long, to listen for answers to a
-    probe.
+    """What is asked for: on which adapters; `networks` and `ports` to sweep; whether, and how long, to listen for answers to
+    what is asked by multicast.
     """
 
-    adapter: Adapter
+    choice: Choice
     networks: tuple[IPv4Network, ...]
     ports: Sequence[int]
     probe: bool
@@ -29,7 +29,9 @@ class Search:
 @dataclass(frozen=True)
 class Sighting:
     """One way's word of a device: `told` are the service addresses it gave, `ports` those that are open, `url` where it is to
-    be asked whatever it told, `translated` as one of several devices that share this address.
+    be asked whatever it told, `translated` as one of several devices that share this address. `macs` answer ARP for the
+    address; `announced` is what it calls itself, in words; `also_at` other addresses of the same device. Not `certain`: it
+    only says of itself that it is there, and is listed only where it is met or answers.
     """
 
     host: str
@@ -40,21 +42,25 @@ class Sighting:
     ports: tuple[int, ...] = ()
     url: str = ""
     translated: bool = False
+    macs: tuple[str, ...] = ()
+    announced: str = ""
+    also_at: tuple[str, ...] = ()
+    certain: bool = True
 
 
 @dataclass(frozen=True)
 class Looked:
-    """Where a discovery looked: what it swept, whom it asked directly, and the network its probe reached (None: it sent
-    none). This is a run's scope in the logbook.
+    """Where a discovery looked: what it swept, whom it asked directly, and the networks its probe reached. This is a run's
+    scope in the logbook.
     """
 
     networks: tuple[IPv4Network, ...] = ()
     asked: frozenset[str] = frozenset()
-    probed: IPv4Network | None = None
+    probed: tuple[IPv4Network, ...] = ()
     interrupted: bool = False
 
     def joined(self, other: Looked) -> Looked:
-        return Looked((*self.networks, *other.networks), self.asked | other.asked, self.probed or other.probed)
+        return Looked((*self.networks, *other.networks), self.asked | other.asked, (*self.probed, *other.probed))
 
     def covers(self, addresses: Collection[str], *, by_probe: bool = False) -> bool:
         """Whether a device at one of these addresses would have been seen. `by_probe`: it is one that answers probes,
@@ -62,12 +68,12 @@ class Looked:
         """
         if self.interrupted:
             return False
-        inside = [*self.networks, *([self.probed] if by_probe and self.probed is not None else [])]
+        inside = [*self.networks, *(self.probed if by_probe else ())]
         return any(a in self.asked or any(ip_address(a) in n for n in inside) for a in addresses)
 
     @property
     def ways(self) -> str:
-        ways = ["probe"] if self.probed is not None else []
+        ways = ["probe"] if self.probed else []
         if self.networks:
             ways.append(f"sweep of {', '.join(map(str, self.networks))}")
         return " and ".join(ways) or "its planned address"
@@ -76,14 +82,15 @@ class Looked:
         return {
             "networks": [str(n) for n in self.networks],
             "asked": sorted(self.asked),
-            "probed": str(self.probed) if self.probed else None,
+            "probed": [str(n) for n in self.probed],
         }
 
     @classmethod
     def from_document(cls, content: Mapping[str, Any], *, interrupted: bool) -> Looked:
         networks = tuple(IPv4Network(n) for n in content.get("networks", ()))
-        probed = content.get("probed")
-        return cls(networks, frozenset(content.get("asked", ())), IPv4Network(probed) if probed else None, interrupted)
+        probed = content.get("probed") or []
+        probed = [probed] if isinstance(probed, str) else probed  # an older version's run
+        return cls(networks, frozenset(content.get("asked", ())), tuple(map(IPv4Network, probed)), interrupted)
 
 
 class Finder(ABC):

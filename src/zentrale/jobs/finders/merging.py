@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from zentrale.errors import RemoteProtocolError
@@ -20,13 +21,20 @@ _MAX_SERVICES = 8  # of one host; each is asked
 
 def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
     """However many endpoints a service answers with, it is one entry; one that was seen by several ways says by which."""
-    seen = list(sightings)
+    seen = _without_second_protocol(list(sightings))
     told = [s for s in seen if s.endpoint or s.told]
     open_ports: dict[str, tuple[int, ...]] = {}
     methods: dict[str, list[str]] = {}
+    macs: dict[str, tuple[str, ...]] = {}
+    announced: dict[str, str] = {}
     for item in seen:
         open_ports[item.host] = tuple(dict.fromkeys((*open_ports.get(item.host, ()), *item.ports)))
-        if not item.url:
+        macs[item.host] = tuple(dict.fromkeys((*macs.get(item.host, ()), *item.macs)))
+        if item.announced:
+            announced[item.host] = "; ".join(dict.fromkeys(p for p in (announced.get(item.host), item.announced) if p))[
+                :200
+            ]
+        if not item.url and (item.certain or item.ports or item.announced):
             methods.setdefault(item.host, []).append(item.method)
     found: dict[tuple[str, int], FoundDevice] = {}
     hosts_of: dict[str, set[str]] = {}
@@ -37,19 +45,38 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
         entry = FoundDevice(
             item.host, service.url if service else "", " + ".join(dict.fromkeys(methods[item.host])), model=item.model,
             endpoint=item.endpoint, shared_endpoint=len(hosts_of[item.endpoint]) > 1, open_ports=open_ports[item.host],
-            named_hosts=(f"{service.named} (service address)",) if service and service.named else (),
+            named_hosts=(f"{service.named} (service address)",) if service and service.named else (), also_at=item.also_at,
         )  # fmt: skip
         if sum(host == item.host for host, _ in found) < _MAX_SERVICES:
             found.setdefault((item.host, _port(service.url) if service else 0), entry)
     for host, ports in open_ports.items():
         if ports:
-            _add_open_ports(found, host, ports, methods[host][-1])
+            _add_open_ports(found, host, ports, " + ".join(dict.fromkeys(methods[host])))
     answered = {host for host, _ in found}
     for item in seen:
         place = (item.host, _port(item.url)) if item.url else None
         if place and place not in found and (item.translated or item.host not in answered):
             found[place] = FoundDevice(item.host, item.url, item.method)
-    return list(found.values())
+    return [
+        replace(d, link_macs=macs.get(d.address, ()), announced=announced.get(d.address, "")) for d in found.values()
+    ]
+
+
+def _without_second_protocol(sightings: Sequence[Sighting]) -> list[Sighting]:
+    """A device that answers over IPv4 and over IPv6 is asked over IPv4; the other is an address it has too."""
+    v4_of: dict[str, set[str]] = {}
+    for item in sightings:
+        if item.endpoint and ":" not in item.host:
+            v4_of.setdefault(item.endpoint, set()).add(item.host)
+    also: dict[str, list[str]] = {}
+    kept = []
+    for item in sightings:
+        hosts = v4_of.get(item.endpoint, set()) if ":" in item.host else set()
+        if len(hosts) == 1:
+            also.setdefault(next(iter(hosts)), []).append(item.host)
+        else:
+            kept.append(item)
+    return [replace(i, also_at=tuple(dict.fromkeys(also[i.host]))) if i.host in also else i for i in kept]
 
 
 def _add_open_ports(found: dict[tuple[str, int], FoundDevice], host: str, ports: tuple[int, ...], method: str) -> None:

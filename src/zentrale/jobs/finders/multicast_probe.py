@@ -1,4 +1,4 @@
-"""The WS-Discovery probe: who answers on this adapter's network."""
+"""The WS-Discovery probe: who answers on these adapters' networks, and who comes and goes meanwhile."""
 
 from __future__ import annotations
 
@@ -6,46 +6,49 @@ import asyncio
 from collections.abc import Sequence
 from urllib.parse import urlsplit
 
-from zentrale.field.probe import probe, probe_directly
+from zentrale.field.probe import Answer, probe, probe_directly
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 from zentrale.protocols.addresses import same_host
 from zentrale.protocols.ws_discovery import Match
 
-_MAX_PROXIED = 256
-
-Heard = tuple[Match, str]  # an answer to the probe, and the host it came from
+_MAX_PROXIED, _AT_ONCE = 256, 32
 
 
 class MulticastProbe(Finder):
     name = "probe"
 
     def looks(self, search: Search) -> Looked:
-        return Looked(probed=search.adapter.network) if search.probe else Looked()
+        return Looked(probed=tuple(a.network for a in search.choice.adapters)) if search.probe else Looked()
 
     async def find(self, search: Search) -> list[Sighting]:
         if not search.probe:
             return []
-        heard = await ask_those_told_of(await probe(search.adapter.address, search.wait_s))
-        return [sighting(match, host) for match, host in heard]
+        heard = await probe(search.choice.adapters, search.wait_s)
+        # Who said Bye and did not come back is not there, whatever it answered before; who said Hello is.
+        told = [*heard.answers, *heard.hellos]
+        here = [(m, h) for m, h in told if (m.endpoint, h) not in heard.gone]
+        return [sighting(match, host) for match, host in await ask_those_told_of(here)]
 
 
 def sighting(match: Match, host: str) -> Sighting:
     return Sighting(host, MulticastProbe.name, match.endpoint, match.xaddrs, match.scope("hardware"))
 
 
-async def ask_those_told_of(heard: Sequence[Heard]) -> list[Heard]:
+async def ask_those_told_of(heard: Sequence[Answer]) -> list[Answer]:
     """Where an answer names only other hosts, a proxy may be telling of a device: that host is asked itself, without
     credentials. Where it answers with that endpoint it is the device; else the address told is a stale one.
     """
+    gate = asyncio.Semaphore(_AT_ONCE)
 
-    async def one(match: Match, source: str) -> Heard:
+    async def one(match: Match, source: str) -> Answer:
         hosts = _hosts(match)
         if not hosts or any(same_host(h, source) for h in hosts):
             return match, source
-        for host in hosts[:2]:
-            for answer in await probe_directly(host):
-                if answer.endpoint == match.endpoint:
-                    return answer, host
+        async with gate:
+            for host in hosts[:2]:
+                for answer in await probe_directly(host):
+                    if answer.endpoint == match.endpoint:
+                        return answer, host
         return match, source
 
     asked = [one(m, s) for m, s in heard[:_MAX_PROXIED]]

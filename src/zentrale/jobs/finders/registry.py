@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from zentrale.jobs.finders.address_sweep import AddressSweep
+from zentrale.jobs.finders.announcements import ServiceBrowser, SsdpSearch
 from zentrale.jobs.finders.finder import Finder
 from zentrale.jobs.finders.multicast_probe import MulticastProbe
 from zentrale.jobs.finders.planned_addresses import PlannedAddresses
 
-FINDERS: list[Finder] = [MulticastProbe(), AddressSweep(), PlannedAddresses()]
+FINDERS: list[Finder] = [MulticastProbe(), SsdpSearch(), ServiceBrowser(), AddressSweep(), PlannedAddresses()]
