@@ -11,9 +11,9 @@ SITE_CODES = [
         "DIS-1",
         F,
         "planned device not found",
-        "Neither the discovery probe nor the sweep of the address ranges brought an answer from this device. "
-        "Common causes: no power, another VLAN, an address outside the ranges swept, or the laptop is on the wrong "
-        "adapter.",
+        "No way of discovery brought an answer from this device. What was found tells the likeliest cause by what was seen "
+        "instead: another device at its address, an answer by ARP without an open port, silence of its whole switch or zone, a "
+        "device of its maker on the default address, or a laptop without an address in its zone.",
         "check the port's link light and VLAN; try `zentrale discover --range` with the maker's default subnet",
     ),
     Entry(
@@ -93,6 +93,14 @@ SITE_CODES = [
         "No discovery has seen it so far, and this one did not ask its planned address, so nothing can be said of it: it is "
         "not called missing, and not there either.",
         "run `zentrale discover` with its network: --range, or another --adapter",
+    ),
+    Entry(
+        "DIS-12",
+        F,
+        "two devices share its address",
+        "More than one MAC address answers ARP for this address (RFC 5227): now the one answers, now the other, so nothing that "
+        "is set or measured there can be trusted. Fresh cameras of one maker do that, and addresses given by hand.",
+        "unplug one of them, register the other, then plug it in again; `zentrale help two-fresh-cameras`",
     ),
     Entry(
         "ERR-1",

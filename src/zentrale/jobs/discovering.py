@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
 from itertools import chain
+from urllib.parse import urlsplit
 
-from zentrale.errors import InputError, Whose
-from zentrale.field import scheduler
+from zentrale.errors import DeviceError, InputError, Whose
+from zentrale.field import arp, scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import DEFAULT_WAIT_S
 from zentrale.field.scheduler import Failure
 from zentrale.field.sweep import hosts, networks_of
 from zentrale.findings import Finding
-from zentrale.jobs.finders.finder import Looked, Search
+from zentrale.jobs.checks.recording import sample_recorders
+from zentrale.jobs.finders.finder import Looked, Search, Sighting
 from zentrale.jobs.finders.merging import merge
 from zentrale.jobs.finders.registry import FINDERS
 from zentrale.jobs.found import FoundDevice, one_row_each
@@ -25,6 +27,7 @@ from zentrale.jobs.identifying import Expected, identify
 from zentrale.jobs.judging_devices import judge_devices
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import Matching, matched
+from zentrale.jobs.missing import Evidence
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.states import State
 from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
@@ -96,22 +99,56 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
             seen = await asyncio.gather(*(finder.find(search) for finder in FINDERS))
             sightings = merge(chain.from_iterable(seen))
+            evidence = _evidence(choice, search, chain.from_iterable(seen))
             devices = await _identify_all(sightings, plan, keyring, progress, got)
         except BaseException:
             # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
             _keep(keyring, run, plan, matched(plan, keyring.logbook, one_row_each(got)), [])
             raise
         matching = matched(plan, keyring.logbook, one_row_each(devices))
-        judged = _judged(plan, keyring, matching, looked) if plan else []
+        if plan is not None and matching.missing:
+            evidence = replace(evidence, behind=await _behind_recorders(plan, keyring, matching, choice))
+        judged = _judged(plan, keyring, matching, looked, evidence) if plan else []
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, plan, matching, judged)
     return Discovery(choice, tuple(str(n) for n in networks), matching, findings)
 
 
-def _judged(plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looked: Looked) -> list[Judged]:
+def _evidence(choice: Choice, search: Search, sightings: Iterable[Sighting]) -> Evidence:
+    """What was seen beside devices."""
+    seen = list(sightings)
+    on_link = [a for a in choice.adapters if not a.loopback] if arp.allowed() else []
+    asked = [h for h in hosts(search.networks) if any(a.holds(h) for a in on_link)] if on_link else []
+    macs = {s.host: s.macs for s in seen if s.macs}
+    return Evidence(choice.adapters, frozenset(asked), macs, frozenset(s.host for s in seen if s.refuses))
+
+
+async def _behind_recorders(
+    plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], choice: Choice
+) -> dict[str, set[str]]:
+    """The addresses in the channel lists of the recorders, where a camera is missing that may stand behind its ports."""
+    away = [
+        c
+        for c in plan.cameras
+        if c.name in matching.missing and c.host and not any(a.holds(c.host) for a in choice.adapters)
+    ]
+    wanted = {c.recorder for c in away} & set(matching.by_name)
+    if not wanted:
+        return {}
+    samples = await sample_recorders(plan, {n: matching.by_name[n] for n in wanted}, keyring)
+    return {
+        name: {urlsplit(channel.url).hostname or "" for channel in sample.channels.values()}
+        for name, sample in samples.items()
+        if not isinstance(sample, DeviceError)
+    }
+
+
+def _judged(
+    plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looked: Looked, evidence: Evidence
+) -> list[Judged]:
     """What is said of each device; and what was said of devices that nobody planned, and is not so any more."""
     before = last_devices(plan, keyring.logbook) if keyring.logbook.last_run(COMMAND) else {}
-    judged = judge_devices(matching, plan, looked, keyring.contents.devices, before)
+    judged = judge_devices(matching, plan, looked, keyring.contents.devices, before, evidence)
     now = {j.ref for j in judged}
     for standing in standings(keyring.logbook):
         ref = standing.finding.ref

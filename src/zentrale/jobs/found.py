@@ -12,7 +12,7 @@ from zentrale.jobs.states import State
 from zentrale.site.identity import Identity
 
 # From what tells most of a device to what tells least.
-_WEIGHT = {State.FAILING.value: 2, State.RTSP_ONLY.value: 1, State.NO_ANSWER.value: 0}
+_WEIGHT = {State.FAILING.value: 3, State.RTSP_ONLY.value: 2, State.WEB_ONLY.value: 1, State.NO_ANSWER.value: 0}
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from zentrale.errors import CertificateError, DeviceError, LockedError, RemotePr
 from zentrale.field.device import Device, TroubleError
 from zentrale.field.http import LostError
 from zentrale.field.sweep import speaks_rtsp
+from zentrale.field.web_page import web_page
 from zentrale.jobs.access import device_maker, find_entry
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
@@ -17,6 +18,8 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices
 from zentrale.jobs.states import State
 from zentrale.logbook.store import Logbook
+from zentrale.protocols.addresses import bracketed
+from zentrale.protocols.onvif.device import SERVICE_PATH
 from zentrale.site.identity import Identity
 from zentrale.site.model import Camera, Plan, Recorder
 
@@ -95,7 +98,13 @@ async def identify(
         log.info("%s: %s", url, notes[-1])
     ports = [p for p in device.open_ports if p in RTSP_PORTS]
     rtsp = [p for p in ports if await speaks_rtsp(device.address, p)]
+    if device.method.startswith("probe") and not device.url:
+        notes.insert(0, "it answers the probe, but tells no address of its service")
     state = State.UNSAFE if unsafe else State.FAILING if failing else State.RTSP_ONLY if rtsp else State.NO_ANSWER
+    if state is State.NO_ANSWER and device.url:
+        page = await web_page(device.url)
+        if page is not None:
+            state, notes = State.WEB_ONLY, [f"{page} answers, and no ONVIF"]
     if ports and not rtsp:
         notes.append(f"port {ports[0]} is open, but does not answer as RTSP")
     keep = unsafe or device.method.startswith("probe")
@@ -105,7 +114,9 @@ async def identify(
 def _urls(device: FoundDevice) -> list[str]:
     """The address told by the probe; a port found by the sweep is tried with TLS too, since some devices do no other."""
     if not device.url:
-        return []
+        # It answered the probe, and told no address of its service even when asked for it: the usual one is tried.
+        told_none = device.method.startswith("probe") and bool(device.endpoint)
+        return [f"http://{bracketed(device.address)}{SERVICE_PATH}"] if told_none else []
     if device.method.startswith("probe"):
         return [device.url]
     scheme, _, rest = device.url.partition("://")

@@ -7,19 +7,20 @@ that was not tried is not called wrong.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from typing import Any
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.jobs.finders.finder import Looked
 from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.matching import Device, Matching, lacks_onvif, wants_onvif
+from zentrale.jobs.matching import Matching, lacks_onvif, wants_onvif
+from zentrale.jobs.missing import Evidence, Why, default_address_of, why_missing
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.states import CLOSED, State
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera, Plan, Policy, Recorder
 from zentrale.subjects import Kind, Ref
 
+_NO_EVIDENCE = Evidence()
 _TROUBLE_CODES = frozenset({"DIS-6", "DIS-7", "DIS-9", "DIS-10", "ERR-1"})
 _ENTRY_CODES = frozenset({"SEC-3", "SEC-7", "SEC-8", "SEC-9"})
 _ENTERED = {s.value for s in (State.OUR_PASSWORD, State.KNOWN_PASSWORD, State.DEFAULT_PASSWORD, State.FRESH)}
@@ -27,37 +28,57 @@ _CLOSED = {s.value for s in CLOSED}
 
 
 def judge_devices(
-    matching: Matching[Any], plan: Plan, looked: Looked, in_vault: Collection[str], before: Mapping[str, FoundDevice]
+    matching: Matching[FoundDevice],
+    plan: Plan,
+    looked: Looked,
+    in_vault: Collection[str],
+    before: Mapping[str, FoundDevice],
+    evidence: Evidence = _NO_EVIDENCE,
 ) -> list[Judged]:
     """One or more judgements for each planned device, and for each that nobody planned.
 
-    before: the planned devices as earlier runs saw them last, by name
+    before:   the planned devices as earlier runs saw them last, by name
+    evidence: what was seen beside devices
     """
-    return [j for j in _all(matching, plan, looked, in_vault, before) if j.codes]
+    return [j for j in _all(matching, plan, looked, in_vault, before, evidence) if j.codes]
 
 
 def _all(
-    matching: Matching[Any], plan: Plan, looked: Looked, in_vault: Collection[str], before: Mapping[str, FoundDevice]
+    matching: Matching[FoundDevice],
+    plan: Plan,
+    looked: Looked,
+    in_vault: Collection[str],
+    before: Mapping[str, FoundDevice],
+    evidence: Evidence,
 ) -> Iterator[Judged]:
     planned = planned_devices(plan)
     for name in matching.missing:
-        yield _missing(plan, planned[name], looked, before.get(name))
+        why = (
+            why_missing(plan, planned[name], evidence, matching.by_name, matching.extra) if evidence.adapters else None
+        )
+        yield _missing(plan, planned[name], looked, before.get(name), why)
     renamed = {new: old for old, new in matching.renamed}
-    doubles: dict[str, list[Device]] = {}
+    doubles: dict[str, list[FoundDevice]] = {}
     for name, device in matching.doubles:
         doubles.setdefault(name, []).append(device)
     for name, device in matching.by_name.items():
         row = planned[name]
         ref = ref_of(row)
         found = list(_place_findings(plan, row, device, renamed.get(name, ""), doubles.get(name, ())))
-        yield _judged(ref, {"DIS-1", "DIS-3", "DIS-5", "DIS-8", "DIS-11", *(["DIS-4"] if device.model else [])}, found)
+        yield _judged(
+            ref, {"DIS-1", "DIS-3", "DIS-5", "DIS-8", "DIS-11", "DIS-12", *(["DIS-4"] if device.model else [])}, found
+        )
         yield _judged(ref, _TROUBLE_CODES, [*_service_findings(plan, row, device), *_trouble(ref, device)])
         yield judge_entry(ref, device.state, device.note, device.credentials_label, own=name in in_vault)
         if device.clock_offset_s is not None and device.state != State.FRESH.value:
             yield judge_clock(ref, device.clock_offset_s, plan.policy)
     for device in matching.extra:
         ref = Ref(Kind.DEVICE, device.address)
-        who = " ".join(p for p in (device.maker, device.model, *sorted(device.identity.macs)) if p) or device.state
+        who = " ".join(p for p in (device.maker, device.model, *sorted(device.identity.macs)) if p)
+        default = default_address_of(plan, device)
+        said = (device.announced and f"calls itself {device.announced}", default and "on its maker's default address")
+        who = ", ".join(p for p in (who, *said, device.note if device.state == State.WEB_ONLY.value else "") if p)
+        who = who or device.state
         item = finding("DIS-2", ref, who, "a row in the plan", "cameras.csv")
         yield _judged(ref, {"DIS-2"} | _TROUBLE_CODES, [item, *_trouble(ref, device)])
         if device.state in (State.NOT_ASKED.value, State.LOCKED.value, State.UNSAFE.value):
@@ -73,7 +94,7 @@ def source_of(planned: Planned) -> str:
     return planned.source if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
 
 
-def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None) -> Judged:
+def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None, why: Why | None) -> Judged:
     """Not found where it was looked for; else nothing is said, unless nobody ever saw it."""
     ref, address = ref_of(row), row.host
     where = [a for a in dict.fromkeys((address, *(last.addresses if last else ()))) if a]
@@ -82,15 +103,20 @@ def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None)
     swept_all = not where and any(zone.subnet_of(n) for n in looked.networks)
     if looked.covers(where, by_probe=by_probe) or swept_all:
         limit = f"an answer, planned at {address or 'no planned address'}"
-        return _judged(ref, {"DIS-11"}, [finding("DIS-1", ref, f"no answer ({looked.ways})", limit, source_of(row))])
+        seen, advice = (why.seen, why.do) if why else (f"no answer ({looked.ways})", "")
+        return _judged(ref, {"DIS-11"}, [finding("DIS-1", ref, seen, limit, source_of(row), advice)])
     if last is not None:
         return _judged(ref, ())
-    measured = f"{address or 'no address planned'}: outside of what was asked ({looked.ways})"
-    return _judged(ref, (), [finding("DIS-11", ref, measured, "every planned device looked for", source_of(row))])
+    outside = f"{address or 'no address planned'}: outside of what was asked ({looked.ways})"
+    known = why if why is not None and why.explains_distance else None
+    measured, advice = (known.seen, known.do) if known else (outside, "")
+    return _judged(
+        ref, (), [finding("DIS-11", ref, measured, "every planned device looked for", source_of(row), advice)]
+    )
 
 
 def _place_findings(
-    plan: Plan, row: Planned, device: Device, former_name: str, doubles: Sequence[Device]
+    plan: Plan, row: Planned, device: FoundDevice, former_name: str, doubles: Sequence[FoundDevice]
 ) -> Iterator[Finding]:
     ref, source = ref_of(row), source_of(row)
     if former_name:
@@ -101,15 +127,18 @@ def _place_findings(
     if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
         told = f"{device.maker} {device.model}".strip()
         yield finding("DIS-4", ref, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
+    if len(device.link_macs) > 1:
+        measured = f"{device.address} is answered for by {', '.join(device.link_macs)}"
+        yield finding("DIS-12", ref, measured, "one device for an address", "RFC 826")
     for other in doubles:
         told = ", ".join(sorted(other.identity.macs)) or "no MAC address told"
         yield finding("DIS-5", ref, f"{other.address} claims it too ({told})", "one device", source)
 
 
-def _service_findings(plan: Plan, row: Planned, device: Device) -> Iterator[Finding]:
+def _service_findings(plan: Plan, row: Planned, device: FoundDevice) -> Iterator[Finding]:
     ref, kind = ref_of(row), plan.kind(row)
     silent = isinstance(row, Recorder) and not wants_onvif(plan, row)  # there is nothing to be asked
-    if device.state == State.NO_ANSWER.value and not device.report and not silent:
+    if device.state in (State.NO_ANSWER.value, State.WEB_ONLY.value) and not device.report and not silent:
         measured = device.note or "open ports, but no ONVIF"
         yield finding("DIS-6", ref, measured, "ONVIF or RTSP answers", source_of(row))
     if lacks_onvif(plan, row, device):
@@ -155,7 +184,7 @@ _OWN_REFUSED = (
 )
 
 
-def _trouble(ref: Ref, device: Device) -> Iterator[Finding]:
+def _trouble(ref: Ref, device: FoundDevice) -> Iterator[Finding]:
     """What is told of any device, planned or not."""
     if device.state == State.FAILING.value:
         yield finding("DIS-10", ref, device.note, "answers in time, without errors", "ONVIF Core")

@@ -18,6 +18,7 @@ class State(Enum):
     LOCKED = "says it is locked"
     UNSAFE = "not asked, since it is not safe"
     RTSP_ONLY = "RTSP only"
+    WEB_ONLY = "web page, no ONVIF"
     FAILING = "answers late or with errors"
     NO_ANSWER = "does not speak ONVIF"
 

@@ -24,11 +24,14 @@ class AddressSweep(Finder):
         # On a link that was asked by ARP, only who answered is there.
         asked = [host for host in wanted if there.get(host, ("?",))]
         swept = await sweep(asked, search.ports, search.choice.source, alive=[h for h, macs in there.items() if macs])
-        found = {host: tuple(swept.open.get(host, ())) for host in (*swept.open, *(h for h, m in there.items() if m))}
+        seen = dict.fromkeys((*swept.open, *(h for h, m in there.items() if m), *swept.refused))
         return [
-            Sighting(host, self.name, ports=ports, macs=there.get(host, ()), certain=bool(ports))
-            for host, ports in found.items()
-        ]
+            Sighting(
+                host, self.name, ports=tuple(swept.open.get(host, ())), macs=there.get(host, ()),
+                certain=host in swept.open, refuses=host not in swept.open and host in swept.refused,
+            )
+            for host in seen
+        ]  # fmt: skip
 
 
 async def _by_arp(choice: Choice, wanted: list[str]) -> Mapping[str, tuple[str, ...]]:

@@ -31,7 +31,8 @@ class Sighting:
     """One way's word of a device: `told` are the service addresses it gave, `ports` those that are open, `url` where it is to
     be asked whatever it told, `translated` as one of several devices that share this address. `macs` answer ARP for the
     address; `announced` is what it calls itself, in words; `also_at` other addresses of the same device. Not `certain`: it
-    only says of itself that it is there, and is listed only where it is met or answers.
+    only says of itself that it is there, and is listed only where it is met or answers. It `refuses`: a host
+    is there, but says no at all ports.
     """
 
     host: str
@@ -46,6 +47,7 @@ class Sighting:
     announced: str = ""
     also_at: tuple[str, ...] = ()
     certain: bool = True
+    refuses: bool = False
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,12 @@ from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 from zentrale.protocols.addresses import same_host
 from zentrale.protocols.ws_discovery import Match
 
+# ONVIF Core clause 7.3.2.1: the types of devices that are no cameras.
+_EQUIPMENT = {
+    "NetworkVideoStorage": "a recorder",
+    "NetworkVideoDisplay": "a display",
+    "NetworkVideoAnalytics": "an analyser",
+}
 _MAX_PROXIED, _AT_ONCE = 256, 32
 
 
@@ -31,7 +37,10 @@ class MulticastProbe(Finder):
 
 
 def sighting(match: Match, host: str) -> Sighting:
-    return Sighting(host, MulticastProbe.name, match.endpoint, match.xaddrs, match.scope("hardware"))
+    announced = next((what for kind, what in _EQUIPMENT.items() if kind in match.types), "")
+    return Sighting(
+        host, MulticastProbe.name, match.endpoint, match.xaddrs, match.scope("hardware"), announced=announced
+    )
 
 
 async def ask_those_told_of(heard: Sequence[Answer]) -> list[Answer]:
