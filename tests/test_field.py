@@ -341,7 +341,7 @@ def test_the_adapter_is_chosen_for_a_reason() -> None:
     assert choose((), [zone], [wifi, lan, lo]).adapters == (lan,)
     assert "cameras (10.20.20.0/24)" in choose((), [zone], [wifi, lan, lo]).reason
     fallback = choose((), [zone], [wifi, lo])
-    assert fallback.adapters == (wifi,) and "no adapter has an address in a planned zone" in fallback.reason
+    assert fallback.adapters == (wifi,) and "no adapter has an address in a planned zone or range" in fallback.reason
     assert "wireless" in fallback.remarks[0] and not choose((), [zone], [wifi, lan]).remarks
     assert choose(("10.20.0.9",), [], [wifi, lan]).adapters == (lan,)
     two = choose((), [zone, ("office", wifi.network)], [wifi, lan, lo])

@@ -27,6 +27,7 @@ WITH_PARENT = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
     parser.add_argument("--new", metavar="FILE", help="begin a scenario of one's own in FILE, and end")
+    parser.add_argument("--cameras", metavar="N", type=int, help="so many cameras alike in place of a scenario, for load")
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     options.add_common(parser)
@@ -37,7 +38,7 @@ def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
     from zentrale.cli.output import Output
-    from zentrale.simulation.scenario import new_scenario, read_scenario
+    from zentrale.simulation.scenario import many_cameras, new_scenario, read_scenario
 
     output = Output(args)
     if args.new is not None:
@@ -45,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         output.line(f"wrote {args.new}")
         output.next(f"edit it (`zentrale help scenario`), then `zentrale simulate --scenario {args.new}`")
         return 0
-    scenario = read_scenario(args.scenario)
+    scenario = read_scenario(args.scenario) if args.cameras is None else many_cameras(args.cameras)
     if args.list:
         _list(output, scenario)
         return 0

@@ -136,7 +136,7 @@ def choose(
         if best is None or not held[best]:
             break
         first, *more = held[best]
-        others = f" and {quantities.count(len(more), 'more planned zone')}" if more else ""
+        others = f" and {quantities.count(len(more), 'more network')}" if more else ""
         reasons.append(f"{f'that of {best.name}' if chosen else 'its network'} holds {first[0]} ({first[1]}){others}")
         chosen.append(best)
         left = [zone for zone in left if zone not in held[best]]
@@ -147,7 +147,7 @@ def choose(
         raise InputError(f"no network adapter to use: {have}", "plug in the network cable, or name one with --adapter")
     reason = "the likeliest that is up"
     if wanted:
-        reason = f"no adapter has an address in a planned zone; this is {reason}"
+        reason = f"no adapter has an address in a planned zone or range; this is {reason}"
     return Choice((usable[0],), reason, _remarks(usable[:1]))
 
 

@@ -371,7 +371,7 @@ _AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")
 
 def _server_trouble(answer: Answer) -> bool:
     """HTTP 5xx without a SOAP fault that says more: the server itself is in trouble, perhaps only for this moment."""
-    if answer.status < 500:
+    if answer.status < 500 or answer.status in (501, 505):  # it does not know what was asked: no trouble
         return False
     try:
         fault = soap.parse(answer.body).fault

@@ -67,15 +67,7 @@ def ranges_to_sweep(
 ) -> list[ipaddress.IPv4Network]:
     """The networks to sweep. Raises InputError for a range that is none or is too large."""
     if given:
-        try:
-            networks = [network for text in given for network in networks_of(text)]
-            hosts(networks)
-        except ValueError as error:
-            raise InputError(
-                f"--range: {error}",
-                "expected ranges such as 192.168.1.0/24 or 192.168.1.20-90, at most 4,096 addresses",
-            ) from None
-        return networks
+        return _networks(given)
     if plan is not None:
         used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders}
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
@@ -85,9 +77,22 @@ def ranges_to_sweep(
     return [a.network for a in adapters if a.network.prefixlen >= 20]
 
 
+def _networks(given: Sequence[str]) -> list[ipaddress.IPv4Network]:
+    """Ranges as typed. Raises InputError."""
+    try:
+        networks = [network for text in given for network in networks_of(text)]
+        hosts(networks)
+    except ValueError as error:
+        expected = "expected ranges such as 192.168.1.0/24 or 192.168.1.20-90, at most 4,096 addresses"
+        raise InputError(f"--range: {error}", expected) from None
+    return networks
+
+
 async def discover(plan: Plan | None, keyring: Keyring, request: Request, progress: Progress) -> Discovery:
     """Find devices and compare them with the plan. Without a plan everything found is simply listed."""
-    wanted = [(z.name, z.network) for z in plan.zones] if plan else []
+    wanted = [("zone " + z.name, z.network) for z in plan.zones] if plan else []
+    if request.ranges:
+        wanted = [("--range", network) for network in _networks(request.ranges)]
     choice = choose(request.adapters, wanted, list_adapters())
     networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS

@@ -17,6 +17,7 @@ from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import write_atomically
 from zentrale.site.values import AddressText, Mac, PlaceName, Resolution, Text
 
+MOST_CAMERAS = 5000
 BUILT_IN = "brackwater"
 Port = Annotated[int, Field(ge=1024, le=65535)]
 
@@ -59,6 +60,7 @@ class Device(Part):
 
 
 class Camera(Device):
+    scene: str = ""  # the name of the camera whose pictures it shows too
     onvif: bool = True  # false: RTSP only, neither web service nor answers to probes
     rtsp_port: Port = 8554
     main_path: Text = "/live/main"
@@ -112,6 +114,23 @@ def read_scenario(given: str | None) -> Scenario:
             for e in error.errors(include_url=False, include_input=False)
         ]
         raise InputError(f"{name}: {'; '.join(lines)}", "correct the file") from None
+
+
+def many_cameras(number: int) -> Scenario:
+    """So many alike, for load: 250 to a subnet from 127.0.40.0/24 on, all showing the same pictures. Raises InputError."""
+    if not 1 <= number <= MOST_CAMERAS:
+        raise InputError(f"--cameras {number}: out of range", f"expected 1 to {MOST_CAMERAS}")
+    main = Encoder(resolution=(640, 360), fps=10, bitrate_kbps=400, govlength=20)
+    account = Account(user="admin", password="made-up-1")
+    cameras = [
+        Camera(
+            name=f"load-{i + 1}", scene="load", address=f"127.0.{40 + i // 250}.{1 + i % 250}", maker="Pallas Yard",
+            model="Larch 2", firmware="3.1.0", serial=f"PY2-L{i + 1:05}", mac=f"02:5a:50:00:{i // 256:02x}:{i % 256:02x}",
+            accounts=(account,), main=main, sub=main,
+        )
+        for i in range(number)
+    ]  # fmt: skip
+    return Scenario(name=f"{number} cameras alike", cameras=tuple(cameras))
 
 
 def new_scenario(path: Path) -> None:
