@@ -128,7 +128,7 @@ WRONG = [
     ("cabinet", "attic", ["row 2, column switch", "'attic'", "cabinet"]),
     (",5,", ",five,", ["row 2, column port", "'five'", "whole number"]),
     (",4,", ",1,", ["row 2 (east)", "recorder channel 1", "already used"]),
-    ("02-5a-71-00-00-33", "02-5a-71", ["row 2, column mac", "MAC address"]),
+    ("02-5a-71-00-00-33", "02-5a-7x", ["row 2, column mac", "MAC address"]),
     ("127.0.71.13", "127.0.71.999", ["row 2 (east)", "address", "127.0.71.999"]),
 ]
 

@@ -6,42 +6,113 @@ import argparse
 
 from zentrale.cli import options
 
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.logbook.store import Logbook
+    from zentrale.logbook.vault import Vault
+    from zentrale.site.folder import SiteFolder
+    from zentrale.site.model import Plan
+
 DESCRIPTION = """\
-Binds a device of the last discovery, named by its address or MAC address, to a planned camera or recorder: for
-plans without MAC addresses, and for devices at another address than planned. Kept in the logbook; the plan files
-are not touched."""
+Binds a device of the last discovery, named by its address, its MAC address or its last digits, to a planned camera or
+recorder: for plans without MAC addresses, and for devices at another address than planned. --walk goes through those that
+are open, one by one, with a picture of what each sees. A full rtsp:// address is the main stream of a camera that speaks
+RTSP only. Kept in the logbook; the plan files are not touched."""
 EXAMPLE = "zentrale assign upper-gate-north 192.168.1.64"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    name = parser.add_argument("name", metavar="CAMERA", help="name of a planned camera or recorder")
+    name = parser.add_argument("name", metavar="CAMERA", nargs="?", help="name of a planned camera or recorder")
     options.completes(name, options.complete_cameras)
-    parser.add_argument("device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device")
+    parser.add_argument(
+        "device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device, or an rtsp:// address"
+    )
+    parser.add_argument("--walk", action="store_true", help="go through the open ones: picture, candidates, one key")
     parser.add_argument("--remove", action="store_true", help="take the binding back")
+    options.add_entering(parser)
     options.add_no_wait(parser)
     options.add_site(parser)
+    options.add_passphrase(parser)
     options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import InputError
-    from zentrale.jobs.assigning import assign, unassign
+    from zentrale.jobs.assigning import assign, assign_stream, unassign
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
 
-    if args.remove == (args.device is not None):
-        raise InputError("assign: a device is missing" if not args.remove else "assign --remove takes no device",
-                         "give CAMERA DEVICE, or CAMERA --remove")  # fmt: skip
+    if args.walk and (args.name or args.device or args.remove):
+        raise InputError("assign --walk takes no camera and no device", "give it alone")
+    if not args.walk and (args.name is None or args.remove == (args.device is not None)):
+        raise InputError("assign: a device is missing" if not args.remove else "assign --remove takes a camera and no device",
+                         "give CAMERA DEVICE, CAMERA --remove, or --walk")  # fmt: skip
     output = Output(args)
     folder = options.site_folder(args)
     plan = read_plan(folder)
+    vault = options.vault_or_none(args, folder) if args.walk else None
     with options.alone(args, output, folder, "assign"), Logbook(folder.logbook_file) as logbook:
-        if args.remove:
+        if args.walk:
+            _walk(args, output, folder, plan, vault, logbook)
+        elif args.remove:
             unassign(plan, logbook, args.name)
             output.line(f"{args.name} is bound to no device by hand any more")
+        elif "://" in args.device:
+            address = assign_stream(plan, logbook, args.name, args.device)
+            output.line(f"the main stream of {args.name} is at {address}")
         else:
             binding = assign(plan, logbook, args.name, args.device)
             output.line(f"{binding.name} is the device at {binding.address} ({binding.mac or 'MAC address not told'})")
     output.hint("next: `zentrale register`; what the last discovery saw is matched with the new binding")
     return 0
+
+
+def _walk(
+    args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan, vault: Vault | None, logbook: Logbook
+) -> None:
+    """One device after the other, until all are named or the person has enough. Each answer is kept at once."""
+    import asyncio
+
+    from zentrale.jobs.assigning import assign
+    from zentrale.jobs.walking import open_devices, picture_of
+
+    keyring = options.keyring(args, output, plan, vault, logbook)
+    passed: set[str] = set()
+    while left := [o for o in open_devices(plan, logbook) if o.device.address not in passed]:
+        item = left[0]
+        device = item.device
+        passed.add(device.address)
+        output.line()
+        what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "make not told"
+        output.line(f"{device.address}  {what}  {device.mac or 'MAC address not told'}  {device.state}", "bold")
+        file, why = asyncio.run(picture_of(keyring, device, folder.output / "walk"))
+        output.verbatim(f"  picture: {file}" if file else f"  no picture: {why}")
+        for number, name in enumerate(item.may_be, start=1):
+            camera = next((c for c in plan.cameras if c.name == name), None)
+            output.line(f"  {number}  {name}{f', {camera.shows}' if camera and camera.shows else ''}")
+        answer = _asked(item.may_be)
+        if answer is None:
+            return
+        if answer:
+            assign(plan, logbook, answer, device.address)
+            output.line(f"  {answer} is the device at {device.address}")
+    if not passed:
+        output.line("nothing is open: each found device is named, or none may be a missing one")
+
+
+def _asked(may_be: tuple[str, ...]) -> str | None:
+    """The name chosen; empty to pass on, None to end."""
+    import sys
+
+    from zentrale.jobs.walking import chosen
+
+    while True:
+        print("  which is it? its number, s to skip, q to end: ", end="", file=sys.stderr, flush=True)
+        line = sys.stdin.readline()
+        if not line or line.strip().lower() == "q":
+            return None
+        answer = chosen(line, may_be)
+        if answer is not None:
+            return answer

@@ -8,10 +8,14 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from collections.abc import Collection
+    from collections.abc import Callable, Collection, Sequence
 
     from zentrale.cli.output import Output
     from zentrale.jobs.discovering import Discovery
+    from zentrale.jobs.keyring import Keyring
+    from zentrale.jobs.stream_list import Listed
+    from zentrale.logbook.vault import Vault
+    from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
 DESCRIPTION = """\
@@ -41,6 +45,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", metavar="SECONDS", type=float, default=2.0, help="wait for answers to the probe (default: 2)"
     )
+    parser.add_argument(
+        "--streams", action="store_true", help="also list where the streams of each device are, and keep that"
+    )
+    parser.add_argument(
+        "--follow", action="store_true", help="keep on until Ctrl-C, and tell who comes and goes; nothing is kept"
+    )
     options.add_details(parser)
     options.add_entering(parser)
     options.add_site(parser)
@@ -65,6 +75,8 @@ def run(args: argparse.Namespace) -> int:
     folder = options.site_folder(args)
     plan = read_plan(folder)
     vault = options.vault_or_none(args, folder)
+    if args.follow:
+        return _follow(args, output, plan, vault)
     request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
     with (
         Logbook(folder.logbook_file) as logbook,
@@ -72,9 +84,11 @@ def run(args: argparse.Namespace) -> int:
     ):
         keyring = options.keyring(args, output, plan, vault, logbook)
         result = asyncio.run(discover(plan, keyring, request, step))
+        listed = asyncio.run(_streams(folder, plan, keyring, result, step)) if args.streams else None
     if args.json:
-        output.document(_document(result, result.matching.as_planned(plan)))
-    _show(output, plan, result)
+        streams = {} if listed is None else {"streams": [_listed(item) for item in listed]}
+        output.document({**_document(result, result.matching.as_planned(plan)), **streams})
+    _show(output, plan, result, listed)
     output.reports([d.report for d in result.matching.devices if d.report], args.site)
     if not result.matching.devices:
         raise NothingReachedError(
@@ -84,7 +98,85 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _show(output: Output, plan: Plan, result: Discovery) -> None:
+def _follow(args: argparse.Namespace, output: Output, plan: Plan, vault: Vault | None) -> int:
+    import asyncio
+    import json
+    import sys
+    from dataclasses import asdict
+
+    from zentrale.jobs.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
+    from zentrale.logbook.store import Logbook
+
+    choice = adapters_for(plan, tuple(args.adapter))
+    signs = {CAME: "+", MOVED: "~", LEFT: "-"}
+
+    def tell(event: Event) -> None:
+        device = event.device
+        if args.json:
+            told = {
+                "at": event.at.isoformat(),
+                "event": event.what,
+                "planned_as": event.name or None,
+                "before": event.before,
+            }
+            print(json.dumps({**told, "device": _device(asdict(device))}), flush=True)
+            return
+        what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "unknown device"
+        moved = f" (was at {event.before})" if event.before else ""
+        state = "gone" if event.what == LEFT else device.state
+        at = f"{event.at.astimezone():%H:%M:%S}"
+        line = "  ".join([at, signs[event.what], event.name or "not planned", device.address + moved, state])
+        line += f"  ({what})" if len(line) + len(what) + 4 <= (output.width or 200) or not event.name else ""
+        output.line(line, "bold" if event.name else "yellow")
+        sys.stdout.flush()
+
+    output.hint(f"listening on {choice} ({choice.reason}), probing every {EVERY_S:g} s; Ctrl-C ends it")
+    with Logbook(options.site_folder(args).logbook_file) as logbook:
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        try:
+            asyncio.run(follow(plan, keyring, choice, tell))
+        except KeyboardInterrupt:
+            output.line()
+    output.next("`zentrale discover` keeps what is found")
+    return 0
+
+
+async def _streams(
+    folder: SiteFolder, plan: Plan, keyring: Keyring, result: Discovery, step: Callable[[int, str], None]
+) -> list[Listed]:
+    from zentrale.jobs import stream_list
+
+    patterns = stream_list.path_patterns(folder.path)
+    step(0, "asking for streams")
+    with keyring.logbook.running("discover --streams", str(result.choice)) as run:
+        listed = await stream_list.list_streams(plan, keyring, result.matching, patterns)
+        stream_list.keep(keyring.logbook, run, plan, listed)
+    return listed
+
+
+def _listed(item: Listed) -> dict[str, object]:
+    from dataclasses import asdict
+
+    return {
+        "planned_as": item.name or None, "address": item.device.address, "note": item.note,
+        "streams": [asdict(stream) for stream in item.streams],
+    }  # fmt: skip
+
+
+def _show_streams(output: Output, listed: Sequence[Listed]) -> None:
+    output.heading("Streams, as their devices describe them")
+    for item in listed:
+        output.line(item.name or item.device.address, "bold")
+        for s in item.streams:
+            told = [f"{s.codec} {s.width_px}x{s.height_px}" if s.width_px else s.codec, f"{s.fps:g} fps" if s.fps else "",
+                    f"{s.bitrate_kbps} kbit/s" if s.bitrate_kbps else ""]  # fmt: skip
+            output.verbatim(f"  {s.name}  {s.url}")
+            output.line(f"    {', '.join(t for t in told if t) or 'not described'}")
+        if not item.streams:
+            output.line(f"  {item.note}", "yellow")
+
+
+def _show(output: Output, plan: Plan, result: Discovery, listed: Sequence[Listed] | None) -> None:
     from zentrale import quantities
 
     planned, good = len(plan.cameras) + len(plan.recorders), result.matching.as_planned(plan)
@@ -103,6 +195,8 @@ def _show(output: Output, plan: Plan, result: Discovery) -> None:
         _show_devices(output, plan, result)
     elif result.matching.devices:
         output.line("every device: `zentrale discover --details`")
+    if listed is not None:
+        _show_streams(output, listed)
     if not good:
         output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
     elif len(good) < planned:

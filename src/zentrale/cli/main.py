@@ -29,6 +29,8 @@ COMMANDS = {
     "plan": "calculate: PoE power per switch, traffic per link, days of storage",
     "discover": "find devices: what each is, in what state, and which planned one it is",
     "assign": "bind a found device to a planned camera by hand",
+    "replace": "let another device take a camera's place",
+    "remove": "take a camera off its channel and out of the plan",
     "register": "bring devices to plan: password, name, time, streams, recorder channel",
     "verify": "measure every stream, and all else that acceptance needs",
     "handover": "write the evidence pack: page, camera list, pictures, figures",

@@ -27,7 +27,9 @@ WITH_PARENT = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--scenario", metavar="FILE", help="scenario in TOML (default: Brackwater Locks)")
     parser.add_argument("--new", metavar="FILE", help="begin a scenario of one's own in FILE, and end")
-    parser.add_argument("--cameras", metavar="N", type=int, help="so many cameras alike in place of a scenario, for load")
+    parser.add_argument(
+        "--cameras", metavar="N", type=int, help="so many cameras alike in place of a scenario, for load"
+    )
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     options.add_common(parser)

@@ -69,6 +69,11 @@ class Ear:
     def take(self) -> list[Heard]:
         return [self._heard.popleft() for _ in range(len(self._heard))]
 
+    def forget(self) -> None:
+        """Count anew what hosts send: for ears that stay open for hours."""
+        self._of_one.clear()
+        self._number = self._bytes = 0
+
     def dropped(self) -> int:
         """How many datagrams this machine had no room for, where it tells; 0 where it does not."""
         return sum(map(_dropped, self.socks))

@@ -8,7 +8,7 @@ import random
 import socket
 import uuid
 from collections import Counter
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import AsyncIterator, Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import RemoteProtocolError, UnreachableError
@@ -220,3 +220,66 @@ async def probe_directly(host: str, wait_s: float = _DIRECTED_WAIT_S) -> list[Ma
             await asyncio.sleep(0.02)
             collector.hear(ear.take())
     return list(collector.matches.values())
+
+
+@dataclass(frozen=True)
+class News:
+    """What a watch heard since it was last asked: new answers and Hellos, and who said Bye."""
+
+    came: tuple[Answer, ...]
+    left: frozenset[tuple[str, str]]
+
+
+class Watch:
+    """Asking again and again, and hearing Hello and Bye all the time. An async generator of what is new.
+
+    every_s: between two probes; a device that misses two of them is gone
+    """
+
+    MISSES = 2
+
+    def __init__(self, adapters: Sequence[Adapter], every_s: float) -> None:
+        self.adapters = adapters
+        self.every_s = every_s
+        self._missed: dict[tuple[str, str], int] = {}
+
+    async def news(self) -> AsyncIterator[News]:
+        senders, to = _senders(self.adapters)
+        with Ear([*senders, *_members(self.adapters)]) as ear:
+            while True:
+                questions = _questions()
+                collector = Collector({q.message_id for q in questions})
+                asking = asyncio.create_task(_ask(questions, to))
+                end = asyncio.get_running_loop().time() + self.every_s
+                while asyncio.get_running_loop().time() < end:
+                    await asyncio.sleep(0.2)
+                    collector.hear(ear.take())
+                    fresh = self._fresh(collector)
+                    if fresh.came or fresh.left:
+                        yield fresh
+                await asking
+                silent = self._silent(collector)
+                if silent:
+                    yield News((), silent)
+                ear.forget()
+
+    def _fresh(self, collector: Collector) -> News:
+        here = {**collector.matches, **collector.hellos}
+        left = frozenset(place for place in collector.gone if self._missed.pop(place, None) is not None)
+        came = [
+            (match, place[1])
+            for place, match in here.items()
+            if place not in self._missed and place not in collector.gone
+        ]
+        self._missed |= {(match.endpoint, host): 0 for match, host in came}
+        return News(tuple(came), left)
+
+    def _silent(self, collector: Collector) -> frozenset[tuple[str, str]]:
+        """Those that missed too many probes."""
+        for place in self._missed:
+            answered = place in collector.matches or place in collector.hellos
+            self._missed[place] = 0 if answered else self._missed[place] + 1
+        silent = frozenset(place for place, missed in self._missed.items() if missed >= self.MISSES)
+        for place in silent:
+            del self._missed[place]
+        return silent

@@ -2,42 +2,75 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
+
 from zentrale.errors import InputError
 from zentrale.jobs.discovering import COMMAND, current_devices
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.rtsp_only import STREAMS
+from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook
+from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Plan
-from zentrale.site.values import normal_mac
 from zentrale.words import meant
 
 
 def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
     """Bind the planned `name` to the found device with this address or MAC address. Raises InputError."""
-    _check_name(plan, name)
+    check_name(plan, name)
     found = current_devices(logbook) if logbook.runs(COMMAND) else []
-    try:
-        mac = normal_mac(device)
-    except ValueError:
-        mac = ""
-    fits = [d for d in found if device in d.addresses or (mac and mac in (d.mac, *d.macs))]
+    fits = named(device, found)
     if len(fits) != 1:
         what = "is no device of the last discovery" if not fits else "fits more than one device; give its MAC address"
         have = ", ".join(d.address for d in found) or "nothing was found yet: run `zentrale discover`"
         raise InputError(f"{device}: {what}", f"found were: {have}")
-    binding = Binding(name, mac or fits[0].mac, fits[0].address)
+    mac = next(iter(sorted(fits[0].identity.macs)), "")
+    binding = Binding(name, fits[0].mac or mac, fits[0].address)
     logbook.bind(binding)
     return binding
 
 
+def assign_stream(plan: Plan, logbook: Logbook, name: str, text: str) -> str:
+    """The address of the main stream of a camera that speaks RTSP only, as somebody found it out. Raises InputError."""
+    check_name(plan, name)
+    camera = next((c for c in plan.cameras if c.name == name), None)
+    if camera is None or plan.camera_type(camera).onvif:
+        why = "is a recorder" if camera is None else "speaks ONVIF by its type, and is asked where its streams are"
+        raise InputError(f"{name}: {why}", "expected a camera whose type has onvif = false")
+    address = StreamAddress.parse(text)
+    if address.user or address.password:
+        raise InputError(
+            f"{name}: the address holds a user or a password", "leave them out; passwords are in the vault"
+        )
+    notes = Notes()
+    notes.observe(STREAMS, ref_of(camera), "by hand", {"streams": [{"name": "main", "url": address.url}]})
+    with logbook.running("assign", name) as run:
+        note(logbook, run, notes)
+    return address.url
+
+
+def named(device: str, found: Sequence[FoundDevice]) -> list[FoundDevice]:
+    """The found devices that are meant by an address, a MAC address or its last digits."""
+    at_address = [d for d in found if device in d.addresses]
+    if at_address:
+        return at_address
+    digits = re.sub(r"[.:\-\s]", "", device.lower())
+    if not re.fullmatch(r"[0-9a-f]{4,12}", digits):
+        return []
+    return [d for d in found if any(m.replace(":", "").endswith(digits) for m in {d.mac, *d.identity.macs} if m)]
+
+
 def unassign(plan: Plan, logbook: Logbook, name: str) -> None:
     """Take a binding back. Raises InputError where there is none."""
-    _check_name(plan, name)
+    check_name(plan, name)
     if not logbook.unbind(name):
         have = ", ".join(b.name for b in logbook.bindings()) or "none"
         raise InputError(f"{name}: is not bound by hand", f"bound are: {have}")
 
 
-def _check_name(plan: Plan, name: str) -> None:
+def check_name(plan: Plan, name: str) -> None:
     planned = planned_devices(plan)
     if name not in planned:
         raise InputError(

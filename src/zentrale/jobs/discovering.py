@@ -189,7 +189,7 @@ async def _identify_all(
         results = await scheduler.run(
             batch, one, at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S), done=done,
         )  # fmt: skip
-        return [_failed(r) if isinstance(r, Failure) else r for r in results]
+        return [failed(r) if isinstance(r, Failure) else r for r in results]
 
     progress(0, f"asking {len(sightings)} devices")
     named = [d for d in sightings if expected.names(d)]
@@ -200,7 +200,7 @@ async def _identify_all(
     return [d for d in (*first, *second) if d.method != "planned" or d.speaks_onvif]
 
 
-def _failed(failure: Failure[FoundDevice]) -> FoundDevice:
+def failed(failure: Failure[FoundDevice]) -> FoundDevice:
     """A device on which the work ended: late, or our own defect."""
     state = State.NO_ANSWER if failure.whose is Whose.DEFECT else State.FAILING
     return replace(failure.item, state=state.value, note=failure.message[:300], report=failure.report)

@@ -25,6 +25,7 @@ class FoundDevice:
     named_hosts: hosts that it named in addresses of its own, each with what it was to be
     link_macs:   those that answer ARP for its address; more than one where devices share it
     announced:   what it calls itself by SSDP or DNS-SD, in words
+    label:       the name that it tells in its scopes
     again_at:    when a device that was not asked for lack of tries can be asked (ISO 8601)
     """
 
@@ -49,6 +50,7 @@ class FoundDevice:
     again_at: str = ""
     link_macs: tuple[str, ...] = ()
     announced: str = ""
+    label: str = ""
     report: str = ""
 
     @property

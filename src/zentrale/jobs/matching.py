@@ -1,11 +1,12 @@
-"""Which found device is which planned one: by binding, by MAC address, by what it was registered as, by planned address.
+"""Which found device is which planned one, by what can be trusted most: MAC address of any interface, its last digits, serial
+number, binding by hand, what it was registered as, endpoint, planned address, the name that it tells itself. Never by guess.
 
 A device keeps its place in the plan by its own identity: wherever its address moves, and whatever its row is called.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
@@ -33,6 +34,10 @@ class Device(Protocol):
     def identity(self) -> Identity: ...
     @property
     def state(self) -> str: ...
+    @property
+    def serial(self) -> str: ...
+    @property
+    def label(self) -> str: ...
     @property
     def note(self) -> str: ...
     @property
@@ -94,11 +99,13 @@ def match_devices(
     if plan is None:
         return Matching(tuple(devices), extra=tuple(devices))
     match = _Match(planned_devices(plan), devices)
-    match.by_binding(bindings)
     match.by_mac()
+    match.by_label_on_the_box()
+    match.by_binding(bindings)
     match.by_registration(registered)
     match.by_address()
     match.by_place(registered)
+    match.by_own_name()
     names = match.by_name
     renamed = [
         (k.name, name)
@@ -144,6 +151,26 @@ class _Match(Generic[D]):
             if name is not None:
                 self.take(name, device)
 
+    def by_label_on_the_box(self) -> None:
+        """The last digits of its MAC address, and its serial number: each where one device alone has it."""
+        for name, row in self.planned.items():
+            if isinstance(row, Recorder) or row.mac or name in self.by_name:
+                continue
+            serial = row.serial.strip().lower()
+            by_end = [d for d in self.left if row.mac_end and _ends(d.identity.macs, row.mac_end)]
+            by_serial = [d for d in self.left if serial and d.serial.strip().lower() == serial]
+            for fits in (by_end, by_serial):
+                if len(fits) == 1:
+                    self.take(name, fits[0])
+                    break
+
+    def by_own_name(self) -> None:
+        """A device that calls itself by the name of a row, and is the only one to do so."""
+        for name, row in self.planned.items():
+            fits = [d for d in self.left if d.label and d.label == name]
+            if name not in self.by_name and len(fits) == 1 and not (row.mac and fits[0].identity.macs):
+                self.take(name, fits[0])
+
     def by_registration(self, registered: Sequence[KnownDevice]) -> None:
         """A registered device is known again wherever it is; where its row names another MAC address, that counts more."""
         for known in registered:
@@ -177,6 +204,29 @@ class _Match(Generic[D]):
                 )  # fmt: skip
                 if row is not None and known.identity.same_device(device.identity):
                     self.take(row, device)
+
+
+def _ends(macs: Iterable[str], digits: str) -> bool:
+    return any(mac.replace(":", "").endswith(digits) for mac in macs)
+
+
+def candidates(plan: Plan, matching: Matching[D]) -> dict[str, list[D]]:
+    """For each planned device that was not found: those nobody planned that may be it. They are of its make, as far as they
+    tell one, and do not contradict what the plan says of it.
+    """
+    planned = planned_devices(plan)
+    found: dict[str, list[D]] = {}
+    for name in matching.missing:
+        row, kind = planned[name], plan.kind(planned[name])
+        found[name] = [
+            d
+            for d in matching.extra
+            if not (row.mac and d.identity.macs)
+            and d.maker in ("", kind.maker)
+            and d.model in ("", kind.model)
+            and d.state not in (State.NO_ANSWER.value, State.WEB_ONLY.value)
+        ]
+    return {name: devices for name, devices in found.items() if devices}
 
 
 def wants_onvif(plan: Plan, planned: Planned) -> bool:

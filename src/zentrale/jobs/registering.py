@@ -21,7 +21,7 @@ from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding
 from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
+from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.jobs.steps.password import Password
@@ -261,7 +261,8 @@ class Registrar:
         runner = self._runners[camera.name] = self._runner(camera)
         await self.keyring.ready()
         try:
-            main = stream_addresses(self.plan, camera, seen.address, seen.open_ports)["main"]
+            kept = kept_addresses(self.logbook, camera.name)
+            main = stream_addresses(self.plan, camera, seen.address, seen.open_ports, kept)["main"]
             credentials = await find_credentials(self.keyring, camera, seen, main)
             if credentials is None:
                 raise DeviceError("it plays for everybody; set a password in its own page, and put it into the vault")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
@@ -11,16 +12,34 @@ from zentrale.field.rtsp_player import Access
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
+from zentrale.logbook.evidence import observations
+from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Plan
+from zentrale.subjects import Kind
 
+_NONE: Mapping[str, str] = {}
 PATIENCE_S = 8.0  # a stream server that restarts is back by then
 
 
-def stream_addresses(plan: Plan, camera: Camera, address: str, open_ports: tuple[int, ...]) -> dict[str, StreamAddress]:
-    """Its planned streams, by the paths that its type names. Raises DeviceError where the type names none."""
+STREAMS = "stream addresses"  # the kind of observation
+
+
+def kept_addresses(logbook: Logbook, name: str) -> dict[str, str]:
+    """Main and sub stream as they were found last or entered by hand, as addresses; those of a camera of this name."""
+    seen = [o for o in observations(logbook, STREAMS) if o.ref.name == name and o.ref.kind is Kind.CAMERA]
+    urls = [str(s["url"]) for s in seen[-1].content["streams"][:2]] if seen else []
+    return dict(zip(("main", "sub"), urls, strict=False))
+
+
+def stream_addresses(
+    plan: Plan, camera: Camera, address: str, open_ports: tuple[int, ...], kept: Mapping[str, str] = _NONE
+) -> dict[str, StreamAddress]:
+    """Its planned streams: by what is `kept` of this one, else by the paths that its type names. Raises DeviceError where
+    neither tells its main stream.
+    """
     kind = plan.camera_type(camera)
     paths = {"main": kind.main_path, "sub": kind.sub_path}
     port = camera.rtsp_port or next((p for p in open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
@@ -29,8 +48,14 @@ def stream_addresses(plan: Plan, camera: Camera, address: str, open_ports: tuple
         for stream in plan.streams(camera)
         if paths[stream]
     }
+    for stream in plan.streams(camera):
+        if stream in kept:
+            found[stream] = StreamAddress.parse(StreamAddress.parse(kept[stream]).at(address))
     if "main" not in found:
-        raise DeviceError(f"it speaks RTSP only; give main_path of {kind.name} in types.toml, as its manual says")
+        raise DeviceError(
+            f"it speaks RTSP only; look for its stream with `zentrale discover --streams`, name it with `zentrale assign "
+            f"{camera.name} rtsp://...`, or give main_path of {kind.name} in types.toml, as its manual says"
+        )
     return found
 
 

@@ -326,6 +326,10 @@ class Logbook:
                  device.place, now().isoformat()),
             )  # fmt: skip
 
+    def forget(self, name: str) -> None:
+        """The device under this name is not known by it any more; what was written of it stays."""
+        self.execute("DELETE FROM known WHERE name = ?", (name,))
+
     def known(self) -> list[KnownDevice]:
         rows = self.execute("SELECT name, macs, serial, endpoint, host, place FROM known ORDER BY name")
         return [KnownDevice(r[0], Identity(frozenset(r[1].split()), r[2], r[3]), r[4], r[5]) for r in rows]

@@ -31,6 +31,7 @@ NS = {
     "tt": "http://www.onvif.org/ver10/schema",
     "tds": "http://www.onvif.org/ver10/device/wsdl",
     "trt": "http://www.onvif.org/ver10/media/wsdl",
+    "tr2": "http://www.onvif.org/ver20/media/wsdl",
     "trv": "http://www.onvif.org/ver10/receiver/wsdl",
     "trc": "http://www.onvif.org/ver10/recording/wsdl",
     "tse": "http://www.onvif.org/ver10/search/wsdl",
@@ -43,6 +44,7 @@ WSU = Maker(NS["wsu"], NS)
 TT = Maker(NS["tt"], NS)
 TDS = Maker(NS["tds"], NS)
 TRT = Maker(NS["trt"], NS)
+TR2 = Maker(NS["tr2"], NS)
 TRV = Maker(NS["trv"], NS)
 TRC = Maker(NS["trc"], NS)
 TSE = Maker(NS["tse"], NS)

@@ -97,5 +97,11 @@ def recipe_for(config: Camera, stream: str, settings: media.EncoderSettings) -> 
     if stream == "main" and config.streams_resolution is not None:
         width, height = config.streams_resolution
     return encoding.StreamRecipe(
-        config.scene or config.name, stream, width, height, round(settings.fps), settings.bitrate_kbps, settings.govlength
+        config.scene or config.name,
+        stream,
+        width,
+        height,
+        round(settings.fps),
+        settings.bitrate_kbps,
+        settings.govlength,
     )

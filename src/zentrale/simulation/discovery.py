@@ -12,6 +12,7 @@ from typing import Any
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import ws_discovery
+from zentrale.protocols.ws_discovery import Kind
 from zentrale.simulation.onvif_device import OnvifDevice
 
 log = logging.getLogger(__name__)
@@ -38,7 +39,10 @@ class _Responder(asyncio.DatagramProtocol):
             if probe.types and device.device_type not in probe.types and "Device" not in probe.types:
                 continue
             delay = random.uniform(0, ws_discovery.APP_MAX_DELAY_S)
-            answer = ws_discovery.serialize_matches(device.match(probe.message_id), f"urn:uuid:{uuid.uuid4()}")
+            match, number = device.match(probe.message_id), f"urn:uuid:{uuid.uuid4()}"
+            if probe.endpoint and probe.endpoint != match.endpoint:
+                continue
+            answer = ws_discovery.serialize_matches(match, number, probe.version, resolved=bool(probe.endpoint))
             loop.call_later(delay, self._send, device.config.address, answer, addr)
 
     def _send(self, address: str, answer: bytes, to: tuple[str | Any, int]) -> None:
@@ -47,21 +51,55 @@ class _Responder(asyncio.DatagramProtocol):
             sender.sendto(answer, to)
 
 
-async def serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTransport]:
-    """Start answering for those of `devices` that answer probes; the caller closes the transports."""
+class Announcer:
+    """Answers for those of `devices` that answer probes, and says Hello and Bye for them."""
+
+    def __init__(self, devices: Sequence[OnvifDevice]) -> None:
+        self._devices = [d for d in devices if d.config.answers_probes]
+        self._transports: list[asyncio.DatagramTransport] = []
+
+    async def start(self) -> None:
+        self._transports = await _serve(self._devices)
+        self._announce(Kind.HELLO)
+
+    def stop(self) -> None:
+        self._announce(Kind.BYE)
+        for transport in self._transports:
+            transport.close()
+        self._transports = []
+
+    def _announce(self, kind: Kind) -> None:
+        """By multicast, WS-Discovery 2005/04 clauses 4.1 and 4.2."""
+        by_address = {t.get_extra_info("sockname")[0]: t for t in self._transports}
+        for device in self._devices:
+            match, number = device.match(""), f"urn:uuid:{uuid.uuid4()}"
+            data = ws_discovery.serialize_announcement(kind, match, number)
+            sender = by_address.get(device.config.address)
+            if sender is not None and not sender.is_closing():
+                sender.sendto(data, (ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT))
+
+
+async def _serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTransport]:
     loop = asyncio.get_running_loop()
     senders: dict[str, asyncio.DatagramTransport] = {}
-    answering = [d for d in devices if d.config.answers_probes]
-    for device in answering:
+    for device in devices:
         address = device.config.address
         if address not in senders:
             transport, _ = await loop.create_datagram_endpoint(
                 lambda d=device: _Responder([d], senders),  # type: ignore[misc]
-                local_addr=(address, ws_discovery.PORT),
+                sock=_unicast_socket(address),
             )
             senders[address] = transport
-    transport, _ = await loop.create_datagram_endpoint(lambda: _Responder(answering, senders), sock=_multicast_socket())
+    transport, _ = await loop.create_datagram_endpoint(lambda: _Responder(devices, senders), sock=_multicast_socket())
     return [*senders.values(), transport]
+
+
+def _unicast_socket(address: str) -> socket.socket:
+    sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    sock.bind((address, ws_discovery.PORT))
+    sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(LOOPBACK))
+    sock.setblocking(False)
+    return sock
 
 
 def _multicast_socket() -> socket.socket:

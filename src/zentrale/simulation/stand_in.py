@@ -58,7 +58,7 @@ class StandIn:
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
         self._rtsp: list[RtspServer] = []
         self._http: list[asyncio.Server] = []
-        self._udp: list[asyncio.DatagramTransport] = []
+        self._announcer = discovery.Announcer(self.devices)
 
     @property
     def devices(self) -> list[OnvifDevice]:
@@ -76,20 +76,19 @@ class StandIn:
                 server = RtspServer(camera)
                 await server.start()
                 self._rtsp.append(server)
-            self._udp = await discovery.serve(self.devices)
+            await self._announcer.start()
         except OSError as error:
             await self.stop()
             raise cannot_bind(error, [d.config.address for d in self.devices]) from None
 
     async def stop(self) -> None:
+        self._announcer.stop()
         for recorder in self.recorders:
             await recorder.close()
         for rtsp in self._rtsp:
             await rtsp.close()
         for server in self._http:
             server.close()
-        for transport in self._udp:
-            transport.close()
 
     def stored(self) -> list[ChannelCount]:
         return [

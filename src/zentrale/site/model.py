@@ -29,7 +29,17 @@ from zentrale.site.network import (
 )
 from zentrale.site.part import Mode, Part, Priority
 from zentrale.site.streams import ESTIMATE_SOURCE, Group, RecordingPlan, StreamPlan
-from zentrale.site.values import Address, GroupAddress, GroupBlock, Mac, PlaceName, Text, empty_is_none, known_awg
+from zentrale.site.values import (
+    Address,
+    GroupAddress,
+    GroupBlock,
+    Mac,
+    MacEnd,
+    PlaceName,
+    Text,
+    empty_is_none,
+    known_awg,
+)
 
 __all__ = [
     "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "AccessPoint", "Battery", "Cabinet", "Camera", "CameraType",
@@ -190,7 +200,8 @@ class Camera(Part):
     `http_port` and `rtsp_port` are where it is reached, where a translation of addresses stands before it. `route` is what its
     run passes, `cable_kind` what the cable is made for. A camera with a `wireless` network has no run: `switch` and `port`
     are those of its access point. `heading_deg` counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the
-    distance over the ground at which the picture must be good enough for what it `wants`.
+    distance over the ground at which the picture must be good enough for what it `wants`. `mac_end` are the last digits of its
+    MAC address, where its label tells no more.
     """
 
     name: PlaceName
@@ -204,6 +215,8 @@ class Camera(Part):
     run_length_m: Annotated[float, Field(ge=0, le=2000)]
     address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
+    mac_end: Annotated[MacEnd | None, BeforeValidator(empty_is_none)] = None
+    serial: str = ""
     recorder: PlaceName
     channel: Annotated[int, Field(ge=1, le=1024)]
     supply: Literal["poe", "injector", "mains", ""] = ""

@@ -14,7 +14,7 @@ from itertools import pairwise
 from zentrale.errors import InputError
 from zentrale.site.model import Camera, Plan
 from zentrale.site.tables import Row
-from zentrale.site.values import normal_mac
+from zentrale.site.values import mac_end, normal_mac
 
 COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
 OPTIONAL = tuple(name for name, field in Camera.model_fields.items() if not field.is_required() and name != "row")
@@ -22,6 +22,8 @@ _HEADER_SEARCH_ROWS = 40
 # What people write above a column, in words without signs; the first fit in this order wins.
 _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "mac": ("mac", "mac address", "hardware address", "hw address"),
+    "mac_end": ("mac end", "mac last digits", "last digits of mac", "mac last 6"),
+    "serial": ("serial", "serial number", "serial no", "sn", "s n"),
     "address": ("address", "ip", "ip address", "ipv4", "ipv4 address", "camera ip"),
     "target_m": ("target m", "target distance", "distance to target", "subject distance"),
     "height_m": ("height m", "height", "mounting height", "mast height"),
@@ -93,6 +95,14 @@ def plain(text: str) -> str:
     """Small letters and digits with single blanks: what two spellings of a header have in common."""
     letters = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
     return " ".join(re.sub(r"[^a-z0-9]+", " ", letters).split())
+
+
+def _short_mac(text: str) -> str:
+    """The last digits of a MAC address, where a cell holds no more of it; else nothing."""
+    try:
+        return mac_end(text)
+    except ValueError:
+        return ""
 
 
 def place_name(text: str) -> str:
@@ -292,6 +302,8 @@ class _Known:
     def value(self, column: str, cells: Mapping[str, str]) -> str:
         """The cell in our form. Raises ValueError with what was found and expected."""
         text = cells.get(column, "") or self.defaults.get(column, "")
+        if column == "mac_end" and not text:
+            text = _short_mac(cells.get("mac", ""))  # some write there what the label tells
         if column in ("switch", "port"):
             text = self._split_port(column, cells) or text
         if column in self.words:
@@ -313,7 +325,7 @@ class _Known:
         if column in ("port", "channel", "conductor_awg", "http_port", "rtsp_port"):
             return str(parse_whole(text))
         if column == "mac":
-            return normal_mac(text)
+            return "" if _short_mac(text) else normal_mac(text)
         return text
 
     def _split_port(self, column: str, cells: Mapping[str, str]) -> str:

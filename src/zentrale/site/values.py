@@ -32,6 +32,14 @@ def normal_mac(value: str) -> str:
     return mac
 
 
+def mac_end(value: str) -> str:
+    """The last digits of a MAC address, as labels have them: 4 to 10 of them, without signs. Raises ValueError."""
+    digits = re.sub(r"[.:\-\s]", "", value.lower())
+    if not re.fullmatch(r"[0-9a-f]{4,10}", digits):
+        raise ValueError("expected the last 4 to 10 digits of a MAC address, such as 00:12:ab")
+    return digits
+
+
 def empty_is_none(value: object) -> object:
     return None if value == "" else value
 
@@ -157,6 +165,7 @@ def timetable_entry(value: str) -> str:
 
 PlaceName = Annotated[str, AfterValidator(_place_name)]
 Mac = Annotated[str, AfterValidator(normal_mac)]
+MacEnd = Annotated[str, AfterValidator(mac_end)]
 Address = Annotated[ipaddress.IPv4Address, BeforeValidator(_address)]
 AddressText = Annotated[str, AfterValidator(lambda value: str(_address(value)))]  # of a stand-in, for sockets
 Subnet = Annotated[ipaddress.IPv4Network, BeforeValidator(_subnet)]

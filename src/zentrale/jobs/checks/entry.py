@@ -17,7 +17,7 @@ from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.judging_devices import judge_entry
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, stream_addresses
+from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.jobs.states import State
 from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.logbook.evidence import Judged
@@ -35,7 +35,9 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
         return Unresolved(camera, "the last discovery did not find it; its streams were not asked for", "DIS-1")
     rules = keyring.rules(camera)
     if is_rtsp_only(keyring.plan, camera):
-        addresses = stream_addresses(keyring.plan, camera, seen.address, seen.open_ports)
+        addresses = stream_addresses(
+            keyring.plan, camera, seen.address, seen.open_ports, kept_addresses(keyring.logbook, camera.name)
+        )
         credentials = await find_credentials(keyring, camera, seen, addresses["main"])
         return Target(camera, "", Visit(credentials, rules, seen.own_endpoint), addresses)
     if not seen.url:

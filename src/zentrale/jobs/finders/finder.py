@@ -45,6 +45,7 @@ class Sighting:
     translated: bool = False
     macs: tuple[str, ...] = ()
     announced: str = ""
+    label: str = ""
     also_at: tuple[str, ...] = ()
     certain: bool = True
     refuses: bool = False

@@ -45,7 +45,8 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
         entry = FoundDevice(
             item.host, service.url if service else "", " + ".join(dict.fromkeys(methods[item.host])), model=item.model,
             endpoint=item.endpoint, shared_endpoint=len(hosts_of[item.endpoint]) > 1, open_ports=open_ports[item.host],
-            named_hosts=(f"{service.named} (service address)",) if service and service.named else (), also_at=item.also_at,
+            named_hosts=(f"{service.named} (service address)",) if service and service.named else (),
+            also_at=item.also_at, label=item.label,
         )  # fmt: skip
         if sum(host == item.host for host, _ in found) < _MAX_SERVICES:
             found.setdefault((item.host, _port(service.url) if service else 0), entry)

@@ -39,7 +39,13 @@ class MulticastProbe(Finder):
 def sighting(match: Match, host: str) -> Sighting:
     announced = next((what for kind, what in _EQUIPMENT.items() if kind in match.types), "")
     return Sighting(
-        host, MulticastProbe.name, match.endpoint, match.xaddrs, match.scope("hardware"), announced=announced
+        host,
+        MulticastProbe.name,
+        match.endpoint,
+        match.xaddrs,
+        match.scope("hardware"),
+        announced=announced,
+        label=match.scope("name"),
     )
 
 

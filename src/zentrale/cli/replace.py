@@ -1,0 +1,46 @@
+"""`zentrale replace`: another device takes a camera's place."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+DESCRIPTION = """\
+Another device takes over a camera's place, channel, settings, name and history: one of the last discovery, named by its
+address, its MAC address or its last digits. Where cameras.csv names the old device's MAC address or serial number, the new
+one's are written there. The next `zentrale register` sets the new device."""
+EXAMPLE = "zentrale replace upper-gate-north --with 192.168.1.64"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    name = parser.add_argument("name", metavar="CAMERA", help="name of a planned camera")
+    options.completes(name, options.complete_cameras)
+    parser.add_argument(
+        "--with", dest="device", metavar="DEVICE", required=True, help="address or MAC address of the new device"
+    )
+    options.add_no_wait(parser)
+    options.add_site(parser)
+    options.add_passphrase(parser)
+    options.add_common(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.replacing import REPLACE, replace_camera
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    vault = options.vault_or_none(args, folder)
+    with options.alone(args, output, folder, REPLACE), Logbook(folder.logbook_file) as logbook:
+        done = replace_camera(plan, folder, logbook, vault, args.name, args.device)
+    output.line(f"{args.name} is now the device {done.after}; it was {done.before}", "bold")
+    for column, value in done.cells.items():
+        output.line(f"cameras.csv: {column} is {value or 'empty'} now")
+    if done.old_password:
+        output.line(f"the old device's password stays in the vault, under {done.old_password!r}")
+    output.next(f"`zentrale discover`, then `zentrale register --only {args.name}`")
+    return 0

@@ -1,0 +1,192 @@
+"""Another device for a camera's place, and a camera that goes: what was written of it stays, under its name."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from zentrale import quantities
+from zentrale.errors import DeviceError, InputError, RefusedError
+from zentrale.field.device import GONE_PATIENCE_S, Device
+from zentrale.jobs.access import find_entry
+from zentrale.jobs.assigning import check_name, named
+from zentrale.jobs.discovering import current_devices, last_devices
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.matching import matched
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.steps.channel import Channel, ChannelState
+from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.step import Outcome
+from zentrale.logbook.evidence import Judged, Notes, note, standings
+from zentrale.logbook.store import Binding, Logbook
+from zentrale.logbook.vault import Vault
+from zentrale.site.camera_file import camera_file_text, read_camera_rows
+from zentrale.site.folder import SiteFolder, write_atomically
+from zentrale.site.model import Camera, Plan
+from zentrale.site.reading import read_plan
+
+REPLACE, REMOVE = "replace", "remove"
+
+
+@dataclass(frozen=True)
+class Replaced:
+    """What the device before was, and what it is now; which cells of cameras.csv were changed."""
+
+    before: str
+    after: str
+    address: str
+    cells: Mapping[str, str]
+    old_password: str
+
+
+@dataclass(frozen=True)
+class Removed:
+    """How the channel was freed, or who has to free it."""
+
+    channel: str
+    freed: bool
+
+
+def replace_camera(
+    plan: Plan, folder: SiteFolder, logbook: Logbook, vault: Vault | None, name: str, device: str
+) -> Replaced:
+    """The found device takes over the camera's place, channel, settings, name and history. Raises InputError.
+
+    Its row names the new MAC address and serial number from now on, where it named the old ones. The password of the old device
+    stays in the vault under another name.
+    """
+    camera = _camera(plan, name)
+    found = current_devices(logbook)
+    fits = named(device, found)
+    if len(fits) != 1:
+        have = ", ".join(d.address for d in found) or "nothing"
+        raise InputError(
+            f"{device}: {'no' if not fits else 'more than one'} device of the last discovery", f"found: {have}"
+        )
+    new = fits[0]
+    other = matched(plan, logbook, found).name_of(new)
+    if other not in ("", name):
+        raise InputError(f"{device}: is {other} already", f"give the device that takes the place of {name}")
+    mac = next(iter(sorted(new.identity.macs)), "")
+    known = next((k for k in logbook.known() if k.name == name), None)
+    before = _said(known.identity.macs if known else {camera.mac or ""}, known.host if known else camera.host)
+    after = _said({mac}, new.address)
+    cells = _new_cells(camera, mac, new.serial)
+    with logbook.running(REPLACE, socket.gethostname(), {"camera": name, "device": new.address}) as run:
+        change = logbook.begin_change(run, ref_of(camera), "device", before, after)
+        kept = _keep_password(vault, name)
+        with logbook.transaction():
+            logbook.forget(name)
+        logbook.bind(Binding(name, mac, new.address))
+        if cells:
+            _write(folder, name, cells)
+        logbook.end_change(change)
+    return Replaced(before, after, new.address, cells, kept)
+
+
+def _said(macs: set[str] | frozenset[str], address: str) -> str:
+    told = ", ".join(sorted(m for m in macs if m)) or "MAC address not known"
+    return f"{told} at {address or 'no address'}"
+
+
+def _new_cells(camera: Camera, mac: str, serial: str) -> dict[str, str]:
+    """What its row said of the old device alone, as the new one has it."""
+    cells: dict[str, str] = {}
+    if camera.mac or camera.mac_end:
+        cells |= {"mac": mac, "mac_end": ""}
+    if camera.serial:
+        cells["serial"] = serial
+    return cells
+
+
+def _keep_password(vault: Vault | None, name: str) -> str:
+    """The old device's password under a name of its own; that name, or nothing where it has none."""
+    if vault is None or vault.device(name) is None:
+        return ""
+    kept = f"{name} before {quantities.now():%Y-%m-%d %H:%M:%S}"
+    vault.rename_device(name, kept)
+    return kept
+
+
+async def remove_camera(plan: Plan, folder: SiteFolder, keyring: Keyring, name: str, *, by_hand: bool) -> Removed:
+    """Off its channel, its entry closed, its history kept. Nothing is changed where the channel cannot be freed.
+
+    by_hand: somebody has freed the channel at the recorder. Raises InputError, DeviceError.
+    """
+    camera, logbook = _camera(plan, name), keyring.logbook
+    if len(plan.cameras) == 1:
+        raise InputError(f"{name}: the last camera of the plan", "a plan holds one at least")
+    with logbook.running(REMOVE, socket.gethostname(), {"camera": name}) as run:
+        if by_hand:
+            removed = Removed(f"channel {camera.channel} of {camera.recorder}: freed by hand, as said", freed=True)
+        else:
+            removed = await _free_channel(plan, keyring, run, camera)
+        change = logbook.begin_change(run, ref_of(camera), "entry", "in the plan", "removed")
+        _write(folder, name, None)
+        with logbook.transaction():
+            logbook.forget(name)
+            logbook.unbind(name)
+        notes = Notes()
+        for standing in standings(logbook):
+            ref = standing.finding.ref
+            if ref is not None and ref.name == name and standing.settled_by is None:
+                notes.judged.append(Judged(ref, frozenset({standing.finding.code})))
+        note(logbook, run, notes)
+        logbook.end_change(change)
+    return removed
+
+
+async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) -> Removed:
+    recorder = next(r for r in plan.recorders if r.name == camera.recorder)
+    where = f"channel {camera.channel} of {recorder.name}"
+    driver = driver_of(plan, recorder)
+    if not driver.has_service:
+        return Removed(f"{where}: free it in the recorder's own page; no service does it", freed=False)
+    seen = last_devices(plan, keyring.logbook).get(recorder.name)
+    if seen is None or not seen.url:
+        raise DeviceError(f"{where}: the last discovery did not find {recorder.name}; nothing was changed")
+    async with Device(
+        seen.url, keyring.rules(recorder), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S
+    ) as client:
+        await client.system_time()
+        keys = keyring.keys(seen.identity, [recorder.name], plan.maker(recorder))
+        entry = await find_entry(client, keyring, keys, recorder.name)
+        if entry.closed:
+            raise RefusedError(f"{where}: {recorder.name} did not let us in: {entry.told()}; nothing was changed")
+        step = driver(client).give(camera, "", None)
+        assert isinstance(step, Channel)
+        now = await step.look()
+        if not now.url:
+            return Removed(f"{where}: it was free already", freed=True)
+        if now.camera != camera.name:
+            return Removed(f"{where}: it records {now.camera or now.url}, and was left as it is", freed=True)
+        runner = StepRunner(keyring.logbook, run, ref_of(camera), keyring.ready, dry_run=False)
+        good = await runner.change(step, now, ChannelState(camera.channel), step.apply)
+        last = runner.result().steps[-1]
+        if not good or last.outcome is not Outcome.CHANGED:
+            raise DeviceError(f"{where}: it was not freed: {last.error or last.after}; the plan was not changed")
+        return Removed(f"{where}: freed", freed=True)
+
+
+def _camera(plan: Plan, name: str) -> Camera:
+    check_name(plan, name)
+    camera = next((c for c in plan.cameras if c.name == name), None)
+    if camera is None:
+        raise InputError(f"{name}: is a recorder", "expected the name of a camera")
+    return camera
+
+
+def _write(folder: SiteFolder, name: str, cells: Mapping[str, str] | None) -> None:
+    """Change cells of the camera's row, or take the row out (None). The plan is read before it is written."""
+    rows, comments = read_camera_rows(folder.cameras_file)
+    if cells is None:
+        with contextlib.suppress(KeyError):
+            del rows[name]
+    else:
+        rows[name] = {**rows[name], **cells}
+    text = camera_file_text(rows, comments)
+    read_plan(folder, text)
+    write_atomically(folder.cameras_file, text.encode("utf-8"))

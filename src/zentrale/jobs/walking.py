@@ -1,0 +1,73 @@
+"""Going through the found devices that nobody can tell apart by what they say: a picture of each, and who it may be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from zentrale.errors import DeviceError
+from zentrale.field.device import Device
+from zentrale.field.playing import Visit
+from zentrale.jobs.access import find_entry
+from zentrale.jobs.checks.streams import measure
+from zentrale.jobs.discovering import current_devices
+from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.matching import candidates, matched
+from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.logbook.store import Logbook
+from zentrale.site.folder import write_atomically
+from zentrale.site.model import Plan
+
+
+@dataclass(frozen=True)
+class OpenDevice:
+    """A found device that no row names, and the rows that it may be."""
+
+    device: FoundDevice
+    may_be: tuple[str, ...]
+
+
+def open_devices(plan: Plan, logbook: Logbook) -> list[OpenDevice]:
+    """By the last discovery and the bindings as they are now. Raises InputError where nothing was discovered."""
+    matching = matched(plan, logbook, current_devices(logbook))
+    fits = candidates(plan, matching)
+    found = [OpenDevice(d, tuple(n for n, devices in fits.items() if d in devices)) for d in matching.extra]
+    return [o for o in found if o.may_be]
+
+
+async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tuple[Path | None, str]:
+    """A picture of what it sees now, as a file; or why there is none. Nothing is changed on the device."""
+    if not device.url:
+        return None, "it speaks no ONVIF, so its stream is not known"
+    try:
+        await keyring.ready()
+        async with Device(device.url, keyring.rules(None), endpoint=device.own_endpoint) as client:
+            await client.system_time()
+            entry = await find_entry(client, keyring, keyring.keys(device.identity, [], device.maker), device.address)
+            if entry.closed:
+                return None, entry.told()
+            profile = pick_profiles(await client.profiles()).get("main")
+            if profile is None:
+                return None, "it offers no profile with video"
+            address = await client.stream_address(profile.token)
+            visit = Visit(client.credentials, keyring.rules(None), device.own_endpoint)
+        result = await measure("", "", address, visit, 0.0)
+    except DeviceError as error:
+        return None, error.what
+    if result.picture is None:
+        return None, result.error or "no picture came"
+    file = folder / f"{device.address.replace(':', '_').replace('%', '_')}.jpg"
+    write_atomically(file, result.picture)
+    return file, ""
+
+
+def chosen(answer: str, may_be: Sequence[str]) -> str | None:
+    """The name meant by a key or a name; empty for none of them, None where the answer cannot be understood."""
+    text = answer.strip()
+    if text in ("", "s", "0"):
+        return ""
+    if text.isdigit() and 1 <= int(text) <= len(may_be):
+        return may_be[int(text) - 1]
+    return text if text in may_be else None
