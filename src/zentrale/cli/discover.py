@@ -8,20 +8,21 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from collections.abc import Callable, Collection, Sequence
+    from collections.abc import Callable
 
+    from zentrale.cli.discover_shown import Found
     from zentrale.cli.output import Output
     from zentrale.jobs.discovering import Discovery
     from zentrale.jobs.keyring import Keyring
     from zentrale.jobs.stream_list import Listed
-    from zentrale.logbook.vault import Vault
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 Sends WS-Discovery probes on one network adapter and sweeps the planned address ranges for RTSP and ONVIF ports,
 asks each device who it is with the candidate passwords of the vault, and compares with the plan: what is missing,
-what nobody planned, what is not as it should be. Changes nothing on any device."""
+what nobody planned, what is not as it should be. Says why a planned one is likely not seen. Hears SSDP and DNS-SD too.
+Changes nothing on any device."""
 EXAMPLE = "zentrale discover --adapter eth0 --range 192.168.1.0/24"
 
 
@@ -53,30 +54,56 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     options.add_details(parser)
     options.add_entering(parser)
-    options.add_site(parser)
+    options.add_sites(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
     options.add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    import asyncio
-
+    from zentrale.cli import discover_shown as shown
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError, NothingReachedError
     from zentrale.findings import count_faults
-    from zentrale.jobs.discovering import Request, discover
-    from zentrale.logbook.store import Logbook
+    from zentrale.site.folder import find_site
     from zentrale.site.reading import read_plan
 
     if not 0.1 <= args.wait <= 60:
         raise InputError(f"--wait {args.wait:g}: out of range", "expected 0.1 to 60 seconds")
     output = Output(args)
-    folder = options.site_folder(args)
-    plan = read_plan(folder)
-    vault = options.vault_or_none(args, folder)
+    folders = [find_site(place) for place in args.site or [None]]
+    plans = [read_plan(folder) for folder in folders]  # before anything is asked: a plan that is wrong ends the command
     if args.follow:
-        return _follow(args, output, plan, vault)
+        if len(folders) > 1:
+            raise InputError("discover --follow follows one site", "give --site once")
+        return _follow(args, output, folders[0], plans[0])
+    found = [_discover(args, output, folder, plan) for folder, plan in zip(folders, plans, strict=True)]
+    if args.json:
+        documents = [shown.document(f) for f in found]
+        output.document(documents[0] if len(found) == 1 else {"sites": documents})
+    if len(found) == 1:
+        shown.show(output, found[0])
+    else:
+        shown.show_sites(output, found)
+    for folder, one in zip(folders, found, strict=True):
+        output.reports([d.report for d in one.result.matching.devices if d.report], str(folder.path))
+    if not any(one.result.matching.devices for one in found):
+        raise NothingReachedError(
+            f"no device answered on {found[0].result.choice}",
+            "check the cable and the VLAN; choose the adapter with --adapter, the network with --range",
+        )
+    return EXIT_FAULTS if any(count_faults(one.result.findings) for one in found) else EXIT_AS_PLANNED
+
+
+def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> Found:
+    """One site, with the vault and logbook of its own."""
+    import asyncio
+
+    from zentrale.cli.discover_shown import Found
+    from zentrale.jobs.discovering import Request, discover
+    from zentrale.logbook.store import Logbook
+
+    vault = options.vault_or_none(args, folder)
     request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
     with (
         Logbook(folder.logbook_file) as logbook,
@@ -85,28 +112,20 @@ def run(args: argparse.Namespace) -> int:
         keyring = options.keyring(args, output, plan, vault, logbook)
         result = asyncio.run(discover(plan, keyring, request, step))
         listed = asyncio.run(_streams(folder, plan, keyring, result, step)) if args.streams else None
-    if args.json:
-        streams = {} if listed is None else {"streams": [_listed(item) for item in listed]}
-        output.document({**_document(result, result.matching.as_planned(plan)), **streams})
-    _show(output, plan, result, listed)
-    output.reports([d.report for d in result.matching.devices if d.report], args.site)
-    if not result.matching.devices:
-        raise NothingReachedError(
-            f"no device answered on {result.choice}",
-            "check the cable and the VLAN; choose the adapter with --adapter, the network with --range",
-        )
-    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+    return Found(plan, result, listed)
 
 
-def _follow(args: argparse.Namespace, output: Output, plan: Plan, vault: Vault | None) -> int:
+def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> int:
     import asyncio
     import json
     import sys
     from dataclasses import asdict
 
+    from zentrale.cli.discover_shown import device_document
     from zentrale.jobs.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
     from zentrale.logbook.store import Logbook
 
+    vault = options.vault_or_none(args, folder)
     choice = adapters_for(plan, tuple(args.adapter))
     signs = {CAME: "+", MOVED: "~", LEFT: "-"}
 
@@ -119,7 +138,7 @@ def _follow(args: argparse.Namespace, output: Output, plan: Plan, vault: Vault |
                 "planned_as": event.name or None,
                 "before": event.before,
             }
-            print(json.dumps({**told, "device": _device(asdict(device))}), flush=True)
+            print(json.dumps({**told, "device": device_document(asdict(device))}), flush=True)
             return
         what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "unknown device"
         moved = f" (was at {event.before})" if event.before else ""
@@ -131,7 +150,7 @@ def _follow(args: argparse.Namespace, output: Output, plan: Plan, vault: Vault |
         sys.stdout.flush()
 
     output.hint(f"listening on {choice} ({choice.reason}), probing every {EVERY_S:g} s; Ctrl-C ends it")
-    with Logbook(options.site_folder(args).logbook_file) as logbook:
+    with Logbook(folder.logbook_file) as logbook:
         keyring = options.keyring(args, output, plan, vault, logbook)
         try:
             asyncio.run(follow(plan, keyring, choice, tell))
@@ -152,106 +171,3 @@ async def _streams(
         listed = await stream_list.list_streams(plan, keyring, result.matching, patterns)
         stream_list.keep(keyring.logbook, run, plan, listed)
     return listed
-
-
-def _listed(item: Listed) -> dict[str, object]:
-    from dataclasses import asdict
-
-    return {
-        "planned_as": item.name or None, "address": item.device.address, "note": item.note,
-        "streams": [asdict(stream) for stream in item.streams],
-    }  # fmt: skip
-
-
-def _show_streams(output: Output, listed: Sequence[Listed]) -> None:
-    output.heading("Streams, as their devices describe them")
-    for item in listed:
-        output.line(item.name or item.device.address, "bold")
-        for s in item.streams:
-            told = [f"{s.codec} {s.width_px}x{s.height_px}" if s.width_px else s.codec, f"{s.fps:g} fps" if s.fps else "",
-                    f"{s.bitrate_kbps} kbit/s" if s.bitrate_kbps else ""]  # fmt: skip
-            output.verbatim(f"  {s.name}  {s.url}")
-            output.line(f"    {', '.join(t for t in told if t) or 'not described'}")
-        if not item.streams:
-            output.line(f"  {item.note}", "yellow")
-
-
-def _show(output: Output, plan: Plan, result: Discovery, listed: Sequence[Listed] | None) -> None:
-    from zentrale import quantities
-
-    planned, good = len(plan.cameras) + len(plan.recorders), result.matching.as_planned(plan)
-    said = (
-        f"{len(good)} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
-        if result.matching.devices
-        else "nothing answered"
-    )
-    output.result(result.findings, "all planned devices found, and nothing else", said)
-    output.line()
-    swept = ", ".join(result.swept) or "nothing"
-    output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
-    for remark in result.choice.remarks:
-        output.line(f"remark: {remark}", "yellow")
-    if output.details:
-        _show_devices(output, plan, result)
-    elif result.matching.devices:
-        output.line("every device: `zentrale discover --details`")
-    if listed is not None:
-        _show_streams(output, listed)
-    if not good:
-        output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
-    elif len(good) < planned:
-        output.next("find what is missing, then `zentrale discover` again; or go on: `zentrale register --dry-run`")
-    else:
-        output.next("`zentrale register --dry-run`, then `zentrale register`")
-
-
-def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
-    from zentrale.jobs.states import State
-
-    good = result.matching.as_planned(plan)
-    name_of = result.matching.name_of
-    bad = {
-        s.value for s in (State.DEFAULT_PASSWORD, State.UNKNOWN_PASSWORD, State.OPEN, State.NO_ANSWER, State.LOCKED,
-                          State.UNSAFE, State.FAILING)
-    }  # fmt: skip
-    wary = {State.FRESH.value: "note", State.NOT_ASKED.value: "warning"}
-    order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
-    rows = []
-    for device in sorted(result.matching.devices, key=lambda d: order.get(name_of(d), len(order))):
-        name = name_of(device)
-        wrong = device.state in bad or bool(name and name not in good)
-        style = "fault" if wrong else wary.get(device.state, "ok")
-        state = f"{style}|{device.state}"
-        rows.append([
-            name or "note|not planned", device.maker or "?", device.model or "?", device.address,
-            device.mac or "?", device.firmware or "?", state, device.method,
-        ])  # fmt: skip
-    rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
-    output.line()
-    output.table(["planned as", "maker", "model", "address", "MAC address", "firmware", "state", "found by"], rows)
-
-
-def _device(content: dict[str, object]) -> dict[str, object]:
-    """Without what is for the file of the report only."""
-    return {k: v for k, v in content.items() if k != "report"}
-
-
-def _document(result: Discovery, good: Collection[str]) -> dict[str, object]:
-    from dataclasses import asdict
-
-    from zentrale.cli.output import finding_document
-
-    missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in good)]
-    return {
-        "adapters": [{"name": a.name, "address": a.address} for a in result.choice.adapters],
-        "adapter_reason": result.choice.reason,
-        "remarks": list(result.choice.remarks),
-        "swept": list(result.swept),
-        "devices": [
-            {"planned_as": result.matching.name_of(d) or None, **_device(asdict(d))} for d in result.matching.devices
-        ],
-        "missing": missing,
-        "renamed": [{"from": old, "to": new} for old, new in result.matching.renamed],
-        "not_planned": [d.address for d in result.matching.extra],
-        "findings": [finding_document(f) for f in result.findings],
-    }

@@ -64,6 +64,13 @@ def add_site(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--site", metavar="DIR", help="site folder (default: this folder or the nearest one above)")
 
 
+def add_sites(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--site", metavar="DIR", action="append",
+        help="site folder; may be given more than once (default: this folder or the nearest one above)",
+    )  # fmt: skip
+
+
 def add_json(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="one JSON document on stdout")
 

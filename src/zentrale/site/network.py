@@ -37,6 +37,10 @@ class Zone(Part):
         """The layer-2 network it is part of: itself, or the primary of its private VLAN (RFC 5517)."""
         return self.primary or self.name
 
+    def holds(self, address: str) -> bool:
+        """Whether this IPv4 address, as text, lies in its subnet."""
+        return ":" not in address and ipaddress.IPv4Address(address) in self.subnet
+
     @property
     def network(self) -> ipaddress.IPv4Network:
         return self.subnet

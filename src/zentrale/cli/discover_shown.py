@@ -1,0 +1,201 @@
+"""How a discovery is shown: the verdict and what is wrong, then devices and streams; and as a document."""
+
+from __future__ import annotations
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from zentrale.cli.output import Output
+    from zentrale.jobs.discovering import Discovery
+    from zentrale.jobs.found import FoundDevice
+    from zentrale.jobs.stream_list import Listed
+    from zentrale.site.model import Plan
+
+_MOST_OPEN = 8
+
+
+class Found:
+    """One site's discovery."""
+
+    def __init__(self, plan: Plan, result: Discovery, listed: Sequence[Listed] | None) -> None:
+        self.plan, self.result, self.listed = plan, result, listed
+        self.planned = len(plan.cameras) + len(plan.recorders)
+        self.good = result.matching.as_planned(plan)
+
+
+def show_sites(output: Output, sites: Sequence[Found]) -> None:
+    """Several sites: what all of them come to, a line for each, then what is wrong at each."""
+    from zentrale import quantities
+    from zentrale.findings import Severity
+
+    found, planned = sum(len(s.good) for s in sites), sum(s.planned for s in sites)
+    said = f"{found} of {quantities.count(planned, 'planned device')} found at {len(sites)} sites"
+    output.verdict([f for s in sites for f in s.result.findings], "all planned devices found, and nothing else", said)
+    output.line()
+    rows = []
+    for site in sites:
+        faults, warnings = (
+            sum(f.severity is severity for f in site.result.findings) for severity in (Severity.FAULT, Severity.WARNING)
+        )
+        style = "fault" if faults else "warning" if warnings else "ok"
+        rows.append([
+            site.plan.site.name, f"{style}|{len(site.good)} of {site.planned}", str(len(site.result.matching.extra)),
+            str(faults), str(warnings),
+        ])  # fmt: skip
+    output.table(["site", "found", ">not planned", ">faults", ">warnings"], rows)
+    for site in sites:
+        if site.result.findings:
+            output.heading(site.plan.site.name)
+            output.findings(site.result.findings)
+        if output.details:
+            _show_devices(output, site.plan, site.result)
+    output.next("see to what is named, then `zentrale register --dry-run` at each site")
+
+
+def show(output: Output, found: Found) -> None:
+    from zentrale import quantities
+
+    plan, result, listed, planned, good = found.plan, found.result, found.listed, found.planned, found.good
+    said = (
+        f"{len(good)} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+        if result.matching.devices
+        else "nothing answered"
+    )
+    output.result(result.findings, "all planned devices found, and nothing else", said)
+    output.line()
+    swept = ", ".join(result.swept) or "nothing"
+    output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
+    for remark in result.choice.remarks:
+        output.line(f"remark: {remark}", "yellow")
+    if output.details:
+        _show_devices(output, plan, result)
+    elif result.matching.devices:
+        output.line("every device: `zentrale discover --details`")
+    if listed is not None:
+        _show_streams(output, listed)
+    open_rows = _open_rows(output, plan, result)
+    if not good:
+        output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
+    elif open_rows:
+        output.next("`zentrale assign --walk`: a picture of each that is open, and one key")
+    elif len(good) < planned:
+        output.next("find what is missing, then `zentrale discover` again; or go on: `zentrale register --dry-run`")
+    else:
+        output.next("`zentrale register --dry-run`, then `zentrale register`")
+
+
+def _open_rows(output: Output, plan: Plan, result: Discovery) -> bool:
+    """Planned devices that may be among those nobody planned: told, never guessed."""
+    from zentrale.jobs.matching import candidates
+
+    fits = candidates(plan, result.matching)
+    if fits:
+        output.heading("Open: which is which?")
+    for name, devices in list(fits.items())[:_MOST_OPEN]:
+        output.said(
+            name, f"may be {', '.join(d.address for d in devices[:4])}{' or others' if len(devices) > 4 else ''}"
+        )
+    if len(fits) > _MOST_OPEN:
+        output.line(f"and {len(fits) - _MOST_OPEN} more")
+    return bool(fits)
+
+
+def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
+    """What else is to be said of where it is and what its clock shows."""
+    from zentrale import quantities
+    from zentrale.jobs.missing import default_address_of
+    from zentrale.jobs.planned import planned_devices
+
+    row, told = planned_devices(plan).get(name), []
+    zone = next((z for z in plan.zones if row is not None and z.name == row.zone), None)
+    if zone is not None and not zone.holds(device.address):
+        told.append(f"outside zone {zone.name}")
+    if default_address_of(plan, device):
+        told.append("on its maker's default address")
+    if len(device.link_macs) > 1:
+        told.append("address shared")
+    if device.clock_offset_s is not None and abs(device.clock_offset_s) > plan.policy.clock_tolerance_s:
+        told.append(f"clock {quantities.difference(device.clock_offset_s)}")
+    return "".join(f", {t}" for t in told)
+
+
+def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
+    from zentrale.jobs.states import State
+
+    good = result.matching.as_planned(plan)
+    name_of = result.matching.name_of
+    bad = {
+        s.value for s in (State.DEFAULT_PASSWORD, State.UNKNOWN_PASSWORD, State.OPEN, State.NO_ANSWER, State.LOCKED,
+                          State.UNSAFE, State.FAILING, State.WEB_ONLY)
+    }  # fmt: skip
+    wary = {State.FRESH.value: "note", State.NOT_ASKED.value: "warning"}
+    order = {name: i for i, name in enumerate([c.name for c in plan.cameras] + [r.name for r in plan.recorders])}
+    rows = []
+    for device in sorted(result.matching.devices, key=lambda d: order.get(name_of(d), len(order))):
+        name = name_of(device)
+        wrong = device.state in bad or bool(name and name not in good)
+        style = "fault" if wrong else wary.get(device.state, "ok")
+        state = f"{style}|{device.state}{_remarks(plan, name, device)}"
+        rows.append([
+            name or "note|not planned", device.maker or "?", device.model or "?", device.address,
+            device.mac or next(iter(sorted(device.identity.macs)), "?"), device.firmware or "?", state, device.method,
+        ])  # fmt: skip
+    rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
+    output.line()
+    output.table(["planned as", "maker", "model", "address", "MAC address", "firmware", "state", "found by"], rows)
+
+
+def _show_streams(output: Output, listed: Sequence[Listed]) -> None:
+    output.heading("Streams, as their devices describe them")
+    for item in listed:
+        output.line(item.name or item.device.address, "bold")
+        for s in item.streams:
+            told = [f"{s.codec} {s.width_px}x{s.height_px}" if s.width_px else s.codec, f"{s.fps:g} fps" if s.fps else "",
+                    f"{s.bitrate_kbps} kbit/s" if s.bitrate_kbps else ""]  # fmt: skip
+            output.verbatim(f"  {s.name}  {s.url}")
+            output.line(f"    {', '.join(t for t in told if t) or 'not described'}")
+        if not item.streams:
+            output.line(f"  {item.note}", "yellow")
+
+
+def document(found: Found) -> dict[str, object]:
+    from dataclasses import asdict
+
+    from zentrale.cli.output import finding_document
+    from zentrale.jobs.matching import candidates
+
+    result = found.result
+    missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in found.good)]
+    fits = candidates(found.plan, result.matching)
+    return {
+        "site": found.plan.site.name,
+        "adapters": [{"name": a.name, "address": a.address} for a in result.choice.adapters],
+        "adapter_reason": result.choice.reason,
+        "remarks": list(result.choice.remarks),
+        "swept": list(result.swept),
+        "devices": [
+            {"planned_as": result.matching.name_of(d) or None, **device_document(asdict(d))}
+            for d in result.matching.devices
+        ],
+        "missing": missing,
+        "may_be": {name: [d.address for d in devices] for name, devices in fits.items()},
+        "renamed": [{"from": old, "to": new} for old, new in result.matching.renamed],
+        "not_planned": [d.address for d in result.matching.extra],
+        "findings": [finding_document(f) for f in result.findings],
+        **({} if found.listed is None else {"streams": [listed_document(item) for item in found.listed]}),
+    }
+
+
+def listed_document(item: Listed) -> dict[str, object]:
+    from dataclasses import asdict
+
+    return {
+        "planned_as": item.name or None, "address": item.device.address, "note": item.note,
+        "streams": [asdict(stream) for stream in item.streams],
+    }  # fmt: skip
+
+
+def device_document(content: dict[str, object]) -> dict[str, object]:
+    """Without what is for the file of the report only."""
+    return {k: v for k, v in content.items() if k != "report"}
