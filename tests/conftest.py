@@ -251,6 +251,7 @@ ON_THE_WIRE = {
     "test_stand_in.py",
     "test_steps.py",
     "test_growth.py",
+    "test_discovery.py",
 }
 LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py")
 

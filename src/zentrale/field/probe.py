@@ -31,13 +31,10 @@ Answer = tuple[Match, str]  # and the host it came from
 
 @dataclass(frozen=True)
 class Probed:
-    """What was heard: answers; devices that said Hello meanwhile; (endpoint, host) of those that said Bye, and did not come
-    back; and how many answers this machine dropped at last.
-    """
+    """What was heard: answers; devices that said Hello meanwhile; and how many answers this machine dropped at last."""
 
     answers: tuple[Answer, ...]
     hellos: tuple[Answer, ...] = ()
-    gone: frozenset[tuple[str, str]] = frozenset()
     dropped: int = 0
 
 
@@ -128,12 +125,12 @@ async def probe(adapters: Sequence[Adapter], wait_s: float = DEFAULT_WAIT_S) -> 
     collector.tell()
     for host, number in ear.left_out.items():
         log.warning("%s sent too much: %d datagrams were left out", host, number)
-    return Probed(
-        tuple((match, host) for (_, host), match in collector.matches.items()),
-        tuple((match, host) for (_, host), match in collector.hellos.items()),
-        frozenset(collector.gone),
-        dropped,
-    )
+    # Who said Bye and did not come back is not there, whatever it answered before.
+    here = [
+        {p: m for p, m in told.items() if p not in collector.gone} for told in (collector.matches, collector.hellos)
+    ]
+    answers, hellos = (tuple((match, host) for (_, host), match in told.items()) for told in here)
+    return Probed(answers, hellos, dropped)
 
 
 def _senders(adapters: Sequence[Adapter]) -> tuple[list[socket.socket], list[tuple[socket.socket, tuple[str, int]]]]:

@@ -125,7 +125,9 @@ def _evidence(choice: Choice, search: Search, sightings: Iterable[Sighting]) -> 
     on_link = [a for a in choice.adapters if not a.loopback] if arp.allowed() else []
     asked = [h for h in hosts(search.networks) if any(a.holds(h) for a in on_link)] if on_link else []
     macs = {s.host: s.macs for s in seen if s.macs}
-    return Evidence(choice.adapters, frozenset(asked), macs, frozenset(s.host for s in seen if s.refuses))
+    # All of loopback refuses: there it tells nothing.
+    refuse = [s.host for s in seen if s.refuses and not ipaddress.ip_address(s.host).is_loopback]
+    return Evidence(choice.adapters, frozenset(asked), macs, frozenset(refuse))
 
 
 async def _behind_recorders(

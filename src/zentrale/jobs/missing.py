@@ -142,6 +142,19 @@ def _at_default_address(
             )
 
 
+def _another_of_its_make(
+    plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
+) -> Iterator[Why]:
+    """Its row names another MAC address, so this is not it; but somebody may have put it in its place."""
+    kind = plan.kind(row)
+    alike = [d for d in others if (d.maker, d.model) == (kind.maker, kind.model) and d.identity.macs]
+    if isinstance(row, Camera) and row.mac and len(alike) == 1:
+        yield Why(
+            f"it does not answer; another {kind.maker} {kind.model} that nobody planned is at {alike[0].address}",
+            f"if that was put in its place: `zentrale replace {row.name} --with {alike[0].address}`; else look at its power",
+        )
+
+
 def _silent(
     plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
 ) -> Iterator[Why]:
@@ -170,7 +183,8 @@ def _silent(
 
 
 _CAUSES: Sequence[_Cause] = (
-    _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address, _silent,
+    _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
+    _another_of_its_make, _silent,
 )  # fmt: skip
 
 

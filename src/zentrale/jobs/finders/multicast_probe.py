@@ -30,10 +30,7 @@ class MulticastProbe(Finder):
         if not search.probe:
             return []
         heard = await probe(search.choice.adapters, search.wait_s)
-        # Who said Bye and did not come back is not there, whatever it answered before; who said Hello is.
-        told = [*heard.answers, *heard.hellos]
-        here = [(m, h) for m, h in told if (m.endpoint, h) not in heard.gone]
-        return [sighting(match, host) for match, host in await ask_those_told_of(here)]
+        return [sighting(match, host) for match, host in await ask_those_told_of([*heard.answers, *heard.hellos])]
 
 
 def sighting(match: Match, host: str) -> Sighting:
