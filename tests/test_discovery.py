@@ -258,7 +258,8 @@ def test_a_device_of_the_newer_version_that_tells_its_address_only_when_asked() 
     def answer(data: bytes) -> list[bytes]:
         text = data.decode()
         number = re.search(r"MessageID[^>]*>([^<]+)<", text)
-        assert number is not None
+        if number is None:  # somebody else on the group
+            return []
         out = []
         if "2009/01/Probe<" in text:
             out.append(ANSWER_1_1.format(relates=number[1], xaddrs="").encode())

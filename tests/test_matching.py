@@ -14,8 +14,7 @@ from conftest import make_site
 from zentrale.errors import InputError
 from zentrale.jobs.discovering import ranges_to_sweep
 from zentrale.jobs.finders.finder import Looked, Sighting
-from zentrale.jobs.finders.merging import merge
-from zentrale.jobs.finders.multicast_probe import sighting
+from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.judging_devices import judge_devices
 from zentrale.jobs.matching import Known, Matching, match_devices

@@ -32,7 +32,7 @@ from zentrale.field.probe import MAX_MATCHES_OF_ONE, Collector
 from zentrale.field.rules import Rules, Try
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.finders import multicast_probe
-from zentrale.jobs.finders.merging import merge
+from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.keyring import Keyring, Manner
 from zentrale.jobs.matching import match_devices
@@ -355,7 +355,7 @@ def test_a_device_that_a_proxy_tells_of_is_asked_itself_and_a_stale_address_is_n
         multicast_probe.ask_those_told_of([*heard, (Match("urn:2", (), (), ("http://10.0.0.2/",)), "10.0.0.2")])
     )
     assert [host for _, host in asked] == ["10.0.0.7", "10.0.0.2", "10.0.0.2", "10.0.0.2"]
-    assert {d.address for d in merge(multicast_probe.sighting(*a) for a in asked)} == {"10.0.0.7", "10.0.0.2"}
+    assert {d.address for d in merge(sighting(*a) for a in asked)} == {"10.0.0.7", "10.0.0.2"}
 
 
 def test_a_host_that_answers_without_end_is_cut_short() -> None:

@@ -13,8 +13,7 @@ from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import Answer, Watch
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.discovering import AT_ONCE, BUDGET_S, failed
-from zentrale.jobs.finders.merging import merge
-from zentrale.jobs.finders.multicast_probe import sighting
+from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.identifying import Expected, identify
 from zentrale.jobs.keyring import Keyring

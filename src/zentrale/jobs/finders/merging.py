@@ -12,11 +12,33 @@ from zentrale.jobs.finders.finder import Sighting
 from zentrale.jobs.found import FoundDevice
 from zentrale.protocols.addresses import HTTP_SCHEMES, Pinned, bracketed, pin
 from zentrale.protocols.onvif.device import SERVICE_PATH
+from zentrale.protocols.ws_discovery import Match
 
 log = logging.getLogger(__name__)
 RTSP_PORTS = (554, 8554)
 _HTTPS_PORTS = (443, 8443)
+# ONVIF Core clause 7.3.2.1: the types of devices that are no cameras.
+_EQUIPMENT = {
+    "NetworkVideoStorage": "a recorder",
+    "NetworkVideoDisplay": "a display",
+    "NetworkVideoAnalytics": "an analyser",
+}
+_PROBE = "probe"
 _MAX_SERVICES = 8  # of one host; each is asked
+
+
+def sighting(match: Match, host: str) -> Sighting:
+    """What an answer to a probe, or a Hello, tells."""
+    announced = next((what for kind, what in _EQUIPMENT.items() if kind in match.types), "")
+    return Sighting(
+        host,
+        _PROBE,
+        match.endpoint,
+        match.xaddrs,
+        match.scope("hardware"),
+        announced=announced,
+        label=match.scope("name"),
+    )
 
 
 def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:

@@ -8,15 +8,10 @@ from urllib.parse import urlsplit
 
 from zentrale.field.probe import Answer, probe, probe_directly
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
+from zentrale.jobs.finders.merging import sighting
 from zentrale.protocols.addresses import same_host
 from zentrale.protocols.ws_discovery import Match
 
-# ONVIF Core clause 7.3.2.1: the types of devices that are no cameras.
-_EQUIPMENT = {
-    "NetworkVideoStorage": "a recorder",
-    "NetworkVideoDisplay": "a display",
-    "NetworkVideoAnalytics": "an analyser",
-}
 _MAX_PROXIED, _AT_ONCE = 256, 32
 
 
@@ -31,19 +26,6 @@ class MulticastProbe(Finder):
             return []
         heard = await probe(search.choice.adapters, search.wait_s)
         return [sighting(match, host) for match, host in await ask_those_told_of([*heard.answers, *heard.hellos])]
-
-
-def sighting(match: Match, host: str) -> Sighting:
-    announced = next((what for kind, what in _EQUIPMENT.items() if kind in match.types), "")
-    return Sighting(
-        host,
-        MulticastProbe.name,
-        match.endpoint,
-        match.xaddrs,
-        match.scope("hardware"),
-        announced=announced,
-        label=match.scope("name"),
-    )
 
 
 async def ask_those_told_of(heard: Sequence[Answer]) -> list[Answer]:
