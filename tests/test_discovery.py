@@ -536,3 +536,66 @@ def test_who_plugs_one_in_sees_its_name(ready_site: Path, start_stand_in: StartS
         following.send_signal(signal.SIGINT)
         following.communicate(timeout=20)
     assert following.returncode == 0
+
+
+QUIRKS = {
+    "typed": 'probes = "typed"', "newer": 'discovery = "1.1"', "shy": "tells_address = false", "tls": "https_only = true",
+    "directed": 'probes = "directed"', "chunked": "chunked = true\nanswer_after_s = 0.3",
+    "digest": 'authentication = ["digest"]\nfault_text = "Keine Berechtigung"', "token": 'authentication = ["token"]',
+    "legs": 'other_macs = ["02:5a:71:00:0b:0b"]', "upnp": "ssdp = true\ndns_sd = true",
+}  # fmt: skip
+
+
+def test_devices_of_other_habits_are_found_and_entered(
+    ready_site: Path, start_stand_in: StartStandIn, tmp_path: Path
+) -> None:
+    """Each found by the way it leaves, each entered with our password; a recorder's own camera is told of by the recorder."""
+    picture = 'main = { resolution = "160x96", fps = 5, bitrate_kbps = 64, govlength = 5 }\n'
+    parts = ['name = "Habits"\n']
+    for number, (name, quirk) in enumerate(QUIRKS.items(), start=1):
+        parts.append(
+            f'[[cameras]]\nname = "{name}"\nscene = "north"\naddress = "127.0.71.{number}"\nmaker = "Pallas Yard"\n'
+            f'model = "Larch 2"\nfirmware = "1"\nserial = "Q-{number}00"\nmac = "02:5a:71:00:0a:{number:02x}"\n'
+            f'accounts = [{{ user = "admin", password = "installer-1" }}]\n{picture}{picture.replace("main", "sub")}'
+            f"[cameras.quirks]\n{quirk}\n"
+        )  # fmt: skip
+    recorder = (DATA / "small.toml").read_text().partition("[[recorders]]")[2]
+    behind = '\nbehind = [{ name = "south", channel = 3, address = "192.168.254.3" }]\n'
+    (tmp_path / "habits.toml").write_text("".join(parts) + "[[recorders]]" + recorder + behind)
+    start_stand_in(tmp_path / "habits.toml")
+    rows = [
+        f"{name},x,larch-2,all,{zone},cabinet,{number},20,{address},,recorder,{number}"
+        for name, zone, number, address in (
+            ("typed", "cameras", 1, "127.0.71.1"), ("newer", "cameras", 2, "127.0.71.2"),
+            ("south", "private", 3, "192.168.254.3"),
+        )
+    ]  # fmt: skip
+    (ready_site / "cameras.csv").write_text("\n".join([CAMERAS.splitlines()[0], *rows]) + "\n")
+    zones = '[[zones]]\nname = "private"\nvlan = 72\nsubnet = "192.168.254.0/24"\n[[groups]]'
+    (ready_site / "site.toml").write_text((ready_site / "site.toml").read_text().replace("[[groups]]", zones, 1))
+    shown = zentrale("discover", "--range", "127.0.71.1-10", "--json", cwd=ready_site)
+    devices = {d["address"]: d for d in shown.json["devices"]}
+    at = {name: devices.get(f"127.0.71.{number}") for number, name in enumerate(QUIRKS, start=1)}
+    assert {name: device and device["state"] for name, device in at.items()} == dict.fromkeys(
+        QUIRKS, "known password"
+    ), shown.all
+    ways = {name: device["method"].split(" + ") for name, device in at.items() if device}
+    assert all("probe" in ways[name] for name in ("typed", "newer", "shy", "tls", "legs")) and ways["directed"] == [
+        "sweep"
+    ]
+    assert {"ssdp", "dns-sd"} <= set(ways["upnp"]) and "Larch 2" in (at["upnp"] or {})["announced"]
+    assert (at["tls"] or {})["url"].startswith("https://") and "02:5a:71:00:0b:0b" in (at["legs"] or {})["macs"]
+    (missing,) = [f for f in shown.json["findings"] if f["subject"] == "camera south"]
+    assert missing["code"] == "DIS-11" and "only recorder sees it" in missing["measured"], missing
+
+
+def test_one_that_locks_is_left_alone(ready_site: Path, start_stand_in: StartStandIn, tmp_path: Path) -> None:
+    scenario = (DATA / "small.toml").read_text().replace("answers_probes = false\n", "")
+    scenario = scenario.replace('"factory-1234" }]', '"another-1" }]\nquirks = { locks_after = 2 }')
+    (tmp_path / "locks.toml").write_text(scenario)
+    start_stand_in(tmp_path / "locks.toml")
+    first = zentrale("discover", "--json", cwd=ready_site)
+    second = zentrale("discover", "--json", cwd=ready_site)
+    states = [{d["planned_as"]: d["state"] for d in shown.json["devices"]}["south"] for shown in (first, second)]
+    assert states[1] in ("says it is locked", "password not known yet", "password unknown")
+    assert {d["planned_as"]: d["state"] for d in second.json["devices"]}["recorder"] == "known password"

@@ -7,9 +7,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from lxml import etree
+
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import xml
 from zentrale.protocols.soap import name_of
+from zentrale.protocols.xml import Maker
 from zentrale.words import clean
 
 MULTICAST_ADDRESS, PORT = "239.255.255.250", 1900
@@ -87,6 +90,17 @@ def _parts(data: bytes) -> tuple[str, dict[str, str]]:
         if mark:
             fields.setdefault(name.strip().lower(), clean(value.strip(), 500))
     return (lines[0] if lines else ""), fields
+
+
+def serialize_description(told: Description) -> bytes:
+    d = Maker("urn:schemas-upnp-org:device-1-0", {"": "urn:schemas-upnp-org:device-1-0"})
+    device = d.device(
+        d.deviceType(f"urn:schemas-upnp-org:device:{told.kind}:1"), d.friendlyName(told.name), d.manufacturer(told.maker),
+        d.modelName(told.model), d.serialNumber(told.serial), d.UDN(told.uuid),
+    )  # fmt: skip
+    return etree.tostring(
+        d.root(d.specVersion(d.major("1"), d.minor("1")), device), xml_declaration=True, encoding="utf-8"
+    )
 
 
 def parse_description(data: bytes) -> Description:

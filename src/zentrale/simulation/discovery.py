@@ -12,7 +12,7 @@ from typing import Any
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import ws_discovery
-from zentrale.protocols.ws_discovery import Kind
+from zentrale.protocols.ws_discovery import Kind, Version
 from zentrale.simulation.onvif_device import OnvifDevice
 
 log = logging.getLogger(__name__)
@@ -22,8 +22,15 @@ LOOPBACK = "127.0.0.1"
 class _Responder(asyncio.DatagramProtocol):
     """Answers for `devices`, each from its own address with its own socket."""
 
-    def __init__(self, devices: Sequence[OnvifDevice], senders: dict[str, asyncio.DatagramTransport]) -> None:
+    def __init__(
+        self,
+        devices: Sequence[OnvifDevice],
+        senders: dict[str, asyncio.DatagramTransport],
+        *,
+        multicast: bool = False,
+    ) -> None:
         self.devices = devices
+        self.multicast = multicast
         self.senders = senders
 
     def datagram_received(self, data: bytes, addr: tuple[str | Any, int]) -> None:
@@ -36,10 +43,18 @@ class _Responder(asyncio.DatagramProtocol):
             return
         loop = asyncio.get_running_loop()
         for device in self.devices:
+            quirks = device.config.quirks
+            if quirks.probes == "typed" and not probe.types and not probe.endpoint:
+                continue
+            if probe.version is not (Version.V2005 if quirks.discovery == "2005" else Version.V1_1):
+                continue
+            if quirks.probes == "directed" and self.multicast:
+                continue
             if probe.types and device.device_type not in probe.types and "Device" not in probe.types:
                 continue
             delay = random.uniform(0, ws_discovery.APP_MAX_DELAY_S)
-            match, number = device.match(probe.message_id), f"urn:uuid:{uuid.uuid4()}"
+            match = device.match(probe.message_id, resolving=bool(probe.endpoint))
+            number = f"urn:uuid:{uuid.uuid4()}"
             if probe.endpoint and probe.endpoint != match.endpoint:
                 continue
             answer = ws_discovery.serialize_matches(match, number, probe.version, resolved=bool(probe.endpoint))
@@ -72,6 +87,8 @@ class Announcer:
         """By multicast, WS-Discovery 2005/04 clauses 4.1 and 4.2."""
         by_address = {t.get_extra_info("sockname")[0]: t for t in self._transports}
         for device in self._devices:
+            if device.config.quirks.probes == "directed":
+                continue
             match, number = device.match(""), f"urn:uuid:{uuid.uuid4()}"
             data = ws_discovery.serialize_announcement(kind, match, number)
             sender = by_address.get(device.config.address)
@@ -90,7 +107,9 @@ async def _serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTranspo
                 sock=_unicast_socket(address),
             )
             senders[address] = transport
-    transport, _ = await loop.create_datagram_endpoint(lambda: _Responder(devices, senders), sock=_multicast_socket())
+    transport, _ = await loop.create_datagram_endpoint(
+        lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket()
+    )
     return [*senders.values(), transport]
 
 

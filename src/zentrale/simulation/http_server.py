@@ -4,10 +4,18 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import ssl
+import tempfile
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import h11
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 log = logging.getLogger(__name__)
 MAX_BODY_BYTES = 1024 * 1024
@@ -33,21 +41,44 @@ class HttpResponse:
 Handler = Callable[[HttpRequest], Awaitable[HttpResponse]]
 
 
-async def serve(handler: Handler, address: str, port: int) -> asyncio.Server:
+async def serve(
+    handler: Handler, address: str, port: int, *, chunked: bool = False, tls: ssl.SSLContext | None = None
+) -> asyncio.Server:
     """Start serving; the caller closes the server."""
 
     async def connected(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:
-            await _converse(handler, reader, writer)
-        except (ConnectionError, TimeoutError, h11.RemoteProtocolError) as error:
+            await _converse(handler, reader, writer, chunked=chunked)
+        except (ConnectionError, TimeoutError, h11.RemoteProtocolError, ssl.SSLError) as error:
             log.debug("%s:%s: connection ended: %s", address, port, error)
         finally:
             writer.close()
 
-    return await asyncio.start_server(connected, address, port)
+    return await asyncio.start_server(connected, address, port, ssl=tls)
 
 
-async def _converse(handler: Handler, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+def certificate_for(address: str) -> ssl.SSLContext:
+    """A server's context with a certificate that it signed itself, as devices come with."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, address)])
+    start = datetime(2000, 1, 1, tzinfo=UTC)
+    made = (
+        x509.CertificateBuilder().subject_name(subject).issuer_name(subject).public_key(key.public_key())
+        .serial_number(x509.random_serial_number()).not_valid_before(start).not_valid_after(start + timedelta(days=36500))
+        .sign(key, hashes.SHA256())
+    )  # fmt: skip
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.TemporaryDirectory() as folder:  # the standard library loads a key from a file only
+        file = Path(folder) / "device.pem"
+        pem = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+        file.write_bytes(made.public_bytes(Encoding.PEM) + pem)
+        context.load_cert_chain(file)
+    return context
+
+
+async def _converse(
+    handler: Handler, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, *, chunked: bool
+) -> None:
     connection = h11.Connection(h11.SERVER, max_incomplete_event_size=16 * 1024)
     while True:
         request, body = None, bytearray()
@@ -69,13 +100,12 @@ async def _converse(handler: Handler, reader: asyncio.StreamReader, writer: asyn
         assert request is not None
         headers = {name.decode(): value.decode("latin-1") for name, value in request.headers}
         response = await handler(HttpRequest(request.method.decode(), request.target.decode(), headers, bytes(body)))
-        fields = [
-            ("Content-Type", response.content_type),
-            ("Content-Length", str(len(response.body))),
-            *response.headers,
-        ]
+        length = ("Transfer-Encoding", "chunked") if chunked else ("Content-Length", str(len(response.body)))
+        fields = [("Content-Type", response.content_type), length, *response.headers]
         head = h11.Response(status_code=response.status, headers=fields)
-        for event_out in (head, h11.Data(data=response.body), h11.EndOfMessage()):
+        half = len(response.body) // 2 if chunked else len(response.body)
+        parts = [h11.Data(data=part) for part in (response.body[:half], response.body[half:]) if part]
+        for event_out in (head, *parts, h11.EndOfMessage()):
             writer.write(connection.send(event_out) or b"")
         await writer.drain()
         if connection.our_state is h11.MUST_CLOSE:

@@ -6,15 +6,17 @@ default state) until the first administrator is made.
 
 from __future__ import annotations
 
+import asyncio
 import logging
 import secrets
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import quote
 
 from zentrale.errors import RemoteProtocolError
-from zentrale.protocols import soap
+from zentrale.protocols import soap, ssdp
 from zentrale.protocols.http_auth import Credentials, DigestVerifier
 from zentrale.protocols.onvif import device
 from zentrale.protocols.soap import NS, Fault
@@ -26,6 +28,7 @@ from zentrale.simulation.scenario import Camera, Recorder
 log = logging.getLogger(__name__)
 TOKEN_LIFETIME_S = 300  # a signed request older or newer than this is refused as stale
 MAX_ACCOUNTS = 10
+DESCRIPTION_PATH = "/description.xml"  # of UPnP
 
 # ONVIF Core, access classes: what must be answered before authentication.
 _PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
@@ -59,6 +62,8 @@ class OnvifDevice:
         self.time_source = "Manual"
         self.digest = DigestVerifier(f"{config.maker} {config.model}", secrets.token_hex(16), ("SHA-256", "MD5"))
         self._seen_nonces: dict[bytes, float] = {}
+        self._refused = 0
+        self._locked_until_s = 0.0
         self.operations: dict[str, Answer] = {
             "GetSystemDateAndTime": lambda _: self._system_time(),
             "SetSystemDateAndTime": self._set_system_time,
@@ -73,7 +78,13 @@ class OnvifDevice:
             "GetScopes": lambda _: device.scopes_response(self.fixed_scopes(), self.configurable_scopes()),
             "SetScopes": self._set_scopes,
             "GetNetworkInterfaces": lambda _: device.interfaces_response(
-                [device.NetworkInterface("eth0", self.config.mac, self.config.address)]
+                [
+                    device.NetworkInterface("eth0", self.config.mac, self.config.address),
+                    *(
+                        device.NetworkInterface(f"eth{n}", m, "")
+                        for n, m in enumerate(config.quirks.other_macs, start=1)
+                    ),
+                ]
             ),
         }
 
@@ -84,7 +95,8 @@ class OnvifDevice:
 
     @property
     def base_url(self) -> str:
-        return f"http://{self.config.address}:{self.config.http_port}"
+        scheme = "https" if self.config.quirks.https_only else "http"
+        return f"{scheme}://{self.config.address}:{self.config.http_port}"
 
     @property
     def fresh(self) -> bool:
@@ -106,14 +118,17 @@ class OnvifDevice:
     def configurable_scopes(self) -> list[str]:
         return self.scopes
 
-    def match(self, relates_to: str) -> Match:
+    def match(self, relates_to: str, *, resolving: bool = False) -> Match:
         endpoint = f"urn:uuid:5a100000-0000-4000-8000-{self.config.mac.replace(':', '')}"
         scopes = (*self.fixed_scopes(), *self.configurable_scopes())
-        return Match(endpoint, (self.device_type,), scopes, (self.base_url + device.SERVICE_PATH,), relates_to)
+        told = (self.base_url + device.SERVICE_PATH,) if resolving or self.config.quirks.tells_address else ()
+        return Match(endpoint, (self.device_type,), scopes, told, relates_to)
 
     # From an HTTP request to an operation
 
     async def handle(self, request: HttpRequest) -> HttpResponse:
+        if self.config.quirks.answer_after_s:
+            await asyncio.sleep(self.config.quirks.answer_after_s)
         if request.method != "POST":
             return await self.handle_get(request)
         try:
@@ -130,11 +145,12 @@ class OnvifDevice:
             if operation is None:
                 raise SoapRefusal("Receiver", "ActionNotSupported", reason=f"{name} is not supported")
             if not (self.fresh or name in _PRE_AUTH):
-                user = self._authenticated_user(request, token)
+                user = self._admitted(request, token)
                 if user is None and token is None:
                     offers = [("WWW-Authenticate", c) for c in self.digest.challenges()]
                     fault = Fault("Sender", ("NotAuthorized",), "credentials are needed")
-                    return HttpResponse(401, soap.serialize_fault(fault), headers=offers)
+                    by_digest = "digest" in self.config.quirks.authentication
+                    return HttpResponse(401, soap.serialize_fault(fault), headers=offers if by_digest else [])
                 if user is None:
                     raise SoapRefusal("Sender", "NotAuthorized", reason="wrong user or password, or a stale request")
                 if name in _ADMINISTRATOR_ONLY and self.accounts[user][1] != device.ADMINISTRATOR:
@@ -142,15 +158,41 @@ class OnvifDevice:
             return HttpResponse(200, soap.serialize(operation(envelope.body)))
         except SoapRefusal as refusal:
             status = 500 if refusal.fault.code == "Receiver" else 400
-            return HttpResponse(status, soap.serialize_fault(refusal.fault))
+            fault = refusal.fault
+            if self.config.quirks.fault_text:
+                fault = replace(fault, reason=self.config.quirks.fault_text)
+            return HttpResponse(status, soap.serialize_fault(fault))
         except RemoteProtocolError as error:
             return HttpResponse(400, soap.serialize_fault(Fault("Sender", ("InvalidArgVal",), str(error))))
 
     async def handle_get(self, request: HttpRequest) -> HttpResponse:
+        if request.target == DESCRIPTION_PATH and self.config.quirks.ssdp:
+            c = self.config
+            kind = "NetworkCamera" if isinstance(c, Camera) else "NetworkVideoRecorder"
+            told = ssdp.Description(c.maker, c.model, self.hostname, c.serial, kind, f"uuid:{c.mac}")
+            return HttpResponse(200, ssdp.serialize_description(told), "text/xml")
         return HttpResponse(404, b"not found", "text/plain")
 
     def http_user(self, request: HttpRequest) -> str | None:
         return self.digest.user_of(request.headers.get("authorization", ""), request.method, self.credentials())
+
+    def _admitted(self, request: HttpRequest, token: soap.UsernameToken | None) -> str | None:
+        """Whom the credentials show, where it takes such; after too many wrong ones it takes none for a while."""
+        quirks = self.config.quirks
+        asked = token is not None or bool(request.headers.get("authorization"))
+        if time.monotonic() < self._locked_until_s:
+            if asked:
+                raise SoapRefusal("Sender", "NotAuthorized", reason="the account is locked, try again later")
+            return None
+        taken = ("token" if token is not None else "digest") in quirks.authentication
+        user = self._authenticated_user(request, token) if taken else None
+        if user is not None:
+            self._refused = 0
+        elif asked and quirks.locks_after:
+            self._refused += 1
+            if self._refused >= quirks.locks_after:
+                self._refused, self._locked_until_s = 0, time.monotonic() + quirks.locked_s
+        return user
 
     def _authenticated_user(self, request: HttpRequest, token: soap.UsernameToken | None) -> str | None:
         if token is None:

@@ -22,7 +22,7 @@ from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, P
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
-from zentrale.simulation.scenario import Recorder
+from zentrale.simulation.scenario import BehindRecorder, Recorder
 
 log = logging.getLogger(__name__)
 RECORDING_PATH = "/onvif/recording_service"
@@ -62,6 +62,8 @@ class SimulatedRecorder(OnvifDevice):
         self.receivers: dict[str, str] = {}  # token to address, with its password
         self.jobs: dict[str, recording.RecordingJob] = {}
         self._pulling: dict[str, asyncio.Task[None]] = {}
+        for camera in config.behind:
+            self._give_private_port(camera)
         self.operations |= {
             "GetServiceCapabilities": lambda _: recording.capabilities_response(self.limits),
             "GetReceivers": lambda _: recording.receivers_response(
@@ -80,6 +82,14 @@ class SimulatedRecorder(OnvifDevice):
             "GetRecordingJobState": self._job_state,
             "GetRecordingInformation": self._information,
         }
+
+    def _give_private_port(self, camera: BehindRecorder) -> None:
+        """On its channel from the start; it records what nobody else can reach."""
+        number, token = f"REC{camera.channel:03d}", f"RCV-P{camera.channel}"
+        url = f"rtsp://{camera.address}:554/1"
+        self.channels[number] = Channel(recording.Recording(number, camera.name, address=url))
+        self.receivers[token] = url
+        self.jobs[f"JOB-P{camera.channel}"] = recording.RecordingJob(f"JOB-P{camera.channel}", number, token)
 
     @property
     def limits(self) -> recording.RecorderLimits:

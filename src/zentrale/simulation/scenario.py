@@ -44,7 +44,26 @@ class Account(Part):
         return Credentials(self.user, self.password)
 
 
+class Quirks(Part):
+    """What devices of some makers do otherwise."""
+
+    probes: Literal["all", "typed", "directed"] = "all"  # which probes it answers
+    discovery: Literal["2005", "1.1"] = "2005"  # the version of WS-Discovery
+    tells_address: bool = True  # false: only where it is asked for it (Resolve)
+    authentication: tuple[Literal["token", "digest"], ...] = ("token", "digest")
+    https_only: bool = False
+    chunked: bool = False  # its HTTP answers
+    answer_after_s: Annotated[float, Field(ge=0, le=30)] = 0.0
+    fault_text: str = ""  # the reason in its faults
+    locks_after: Annotated[int, Field(ge=0)] = 0  # refusals; then it refuses all for `locked_s`
+    locked_s: Annotated[float, Field(gt=0)] = 60.0
+    other_macs: tuple[Mac, ...] = ()  # of more interfaces
+    ssdp: bool = False
+    dns_sd: bool = False
+
+
 class Device(Part):
+    quirks: Quirks = Quirks()
     name: PlaceName
     address: AddressText
     http_port: Port = 8080
@@ -75,7 +94,16 @@ class Camera(Device):
     anonymous_viewing: bool = False
 
 
+class BehindRecorder(Part):
+    """A camera at a port of the recorder itself: nobody else reaches its address."""
+
+    name: PlaceName
+    channel: Annotated[int, Field(ge=1)]
+    address: AddressText
+
+
 class Recorder(Device):
+    behind: tuple[BehindRecorder, ...] = ()
     channels: Annotated[int, Field(ge=1, le=256)]
     dynamic_recordings: bool = False
     dead_channels: tuple[int, ...] = ()  # fault: their jobs stay idle

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import InputError
-from zentrale.simulation import discovery, encoding, http_server
+from zentrale.simulation import announcing, discovery, encoding, http_server
 from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
@@ -58,6 +58,7 @@ class StandIn:
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
         self._rtsp: list[RtspServer] = []
         self._http: list[asyncio.Server] = []
+        self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)
 
     @property
@@ -71,17 +72,24 @@ class StandIn:
                 config = device.config
                 if isinstance(config, Camera) and not config.onvif:
                     continue
-                self._http.append(await http_server.serve(device.handle, config.address, config.http_port))
+                tls = http_server.certificate_for(config.address) if config.quirks.https_only else None
+                self._http.append(
+                    await http_server.serve(
+                        device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
+                    )
+                )
             for camera in self.cameras:
                 server = RtspServer(camera)
                 await server.start()
                 self._rtsp.append(server)
             await self._announcer.start()
+            await self._beside.start()
         except OSError as error:
             await self.stop()
             raise cannot_bind(error, [d.config.address for d in self.devices]) from None
 
     async def stop(self) -> None:
+        await self._beside.stop()
         self._announcer.stop()
         for recorder in self.recorders:
             await recorder.close()
