@@ -8,6 +8,7 @@ import asyncio
 import contextlib
 import ipaddress
 import re
+import shutil
 import signal
 import socket
 import subprocess
@@ -24,6 +25,7 @@ from hypothesis import strategies as st
 from conftest import (
     CAMERAS,
     DATA,
+    OWN_NETWORK,
     PROGRAM,
     SITE,
     Result,
@@ -599,3 +601,53 @@ def test_one_that_locks_is_left_alone(ready_site: Path, start_stand_in: StartSta
     states = [{d["planned_as"]: d["state"] for d in shown.json["devices"]}["south"] for shown in (first, second)]
     assert states[1] in ("says it is locked", "password not known yet", "password unknown")
     assert {d["planned_as"]: d["state"] for d in second.json["devices"]}["recorder"] == "known password"
+
+
+@pytest.fixture
+def two_on_one_address() -> Iterator[Adapter]:
+    """Two machines of their own with the same address on one link with us, as fresh cameras come."""
+    tool = shutil.which("ip")
+    if not OWN_NETWORK or tool is None or not arp.allowed():
+        pytest.skip("needs a network of its own, and iproute2")
+    sleeping = [subprocess.Popen(["unshare", "--net", "sleep", "60"]) for _ in range(2)]
+    time.sleep(0.3)
+    try:
+        lines = ["link add name link0 type bridge", "link set link0 up", "addr add 10.71.0.1/24 brd + dev link0"]
+        for number, machine in enumerate(sleeping):
+            lines += [f"link add name far{number} type veth peer name near{number}", f"link set near{number} master link0 up",
+                      f"link set far{number} address 02:5a:71:00:0c:{number:02x} netns {machine.pid}"]  # fmt: skip
+        for line in lines:
+            subprocess.run([tool, *line.split()], check=True)
+        for number, machine in enumerate(sleeping):
+            for line in (f"addr add 10.71.0.64/24 dev far{number}", f"link set far{number} up"):
+                subprocess.run(["nsenter", "-t", str(machine.pid), "-n", tool, *line.split()], check=True)
+        time.sleep(1.5)
+        yield Adapter("link0", "10.71.0.1", ipaddress.IPv4Network("10.71.0.0/24"))
+    finally:
+        for machine in sleeping:
+            machine.kill()
+            machine.wait()
+        subprocess.run([tool, "link", "delete", "link0"], check=False)
+
+
+def test_two_devices_on_one_address_are_told(two_on_one_address: Adapter, ready_site: Path) -> None:
+    told = arp.who_is_there(two_on_one_address, ["10.71.0.64", "10.71.0.65"])
+    assert told is not None and {a: set(macs) for a, macs in told.items()} == {
+        "10.71.0.64": {"02:5a:71:00:0c:00", "02:5a:71:00:0c:01"}
+    }
+    site = (
+        (ready_site / "site.toml")
+        .read_text()
+        .replace("127.0.71.0/27", "10.71.0.0/24")
+        .replace("127.0.71.21", "10.71.0.21")
+    )
+    (ready_site / "site.toml").write_text(site)
+    cameras = CAMERAS.replace("127.0.71.11,02:5a:71:00:00:11", "10.71.0.64,02:5a:71:00:0c:00").replace(
+        "127.0.71.12", "10.71.0.65"
+    )
+    (ready_site / "cameras.csv").write_text(cameras)
+    shown = zentrale("discover", "--json", "--wait", "0.2", cwd=ready_site)
+    findings = {f["subject"]: f["measured"] for f in shown.json["findings"]}
+    assert shown.json["adapters"] == [{"name": "link0", "address": "10.71.0.1"}]
+    assert "2 devices answer ARP for its address" in findings["camera north"], shown.all
+    assert "no ARP answer" in findings["camera south"]

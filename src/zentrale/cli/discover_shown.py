@@ -66,7 +66,7 @@ def show(output: Output, found: Found) -> None:
     output.line()
     swept = ", ".join(result.swept) or "nothing"
     output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
-    for remark in result.choice.remarks:
+    for remark in result.remarks:
         output.line(f"remark: {remark}", "yellow")
     if output.details:
         _show_devices(output, plan, result)
@@ -172,7 +172,7 @@ def document(found: Found) -> dict[str, object]:
         "site": found.plan.site.name,
         "adapters": [{"name": a.name, "address": a.address} for a in result.choice.adapters],
         "adapter_reason": result.choice.reason,
-        "remarks": list(result.choice.remarks),
+        "remarks": list(result.remarks),
         "swept": list(result.swept),
         "devices": [
             {"planned_as": result.matching.name_of(d) or None, **device_document(asdict(d))}

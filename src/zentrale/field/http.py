@@ -6,6 +6,7 @@ A server's certificate is looked at right after the handshake, before a byte of 
 from __future__ import annotations
 
 import asyncio
+import re
 import ssl
 from collections.abc import AsyncIterable, Iterable
 from dataclasses import dataclass
@@ -110,7 +111,8 @@ class HttpClient:
             "write": self.timeout_s,
             "pool": self.timeout_s,
         }
-        fields = [(b"Host", urlsplit(url).netloc.encode()), *((n.encode(), v.encode()) for n, v in headers)]
+        host = re.sub(r"%[^\]]*\]", "]", urlsplit(url).netloc)  # without our adapter's name (RFC 6874 clause 3)
+        fields = [(b"Host", host.encode()), *((n.encode(), v.encode()) for n, v in headers)]
         request = self._pool.stream(method, url, headers=fields, content=body, extensions={"timeout": timeout})
         async with request as response:
             received = tuple((n.decode("latin-1").lower(), v.decode("latin-1")) for n, v in response.headers)

@@ -38,6 +38,7 @@ from zentrale.subjects import Kind, Ref
 COMMAND = "discover"
 SEEN_KIND = "device"
 AT_ONCE = 16  # devices asked at the same time: a small switch and a laptop carry this easily
+_FEW = 2  # one alone may be one that does not answer probes
 BUDGET_S = 90.0  # for one device: six requests, each of which may take 12 s
 
 Progress = Callable[[int, str], None]
@@ -49,6 +50,7 @@ class Discovery:
     swept: tuple[str, ...]
     matching: Matching[FoundDevice]
     findings: tuple[Finding, ...]
+    remarks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -103,8 +105,9 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         try:
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
             seen = await asyncio.gather(*(finder.find(search) for finder in FINDERS))
-            sightings = merge(chain.from_iterable(seen))
             evidence = _evidence(choice, search, chain.from_iterable(seen))
+            nobody = evidence.by_arp - set(evidence.macs)  # nobody is there to be asked at a planned address
+            sightings = merge(s for s in chain.from_iterable(seen) if not (s.url and s.host in nobody))
             devices = await _identify_all(sightings, plan, keyring, progress, got)
         except BaseException:
             # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
@@ -116,7 +119,19 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         judged = _judged(plan, keyring, matching, looked, evidence) if plan else []
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, plan, matching, judged)
-    return Discovery(choice, tuple(str(n) for n in networks), matching, findings)
+    swept = tuple(str(n) for n in networks)
+    return Discovery(choice, swept, matching, findings, (*choice.remarks, *_unheard(search, matching.devices)))
+
+
+def _unheard(search: Search, devices: Sequence[FoundDevice]) -> list[str]:
+    """Where devices on our own links answer directly, and none of them the probe, multicast does not get through."""
+    here = [d for d in devices if d.speaks_onvif and any(a.holds(d.address) for a in search.choice.adapters)]
+    if not search.probe or len(here) < _FEW or any("probe" in d.method for d in here):
+        return []
+    return [
+        f"{len(here)} devices answer directly, and none the multicast probe: multicast does not get through (this laptop's "
+        "firewall, snooping without a querier, or another VLAN); what only answers probes is not seen"
+    ]
 
 
 def _evidence(choice: Choice, search: Search, sightings: Iterable[Sighting]) -> Evidence:

@@ -93,6 +93,7 @@ async def identify(
         except RemoteProtocolError as error:
             notes.append(error.what)
         except DeviceError as error:
+            failing = True
             notes.append(error.what)
             break  # it answered as ONVIF does: the scheme was right
         log.info("%s: %s", url, notes[-1])

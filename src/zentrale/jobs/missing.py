@@ -114,7 +114,12 @@ def _answers_arp_only(
 ) -> Iterator[Why]:
     macs = evidence.macs.get(row.host, ())
     mine = row.mac in macs if row.mac else True
-    if macs and not mine:
+    if len(macs) > 1:
+        yield Why(
+            f"{len(macs)} devices answer ARP for its address ({', '.join(macs)}), and none has a port open",
+            "unplug all but one of them: `zentrale help howto-two-fresh-cameras`",
+        )
+    elif macs and not mine:
         yield Why(
             f"another device answers ARP on its address ({', '.join(macs)}), with no port open",
             "find that device by its MAC address at the switch, and give it another address",

@@ -60,7 +60,9 @@ def bracketed(host: str) -> str:
 def same_host(a: str, b: str) -> bool:
     """Whether two spellings name one host, as far as that shows without asking anybody."""
     try:
-        return ipaddress.ip_address(a) == ipaddress.ip_address(b)
+        # The adapter after a link-local address (fe80::1%eth0) is ours: no device tells it.
+        one, other = (ipaddress.ip_address(host.partition("%")[0]) for host in (a, b))
+        return one == other
     except ValueError:
         return a.lower().rstrip(".") == b.lower().rstrip(".")
 
