@@ -6,6 +6,7 @@ A server's certificate is looked at right after the handshake, before a byte of 
 from __future__ import annotations
 
 import asyncio
+import os
 import re
 import ssl
 from collections.abc import AsyncIterable, Iterable
@@ -27,6 +28,9 @@ CONNECT_TIMEOUT_S = 5.0
 ANSWER_TIMEOUT_S = 12.0
 # What one device may send us over all requests of a run: a recorder's longest listing is below 0.5 MB.
 MAX_DEVICE_BYTES = 48 * 1024 * 1024
+
+
+_NO_TLS = frozenset({"WRONG_VERSION_NUMBER", "HTTP_REQUEST", "UNEXPECTED_EOF_WHILE_READING", "RECORD_LAYER_FAILURE"})
 
 
 class LostError(UnreachableError):
@@ -139,11 +143,16 @@ def place_of(url: str) -> str:
     return f"{parts.hostname}:{parts.port or (443 if parts.scheme == 'https' else 80)}"
 
 
-def _reason(error: Exception) -> str:
-    """What the library says, in words a device did not choose."""
-    cause = error.__cause__ or error.__context__
-    if isinstance(cause, OSError) and cause.strerror:
-        return clean(cause.strerror, 120).lower()
+def _reason(error: BaseException) -> str:
+    """What the system says, in words that neither a device nor a library chose."""
+    chain: list[BaseException] = [error]
+    while (inner := chain[-1].__cause__ or chain[-1].__context__) is not None and len(chain) < 10:
+        chain.append(inner)
+    for cause in reversed(chain):
+        if isinstance(cause, ssl.SSLError) and cause.reason:
+            return "it does not speak it" if cause.reason in _NO_TLS else cause.reason.replace("_", " ").lower()
+        if isinstance(cause, OSError) and cause.errno:
+            return os.strerror(cause.errno).lower()
     return clean(str(error), 120) or type(error).__name__
 
 

@@ -28,6 +28,7 @@ class Service:
 
 async def browse(adapters: Sequence[Adapter], wait_s: float) -> list[Service]:
     """The services that are announced on these adapters within `wait_s` seconds; none where mDNS cannot be used."""
+    from zeroconf import Error as ZeroconfError
     from zeroconf import IPVersion, ServiceStateChange
     from zeroconf.asyncio import AsyncServiceBrowser, AsyncServiceInfo, AsyncZeroconf
 
@@ -46,8 +47,18 @@ async def browse(adapters: Sequence[Adapter], wait_s: float) -> list[Service]:
         browser = AsyncServiceBrowser(responder.zeroconf, list(TYPES), handlers=[heard])
         await asyncio.sleep(wait_s)
         await browser.async_cancel()
-        infos = [AsyncServiceInfo(service_type, name) for service_type, name in found]
-        await asyncio.gather(*(i.async_request(responder.zeroconf, _DETAILS_S * 1000) for i in infos))
+        infos = []
+        for service_type, name in found:
+            try:
+                infos.append(AsyncServiceInfo(service_type, name))
+            except ZeroconfError as error:  # a name that is none
+                log.info("%s: %s", clean(name, 80), error)
+        asked = [i.async_request(responder.zeroconf, _DETAILS_S * 1000) for i in infos]
+        for answer in await asyncio.gather(*asked, return_exceptions=True):
+            if isinstance(answer, ZeroconfError):
+                log.info("DNS-SD: %s", answer)
+            elif isinstance(answer, BaseException):
+                raise answer
         return [
             Service(address, info.port, clean(info.name.removesuffix(f".{info.type}"), 80), info.type)
             for info in infos

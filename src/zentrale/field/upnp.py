@@ -22,6 +22,7 @@ log = logging.getLogger(__name__)
 _REPEATED, _BETWEEN_S = 3, 0.2  # UPnP Device Architecture 1.1 clause 1.3.2: more than once, since UDP loses
 _FETCH_TIMEOUT_S = 4.0
 _MAX_DEVICES, _AT_ONCE = 1024, 32
+_MAX_OF_ONE = 4  # descriptions of one host: more root devices than that have none
 
 
 @dataclass(frozen=True)
@@ -51,8 +52,10 @@ async def search(adapters: Sequence[Adapter], wait_s: float) -> list[Seen]:
         answers: dict[tuple[str, str], Told] = {}
         for item in ear.take():
             told = ssdp.parse(item.data)
-            if told is not None and not told.leaving and len(answers) < _MAX_DEVICES:
-                answers.setdefault((item.host, told.uuid), told)
+            if told is None or told.leaving or (item.host, told.uuid) in answers or len(answers) >= _MAX_DEVICES:
+                continue
+            if sum(host == item.host for host, _ in answers) < _MAX_OF_ONE:
+                answers[item.host, told.uuid] = told
     gate = asyncio.Semaphore(_AT_ONCE)
 
     async def one(host: str, told: Told) -> Seen:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
+import logging
+import traceback
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
 from itertools import chain
 from urllib.parse import urlsplit
 
-from zentrale.errors import DeviceError, InputError, Whose
+from zentrale.errors import DeviceError, InputError, Whose, ZentraleError
 from zentrale.field import arp, scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
@@ -35,6 +37,7 @@ from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan
 from zentrale.subjects import Kind, Ref
 
+log = logging.getLogger(__name__)
 COMMAND = "discover"
 SEEN_KIND = "device"
 AT_ONCE = 16  # devices asked at the same time: a small switch and a laptop carry this easily
@@ -104,7 +107,7 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     with keyring.logbook.running(COMMAND, str(choice), looked.document()) as run:
         try:
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
-            seen = await asyncio.gather(*(finder.find(search) for finder in FINDERS))
+            seen, failed_ways = await _look(search)
             evidence = _evidence(choice, search, chain.from_iterable(seen))
             nobody = evidence.by_arp - set(evidence.macs)  # nobody is there to be asked at a planned address
             sightings = merge(s for s in chain.from_iterable(seen) if not (s.url and s.host in nobody))
@@ -120,7 +123,24 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, plan, matching, judged)
     swept = tuple(str(n) for n in networks)
-    return Discovery(choice, swept, matching, findings, (*choice.remarks, *_unheard(search, matching.devices)))
+    return Discovery(
+        choice, swept, matching, findings, (*choice.remarks, *failed_ways, *_unheard(search, matching.devices))
+    )
+
+
+async def _look(search: Search) -> tuple[list[list[Sighting]], list[str]]:
+    """What each way saw. A way on which this program failed is told; the others go on."""
+    results = await asyncio.gather(*(finder.find(search) for finder in FINDERS), return_exceptions=True)
+    seen, failed_ways = [], []
+    for finder, result in zip(FINDERS, results, strict=True):
+        if not isinstance(result, BaseException):
+            seen.append(result)
+        elif isinstance(result, ZentraleError) or not isinstance(result, Exception):
+            raise result
+        else:
+            log.error("%s: defect: %s", finder.name, "".join(traceback.format_exception(result)))
+            failed_ways.append(f"{finder.name}: this program failed on it ({type(result).__name__}); -v tells more")
+    return seen, failed_ways
 
 
 def _unheard(search: Search, devices: Sequence[FoundDevice]) -> list[str]:
