@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from zentrale.errors import DeviceError, PassphraseChangedError, StorageError, Whose, ZentraleError
+from zentrale.field.connection import reason
 
 log = logging.getLogger(__name__)
 T = TypeVar("T")
@@ -77,7 +78,7 @@ def failure(item: T, error: Exception, budget_s: float | None = None) -> Failure
         message = f"not done within {budget_s:g} s, the time given to one device" if budget_s else "no answer in time"
         return Failure(item, Whose.DEVICE, message, error=error)
     if isinstance(error, OSError):
-        return Failure(item, Whose.NETWORK, f"connection failed: {error.strerror or error}", error=error)
+        return Failure(item, Whose.NETWORK, f"connection failed: {reason(error)}", error=error)
     report = "".join(traceback.format_exception(error))
     log.debug("defect: %s", report)
     return Failure(

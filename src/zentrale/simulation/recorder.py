@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
 import secrets
 import time
 from dataclasses import dataclass, field, replace
@@ -233,7 +234,7 @@ class SimulatedRecorder(OnvifDevice):
             try:
                 await self._pull(StreamAddress.parse(self.receivers[job.receiver_token]), storage)
             except (OSError, DeviceError) as error:
-                storage.error = str(error) or type(error).__name__
+                storage.error = _why(error)
                 log.debug("%s: %s: %s", self.config.name, job.recording_token, storage.error)
             attempt = 0 if storage.packets > before else min(attempt + 1, len(RETRY_S) - 1)
             await asyncio.sleep(RETRY_S[attempt])
@@ -281,3 +282,8 @@ def _store(packet: RtpPacket, codec: str, storage: Storage) -> None:
     storage.first_s = storage.first_s or now
     storage.last_s = now
     storage.error = "" if codec else "the description names no codec"
+
+
+def _why(error: Exception) -> str:
+    """As a recorder says it."""
+    return os.strerror(error.errno).lower() if isinstance(error, OSError) and error.errno else str(error) or "no answer"
