@@ -279,7 +279,7 @@ def test_a_device_of_the_newer_version_that_tells_its_address_only_when_asked() 
         ("urn:uuid:98190dc2", ("http://127.0.71.40/onvif/device_service",), "127.0.71.40")
     ]
     assert [m.endpoint for m, _ in heard.hellos] == ["urn:uuid:new"]
-    assert asyncio.run(probe_directly("127.0.71.41", 0.2)) == []
+    assert asyncio.run(probe_directly(["127.0.71.41"], 0.2)) == []
 
 
 def test_an_ssdp_device_is_asked_itself_whatever_host_it_names() -> None:
@@ -583,7 +583,8 @@ def test_devices_of_other_habits_are_found_and_entered(
     ), shown.all
     ways = {name: device["method"].split(" + ") for name, device in at.items() if device}
     assert all("probe" in ways[name] for name in ("typed", "newer", "shy", "tls", "legs")) and ways["directed"] == [
-        "sweep"
+        "directed probe",
+        "sweep",
     ]
     assert {"ssdp", "dns-sd"} <= set(ways["upnp"]) and "Larch 2" in (at["upnp"] or {})["announced"]
     assert (at["tls"] or {})["url"].startswith("https://") and "02:5a:71:00:0b:0b" in (at["legs"] or {})["macs"]

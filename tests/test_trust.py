@@ -346,8 +346,8 @@ def test_a_device_that_a_proxy_tells_of_is_asked_itself_and_a_stale_address_is_n
     """10.0.0.7 answers for itself; at 10.0.0.8 is somebody else, at 10.0.0.9 nobody."""
     there = {"10.0.0.7": "urn:7", "10.0.0.8": "urn:other"}
 
-    async def directly(host: str) -> list[Match]:
-        return [Match(there[host], (), (), (f"http://{host}/",))] if host in there else []
+    async def directly(hosts: list[str]) -> list[tuple[Match, str]]:
+        return [(Match(there[h], (), (), (f"http://{h}/",)), h) for h in hosts if h in there]
 
     monkeypatch.setattr(multicast_probe, "probe_directly", directly)
     heard = [(Match(f"urn:{n}", (), (), (f"http://10.0.0.{n}/",)), "10.0.0.2") for n in (7, 8, 9)]

@@ -104,7 +104,7 @@ def _open_rows(output: Output, plan: Plan, result: Discovery) -> bool:
 def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
     """What else is to be said of where it is and what its clock shows."""
     from zentrale import quantities
-    from zentrale.jobs.missing import default_address_of
+    from zentrale.jobs.missing import default_address_of, in_default_range
     from zentrale.jobs.planned import planned_devices
 
     row, told = planned_devices(plan).get(name), []
@@ -113,6 +113,8 @@ def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
         told.append(f"outside zone {zone.name}")
     if default_address_of(plan, device):
         told.append("on its maker's default address")
+    elif in_default_range(plan, device):
+        told.append("in a maker's default range")
     if len(device.link_macs) > 1:
         told.append("address shared")
     if device.clock_offset_s is not None and abs(device.clock_offset_s) > plan.policy.clock_tolerance_s:

@@ -199,24 +199,27 @@ async def _resolve(collector: Collector, ear: Ear, to: Sequence[tuple[socket.soc
     collector.hear(ear.take())
 
 
-async def probe_directly(host: str, wait_s: float = _DIRECTED_WAIT_S) -> list[Match]:
-    """Ask one host who it is (WS-Discovery 2005/04 clause 5.2.2), without credentials. Nothing where it is silent."""
-    sock = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_DGRAM)
-    with Ear([sock]) as ear:
+async def probe_directly(hosts: Sequence[str], wait_s: float = _DIRECTED_WAIT_S) -> list[Answer]:
+    """Ask these hosts who they are (WS-Discovery 2005/04 clause 5.2.2), without credentials. Nothing of those that are silent."""
+    socks = {family: socket.socket(family, socket.SOCK_DGRAM) for family in (socket.AF_INET, socket.AF_INET6)}
+    with Ear(list(socks.values())) as ear:
         questions = _questions()
         collector = Collector({q.message_id for q in questions})
-        try:
-            sock.connect((host, ws_discovery.PORT))
+        for number, host in enumerate(hosts):
+            sock = socks[socket.AF_INET6 if ":" in host else socket.AF_INET]
             for question in questions:
-                sock.send(ws_discovery.serialize_probe(question))
-        except OSError as error:
-            log.debug("probe of %s: %s", host, error)
-            return []
+                try:
+                    sock.sendto(ws_discovery.serialize_probe(question), (host, ws_discovery.PORT))
+                except OSError as error:
+                    log.debug("probe of %s: %s", host, error)
+            if number % 32 == 31:
+                await asyncio.sleep(0.01)
         end = asyncio.get_running_loop().time() + wait_s
-        while not collector.matches and asyncio.get_running_loop().time() < end:
+        while len(collector.matches) < len(hosts) and asyncio.get_running_loop().time() < end:
             await asyncio.sleep(0.02)
             collector.hear(ear.take())
-    return list(collector.matches.values())
+    asked = set(hosts)
+    return [(match, host) for (_, host), match in collector.matches.items() if host in asked]
 
 
 @dataclass(frozen=True)

@@ -16,13 +16,13 @@ from zentrale.errors import DeviceError, InputError, Whose, ZentraleError
 from zentrale.field import arp, scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
-from zentrale.field.probe import DEFAULT_WAIT_S
+from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
 from zentrale.field.scheduler import Failure
 from zentrale.field.sweep import hosts, networks_of
 from zentrale.findings import Finding
 from zentrale.jobs.checks.recording import sample_recorders
 from zentrale.jobs.finders.finder import Looked, Search, Sighting
-from zentrale.jobs.finders.merging import merge
+from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.finders.registry import FINDERS
 from zentrale.jobs.found import FoundDevice, one_row_each
 from zentrale.jobs.identifying import Expected, identify
@@ -41,6 +41,7 @@ log = logging.getLogger(__name__)
 COMMAND = "discover"
 SEEN_KIND = "device"
 AT_ONCE = 16  # devices asked at the same time: a small switch and a laptop carry this easily
+_MOST_DIRECTED = 1024
 _FEW = 2  # one alone may be one that does not answer probes
 BUDGET_S = 90.0  # for one device: six requests, each of which may take 12 s
 
@@ -140,7 +141,20 @@ async def _look(search: Search) -> tuple[list[list[Sighting]], list[str]]:
         else:
             log.error("%s: defect: %s", finder.name, "".join(traceback.format_exception(result)))
             failed_ways.append(f"{finder.name}: this program failed on it ({type(result).__name__}); -v tells more")
+    if search.probe:
+        seen.append(await _asked_directly(search, list(chain.from_iterable(seen))))
     return seen, failed_ways
+
+
+async def _asked_directly(search: Search, seen: Sequence[Sighting]) -> list[Sighting]:
+    """Planned devices, and who was seen in another way alone, are sent a probe of their own: it passes routers, some answer no
+    other, and it tells the port of a service that is on none of those swept.
+    """
+    answered = {s.host for s in seen if s.endpoint}
+    planned = [row.host for row in planned_devices(search.plan).values() if row.host] if search.plan else []
+    wanted = dict.fromkeys(h for h in (*(s.host for s in seen), *planned) if h not in answered)
+    heard = await probe_directly(list(wanted)[:_MOST_DIRECTED], min(1.0, search.wait_s)) if wanted else []
+    return [replace(sighting(match, host), method="directed probe") for match, host in heard]
 
 
 def _unheard(search: Search, devices: Sequence[FoundDevice]) -> list[str]:

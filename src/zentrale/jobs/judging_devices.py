@@ -13,7 +13,7 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.finders.finder import Looked
 from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.matching import Matching, lacks_onvif, wants_onvif
-from zentrale.jobs.missing import Evidence, Why, default_address_of, why_missing
+from zentrale.jobs.missing import Evidence, Why, default_address_of, in_default_range, why_missing
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.states import CLOSED, State
 from zentrale.logbook.evidence import Judged
@@ -76,7 +76,11 @@ def _all(
         ref = Ref(Kind.DEVICE, device.address)
         who = " ".join(p for p in (device.maker, device.model, *sorted(device.identity.macs)) if p)
         default = default_address_of(plan, device)
-        said = (device.announced and f"calls itself {device.announced}", default and "on its maker's default address")
+        if not default and in_default_range(plan, device):
+            default = "in a maker's default range"
+        elif default:
+            default = "on its maker's default address"
+        said = (device.announced and f"calls itself {device.announced}", default)
         who = ", ".join(p for p in (who, *said, device.note if device.state == State.WEB_ONLY.value else "") if p)
         who = who or device.state
         item = finding("DIS-2", ref, who, "a row in the plan", "cameras.csv")

@@ -199,6 +199,14 @@ def default_address_of(plan: Plan, device: FoundDevice) -> str:
     return next((str(a) for a in defaults if str(a) in device.addresses), "")
 
 
+def in_default_range(plan: Plan, device: FoundDevice) -> bool:
+    """Whether it is near a maker's default address (in its /24), and in no zone of the plan."""
+    near = [
+        ipaddress.IPv4Network(f"{t.default_address}/24", strict=False) for t in plan.camera_types if t.default_address
+    ]
+    return any(_inside(device, n) for n in near) and not any(_inside(device, z.network) for z in plan.zones)
+
+
 def add_address_command(adapter: str, address: str, network: ipaddress.IPv4Network, platform: str = "") -> str:
     """What gives the laptop a second address on this system."""
     platform = platform or sys.platform

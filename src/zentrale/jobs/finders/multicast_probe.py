@@ -40,7 +40,7 @@ async def ask_those_told_of(heard: Sequence[Answer]) -> list[Answer]:
             return match, source
         async with gate:
             for host in hosts[:2]:
-                for answer in await probe_directly(host):
+                for answer, _ in await probe_directly([host]):
                     if answer.endpoint == match.endpoint:
                         return answer, host
         return match, source
