@@ -350,6 +350,10 @@ def test_the_adapter_is_chosen_for_a_reason() -> None:
     )
     vpn = adapter("wg0", "10.9.0.2/32")
     assert "VPN" in choose((), [], [vpn]).remarks[0] and choose((), [], [vpn, wifi]).adapters == (wifi,)
+    fresh = [("a default address", ipaddress.IPv4Network("192.168.1.64/32"))]
+    assert choose((), [zone], [wifi, lan], fresh).adapters == (lan,), "no reason to look into a wireless network"
+    second = adapter("eth1", "192.168.1.8/24")
+    assert choose((), [zone], [wifi, lan, second], fresh).adapters == (lan, second)
     nothing: tuple[str, ...] = ()
     for given, have in ((("eth9",), [wifi]), (nothing, [lo])):
         with pytest.raises(InputError):

@@ -32,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
+    parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
     options.add_common(parser)
 
 
@@ -52,9 +53,11 @@ def run(args: argparse.Namespace) -> int:
     if args.list:
         _list(output, scenario)
         return 0
+    if args.device is not None:
+        scenario = scenario.alone(args.device)
     _prepare(output, scenario)
     try:
-        return asyncio.run(_serve(output, scenario, args.with_parent))
+        return asyncio.run(_serve(output, scenario, args))
     except KeyboardInterrupt:
         return 0  # the only way this command ends: it is no interruption
 
@@ -93,7 +96,7 @@ def _list(output: Output, scenario: Scenario) -> None:
     output.table(["device", "maker", "model", "address", ">ONVIF port", "state", "fault that stays"], rows)
 
 
-async def _serve(output: Output, scenario: Scenario, with_parent: bool) -> int:
+async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace) -> int:
     import asyncio
     import signal
     import sys
@@ -104,14 +107,14 @@ async def _serve(output: Output, scenario: Scenario, with_parent: bool) -> int:
     orders: asyncio.Queue[str | None] = asyncio.Queue()
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, orders.put_nowait, None)
-    if with_parent:
+    if args.with_parent:
         loop.add_reader(sys.stdin.fileno(), _orders, sys.stdin.fileno(), bytearray(), orders)
-    order = await _one_site(output, scenario, orders)
+    order = await _one_site(output, scenario, args.scenario, orders)
     while order is not None:
         if order:
             scenario = read_scenario(order)
             _prepare(output, scenario)
-            order = await _one_site(output, scenario, orders)
+            order = await _one_site(output, scenario, order, orders)
         else:
             output.line("no devices run")
             sys.stdout.flush()
@@ -135,7 +138,7 @@ def _orders(stdin: int, begun: bytearray, orders: Queue[str | None]) -> None:
         orders.put_nowait(None)
 
 
-async def _one_site(output: Output, scenario: Scenario, orders: Queue[str | None]) -> str | None:
+async def _one_site(output: Output, scenario: Scenario, source: str | None, orders: Queue[str | None]) -> str | None:
     """Run the devices of one scenario until the next order comes, and return that."""
     import sys
     import time
@@ -143,13 +146,15 @@ async def _one_site(output: Output, scenario: Scenario, orders: Queue[str | None
     from zentrale import quantities
     from zentrale.simulation.stand_in import StandIn
 
-    site = StandIn(scenario)
+    site = StandIn(scenario, source)
     await site.start()
     started = time.monotonic()
     cameras = quantities.count(len(site.cameras), "camera")
-    output.line(
-        f"ready: {cameras}, {quantities.count(len(site.recorders), 'recorder')} of {scenario.name}; Ctrl-C ends it"
-    )
+    recorders = quantities.count(len(site.recorders), "recorder")
+    apart = f"; {site.apart.playing} more on one address of a link of their own" if site.apart.playing else ""
+    output.line(f"ready: {cameras}, {recorders} of {scenario.name}{apart}; Ctrl-C ends it")
+    if site.apart.cameras and site.apart.why_not:
+        output.hint(f"{len(site.apart.cameras)} devices on one address are not played: {site.apart.why_not}")
     sys.stdout.flush()
     order = await orders.get()
     for count in site.stored():

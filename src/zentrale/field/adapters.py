@@ -114,10 +114,14 @@ def sort_of(name: str, network: ipaddress.IPv4Network, flags: str = "") -> Sort:
 
 
 def choose(
-    given: Collection[str], wanted: Sequence[tuple[str, ipaddress.IPv4Network]], adapters: Sequence[Adapter]
+    given: Collection[str],
+    wanted: Sequence[tuple[str, ipaddress.IPv4Network]],
+    adapters: Sequence[Adapter],
+    also: Sequence[tuple[str, ipaddress.IPv4Network]] = (),
 ) -> Choice:
     """The adapters to use: those `given` by name or address; else those whose networks hold the `wanted` networks (name and
-    network), as few as will do; else the likeliest one. Raises InputError.
+    network), as few as will do; else the likeliest one. `also` are networks that are no reason to look into a wireless network
+    or a VPN. Raises InputError.
     """
     have = ", ".join(str(a) for a in adapters) or "none is up"
     named = []
@@ -129,15 +133,18 @@ def choose(
     if named:
         return Choice(tuple(dict.fromkeys(named)), "as asked for with --adapter")
 
-    left, chosen, reasons = list(wanted), list[Adapter](), list[str]()
+    left, chosen, reasons = [*wanted, *also], list[Adapter](), list[str]()
     while True:
-        held = {a: [zone for zone in left if zone[1].subnet_of(a.network)] for a in adapters}
+        held = {
+            a: [z for z in left if z[1].subnet_of(a.network) and (z not in also or a.sort is Sort.WIRED)]
+            for a in adapters
+        }
         best = max(adapters, key=lambda a: (len(held[a]), -a.sort, a.network.prefixlen), default=None)
         if best is None or not held[best]:
             break
         first, *more = held[best]
         others = f" and {quantities.count(len(more), 'more network')}" if more else ""
-        reasons.append(f"{f'that of {best.name}' if chosen else 'its network'} holds {first[0]} ({first[1]}){others}")
+        reasons.append(f"{best.name if chosen else 'its network'} holds {first[0]} ({first[1]}){others}")
         chosen.append(best)
         left = [zone for zone in left if zone not in held[best]]
     if chosen:

@@ -100,7 +100,15 @@ SITE_CODES = [
         "two devices share its address",
         "More than one MAC address answers ARP for this address (RFC 5227): now the one answers, now the other, so nothing that "
         "is set or measured there can be trusted. Fresh cameras of one maker do that, and addresses given by hand.",
-        "unplug one of them, register the other, then plug it in again; `zentrale help two-fresh-cameras`",
+        "unplug one of them, register the other, then plug it in again; `zentrale help howto-two-fresh-cameras`",
+    ),
+    Entry(
+        "DIS-13",
+        N,
+        "other equipment answers",
+        "A web server that is neither ONVIF nor RTSP and that nobody planned: a printer, a router, an access point, or a camera "
+        "whose ONVIF service is switched off. It was asked for its first page only.",
+        "if it is a camera, switch ONVIF on in its page; if nobody knows it, ask why it is in this network",
     ),
     Entry(
         "ERR-1",

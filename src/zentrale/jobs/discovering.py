@@ -79,8 +79,18 @@ def ranges_to_sweep(
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
         near = [n for n in zones if any(n.subnet_of(a.network) for a in adapters)]
         if near:
-            return near
+            return [*near, *(n for _, n in _default_addresses(plan) if any(n.subnet_of(a.network) for a in adapters))]
     return [a.network for a in adapters if a.network.prefixlen >= 20]
+
+
+def _default_addresses(plan: Plan) -> list[tuple[str, ipaddress.IPv4Network]]:
+    """Where makers' devices wait fresh from the box, outside of the plan's zones."""
+    wanted = {t.default_address: t.maker for t in plan.camera_types if t.default_address is not None}
+    return [
+        (f"the default address of {maker}", ipaddress.IPv4Network(address))
+        for address, maker in wanted.items()
+        if not any(address in z.network for z in plan.zones)
+    ]
 
 
 def _networks(given: Sequence[str]) -> list[ipaddress.IPv4Network]:
@@ -97,9 +107,10 @@ def _networks(given: Sequence[str]) -> list[ipaddress.IPv4Network]:
 async def discover(plan: Plan | None, keyring: Keyring, request: Request, progress: Progress) -> Discovery:
     """Find devices and compare them with the plan. Without a plan everything found is simply listed."""
     wanted = [("zone " + z.name, z.network) for z in plan.zones] if plan else []
+    also = _default_addresses(plan) if plan and not request.ranges else []
     if request.ranges:
         wanted = [("--range", network) for network in _networks(request.ranges)]
-    choice = choose(request.adapters, wanted, list_adapters())
+    choice = choose(request.adapters, wanted, list_adapters(), also)
     networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
     search = Search(choice, tuple(networks), ports, request.probe, request.wait_s, plan)

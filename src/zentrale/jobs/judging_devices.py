@@ -83,8 +83,13 @@ def _all(
         said = (device.announced and f"calls itself {device.announced}", default)
         who = ", ".join(p for p in (who, *said, device.note if device.state == State.WEB_ONLY.value else "") if p)
         who = who or device.state
-        item = finding("DIS-2", ref, who, "a row in the plan", "cameras.csv")
-        yield _judged(ref, {"DIS-2"} | _TROUBLE_CODES, [item, *_trouble(ref, device)])
+        other = device.state == State.WEB_ONLY.value
+        expected, source = (
+            ("nothing else, or equipment you know", "") if other else ("a row in the plan", "cameras.csv")
+        )
+        item = finding("DIS-13" if other else "DIS-2", ref, who, expected, source or "good practice")
+        found = [item, *_shared(ref, device), *_trouble(ref, device)]
+        yield _judged(ref, {"DIS-2", "DIS-12", "DIS-13"} | _TROUBLE_CODES, found)
         if device.state in (State.NOT_ASKED.value, State.LOCKED.value, State.UNSAFE.value):
             yield judge_entry(ref, device.state, device.note, "")
 
@@ -131,12 +136,16 @@ def _place_findings(
     if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
         told = f"{device.maker} {device.model}".strip()
         yield finding("DIS-4", ref, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
-    if len(device.link_macs) > 1:
-        measured = f"{device.address} is answered for by {', '.join(device.link_macs)}"
-        yield finding("DIS-12", ref, measured, "one device for an address", "RFC 826")
+    yield from _shared(ref, device)
     for other in doubles:
         told = ", ".join(sorted(other.identity.macs)) or "no MAC address told"
         yield finding("DIS-5", ref, f"{other.address} claims it too ({told})", "one device", source)
+
+
+def _shared(ref: Ref, device: FoundDevice) -> Iterator[Finding]:
+    if len(device.link_macs) > 1:
+        measured = f"{device.address} is answered for by {', '.join(sorted(device.link_macs))}"
+        yield finding("DIS-12", ref, measured, "one device for an address", "RFC 826")
 
 
 def _service_findings(plan: Plan, row: Planned, device: FoundDevice) -> Iterator[Finding]:

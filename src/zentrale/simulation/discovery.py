@@ -108,7 +108,7 @@ async def _serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTranspo
             )
             senders[address] = transport
     transport, _ = await loop.create_datagram_endpoint(
-        lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket()
+        lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket(_adapter_of(devices))
     )
     return [*senders.values(), transport]
 
@@ -116,17 +116,24 @@ async def _serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTranspo
 def _unicast_socket(address: str) -> socket.socket:
     sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     sock.bind((address, ws_discovery.PORT))
-    sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(LOOPBACK))
+    adapter = LOOPBACK if address.startswith("127.") else address
+    sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(adapter))
     sock.setblocking(False)
     return sock
 
 
-def _multicast_socket() -> socket.socket:
+def _adapter_of(devices: Sequence[OnvifDevice]) -> str:
+    """The address of the adapter to hear and send on: loopback, but for a device on a link of its own."""
+    away = [d.config.address for d in devices if not d.config.address.startswith("127.")]
+    return away[0] if away else LOOPBACK
+
+
+def _multicast_socket(adapter: str) -> socket.socket:
     group = ws_discovery.MULTICAST_ADDRESS
     sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     sock.bind((group, ws_discovery.PORT))
-    membership = socket.inet_aton(group) + socket.inet_aton(LOOPBACK)
+    membership = socket.inet_aton(group) + socket.inet_aton(adapter)
     sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, membership)
     sock.setblocking(False)
     return sock

@@ -79,6 +79,7 @@ class Device(Part):
 
 
 class Camera(Device):
+    apart: bool = False  # on a link of its own, which others may share its address on
     scene: str = ""  # the name of the camera whose pictures it shows too
     onvif: bool = True  # false: RTSP only, neither web service nor answers to probes
     rtsp_port: Port = 8554
@@ -115,6 +116,13 @@ class Scenario(Part):
     planned_sub: tuple[Encoder, ...] = ()
     cameras: tuple[Camera, ...] = ()
     recorders: tuple[Recorder, ...] = ()
+
+    def alone(self, name: str) -> Scenario:
+        """Only the camera of this name, where this process stands. Raises InputError."""
+        found = tuple(c.model_copy(update={"apart": False}) for c in self.cameras if c.name == name)
+        if not found:
+            raise InputError(f"--device {name}: no camera of the scenario", "see `zentrale simulate --list`")
+        return self.model_copy(update={"cameras": found, "recorders": ()})
 
     @property
     def devices(self) -> tuple[Camera | Recorder, ...]:

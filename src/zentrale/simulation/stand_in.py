@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from zentrale.errors import InputError
 from zentrale.simulation import announcing, discovery, encoding, http_server
+from zentrale.simulation.apart import Apart
 from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
@@ -52,9 +53,11 @@ class ChannelCount:
 class StandIn:
     """A running stand-in site."""
 
-    def __init__(self, scenario: Scenario) -> None:
+    def __init__(self, scenario: Scenario, source: str | None = None) -> None:
+        """`source`: the file that the scenario was read from, for devices that are played by processes of their own."""
         self.scenario = scenario
-        self.cameras = [SimulatedCamera(c) for c in scenario.cameras]
+        self.cameras = [SimulatedCamera(c) for c in scenario.cameras if not c.apart]
+        self.apart = Apart([c for c in scenario.cameras if c.apart], source)
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
         self._rtsp: list[RtspServer] = []
         self._http: list[asyncio.Server] = []
@@ -84,11 +87,13 @@ class StandIn:
                 self._rtsp.append(server)
             await self._announcer.start()
             await self._beside.start()
+            await self.apart.start()
         except OSError as error:
             await self.stop()
             raise cannot_bind(error, [d.config.address for d in self.devices]) from None
 
     async def stop(self) -> None:
+        await asyncio.to_thread(self.apart.stop)
         await self._beside.stop()
         self._announcer.stop()
         for recorder in self.recorders:
