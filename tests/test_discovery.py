@@ -651,3 +651,42 @@ def test_two_devices_on_one_address_are_told(two_on_one_address: Adapter, ready_
     assert shown.json["adapters"] == [{"name": "link0", "address": "10.71.0.1"}]
     assert "2 devices answer ARP for its address" in findings["camera north"], shown.all
     assert "no ARP answer" in findings["camera south"]
+
+
+def test_a_real_ssdp_responder_is_seen() -> None:
+    from ssdpy import SSDPServer  # type: ignore[import-untyped]  # the package tells no types
+
+    server = SSDPServer("uuid:77::upnp:rootdevice", device_type="upnp:rootdevice", location="http://127.0.0.1:9/d.xml",
+                        address="127.0.0.1")  # fmt: skip
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        (seen,) = asyncio.run(upnp.search([LO], 1.0))
+    finally:
+        server.stopped = True
+    assert (seen.host, seen.told.uuid, seen.port, seen.description) == ("127.0.0.1", "uuid:77", 9, None)
+
+
+def test_what_is_sent_as_a_packet_tool_sees_it() -> None:
+    """SOAP-over-UDP 1.1 appendix A: each multicast message goes out again after 50 to 250 ms, then after twice that."""
+    tool = shutil.which("tcpdump")
+    if tool is None or not OWN_NETWORK or not arp.allowed():
+        pytest.skip("needs tcpdump, and a network of its own")
+    listening = subprocess.Popen(
+        [tool, "-Z", "root", "-tt", "-l", "-ni", "lo", "udp", "port", "3702", "and", "ip", "multicast"], text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    assert listening.stderr is not None
+    while "listening on" not in listening.stderr.readline():
+        pass
+    asyncio.run(probe([LO], wait_s=0.2))
+    time.sleep(0.3)
+    listening.terminate()
+    seen = re.findall(
+        r"^(\d+\.\d+) IP (\S+) > 239\.255\.255\.250\.3702: UDP, length (\d+)", listening.communicate()[0], re.M
+    )
+    by_length: dict[str, list[float]] = {}
+    for at, _, length in seen:
+        by_length.setdefault(length, []).append(float(at))
+    assert sorted(map(len, by_length.values())) == [3, 3, 3], "typed, untyped, and the newer version, three times each"
+    for first, second, third in by_length.values():
+        assert 0.049 < second - first < 0.35 and 1.4 < (third - second) / (second - first) < 2.6

@@ -139,7 +139,11 @@ def choose(
             a: [z for z in left if z[1].subnet_of(a.network) and (z not in also or a.sort is Sort.WIRED)]
             for a in adapters
         }
-        best = max(adapters, key=lambda a: (len(held[a]), -a.sort, a.network.prefixlen), default=None)
+        best = max(
+            adapters,
+            key=lambda a: (sum(z not in also for z in held[a]), len(held[a]), -a.sort, a.network.prefixlen),
+            default=None,
+        )
         if best is None or not held[best]:
             break
         first, *more = held[best]
