@@ -532,7 +532,7 @@ def test_who_plugs_one_in_sees_its_name(ready_site: Path, start_stand_in: StartS
         time.sleep(1.5)
         start_stand_in(DATA / "small.toml")
         lines = [following.stdout.readline() for _ in range(2)]
-        assert {re.sub(r"^\S+  ", "", line).split("  ")[1] for line in lines} == {"north", "recorder"}, lines
+        assert {re.sub(r"^\S+  ", "", line).split("  ")[1].strip() for line in lines} == {"north", "recorder"}, lines
         assert all(line.split("  ")[1] == "+" for line in lines) and "fresh" in "".join(lines)
     finally:
         following.send_signal(signal.SIGINT)

@@ -123,10 +123,12 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
 
     from zentrale.cli.discover_shown import device_document
     from zentrale.jobs.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
+    from zentrale.jobs.planned import planned_devices
     from zentrale.logbook.store import Logbook
 
     vault = options.vault_or_none(args, folder)
     choice = adapters_for(plan, tuple(args.adapter))
+    widest = max(map(len, planned_devices(plan)))
     signs = {CAME: "+", MOVED: "~", LEFT: "-"}
 
     def tell(event: Event) -> None:
@@ -144,7 +146,8 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
         moved = f" (was at {event.before})" if event.before else ""
         state = "gone" if event.what == LEFT else device.state
         at = f"{event.at.astimezone():%H:%M:%S}"
-        line = "  ".join([at, signs[event.what], event.name or "not planned", device.address + moved, state])
+        name = f"{event.name or 'not planned':<{widest}}"
+        line = "  ".join([at, signs[event.what], name, f"{device.address + moved:<15}", state])
         line += f"  ({what})" if len(line) + len(what) + 4 <= (output.width or 200) or not event.name else ""
         output.line(line, "bold" if event.name else "yellow")
         sys.stdout.flush()
