@@ -210,6 +210,9 @@ class Settable(Camera):
     })  # fmt: skip
     told: list[str] = field(default_factory=list)
     away_until: float = 0.0
+    servers: tuple[str, str] = ("true", "")  # FromDHCP, and what is given by hand
+    from_server: bool = False
+    labels: dict[str, str] = field(default_factory=dict)  # by token, as they were sent
 
     async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
         if time.monotonic() < self.away_until:
@@ -232,13 +235,13 @@ class Settable(Camera):
         await super().send(writer, status, body, more)
 
     def content(self, name: str, body: str) -> str | None:
-        if name.startswith(("Set", "Create")):
+        if name.startswith(("Set", "Create", "Delete")):
             self.told.append(name)
             if "refuses" in self.nature and name == "SetHostname":
                 return None
             if "lies" not in self.nature:
                 self.keep(name, body)
-            prefix = "trt" if "Encoder" in name else "tds"
+            prefix = "trt" if "Encoder" in name or "OSD" in name else "tds"
             return f"<{prefix}:{name}Response/>"
         moment = datetime.fromtimestamp(time.time() - self.behind_s, UTC)
         lenses = [f"<trt:Profiles token='P{t}'><tt:Name>P{t}</tt:Name><tt:VideoSourceConfiguration token='v'><tt:Name>v"
@@ -247,7 +250,8 @@ class Settable(Camera):
                   for t, x in self.encoders.items()]  # fmt: skip
         wanted = re.search(r"ConfigurationToken>(\w+)<", body)
         own = {
-            "GetSystemDateAndTime": f"<tds:SystemDateAndTime><tt:DateTimeType>{'NTP' if 'ntp' in self.nature else 'Manual'}"
+            "GetSystemDateAndTime": "<tds:SystemDateAndTime>"
+            f"<tt:DateTimeType>{'NTP' if 'ntp' in self.nature or self.from_server else 'Manual'}"
             f"</tt:DateTimeType><tt:TimeZone><tt:TZ>{self.zone}</tt:TZ></tt:TimeZone><tt:UTCDateTime><tt:Time><tt:Hour>"
             f"{moment.hour}</tt:Hour><tt:Minute>{moment.minute}</tt:Minute><tt:Second>{moment.second}</tt:Second></tt:Time>"
             f"<tt:Date><tt:Year>{moment.year}</tt:Year><tt:Month>{moment.month}</tt:Month><tt:Day>{moment.day}</tt:Day>"
@@ -256,13 +260,16 @@ class Settable(Camera):
             "GetScopes": "".join(f"<tds:Scopes><tt:ScopeDef>Configurable</tt:ScopeDef><tt:ScopeItem>{s}</tt:ScopeItem>"
                                  "</tds:Scopes>" for s in self.scopes),
             "GetHostname": f"<tds:HostnameInformation><tt:Name>{self.hostname}</tt:Name></tds:HostnameInformation>",
+            "GetNTP": f"<tds:NTPInformation><tt:FromDHCP>{self.servers[0]}</tt:FromDHCP><tt:NTPManual>{self.servers[1]}"
+            "</tt:NTPManual></tds:NTPInformation>",
+            "GetOSDs": "".join(f"<trt:OSDs token='{t}'>{x}</trt:OSDs>" for t, x in self.labels.items()),
             "GetProfiles": "".join(lenses),
             "GetVideoEncoderConfiguration": f"<trt:Configuration token='{wanted[1]}'>{self.encoders[wanted[1]]}"
-            "</trt:Configuration>" if wanted else "",
+            "</trt:Configuration>" if wanted and wanted[1] in self.encoders else "",
         }  # fmt: skip
         if name not in own or (name == "GetUsers" and not self.fresh):
             return super().content(name, body)
-        prefix = "trt" if "Profile" in name or "Encoder" in name else "tds"
+        prefix = "trt" if "Profile" in name or "Encoder" in name or "OSD" in name else "tds"
         return f"<{prefix}:{name}Response>{own[name]}</{prefix}:{name}Response>"
 
     def keep(self, name: str, body: str) -> None:
@@ -276,8 +283,19 @@ class Settable(Camera):
             self.hostname = re.findall(r"<\w+:Name>([^<]+)<", body)[0]
         elif name == "SetSystemDateAndTime":
             self.zone = re.findall(r"<\w+:TZ>([^<]+)<", body)[0]
+            self.from_server = ">NTP<" in body
             if "Hour" in body:
                 self.behind_s = 0.0
+        elif name in ("CreateOSD", "SetOSD"):
+            label = re.search(r"<\w+:OSD[^>]*token=['\"](\w*)['\"][^>]*>(.*)</\w+:OSD>", body, re.DOTALL)
+            assert label is not None
+            text = re.sub(r"(PlainText>)([^<]{0,12})[^<]*", r"\1\2", label[2]) if "rounds" in self.nature else label[2]
+            self.labels[label[1] or f"L{len(self.labels)}"] = text
+        elif name == "DeleteOSD":
+            self.labels.pop(re.findall(r"OSDToken>(\w+)<", body)[0])
+        elif name == "SetNTP":
+            manual = re.search(r"NTPManual[^>]*>(.*)</\w+:NTPManual>", body, re.DOTALL)
+            self.servers = re.findall(r"FromDHCP>(\w+)<", body)[0], manual[1] if manual else ""
         elif name == "SetVideoEncoderConfiguration":
             found = re.search(
                 r"<\w+:Configuration[^>]*token=['\"](\w+)['\"][^>]*>(.*)</\w+:Configuration>", body, re.DOTALL

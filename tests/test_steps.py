@@ -18,6 +18,7 @@ import conftest
 from conftest import CAMERAS, make_site
 from strangers import OTHERS, PORT, SCOPE, Settable, listening
 from test_registration import Bench
+from zentrale.errors import PlanError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
 from zentrale.jobs import registering
@@ -131,6 +132,67 @@ def test_only_what_is_planned_changes_and_on_the_right_lens(tmp_path: Path) -> N
     )
     assert set(camera.scopes) == {f"{SCOPE}/name/north", f"{SCOPE}/location/yard", f"{SCOPE}/x/a%20b"}
     assert (camera.hostname, camera.behind_s) == ("north", 0) and "CLK-1" not in place.open_codes()
+
+
+DATE = (
+    "<tt:VideoSourceConfigurationToken>v</tt:VideoSourceConfigurationToken><tt:Type>Text</tt:Type><tt:Position><tt:Type>LowerRight"
+    "</tt:Type></tt:Position><tt:TextString><tt:Type>{}</tt:Type>{}<tt:FontSize>24</tt:FontSize></tt:TextString>"
+)
+
+
+def test_its_name_is_written_into_the_picture_where_the_plan_wants_it(tmp_path: Path) -> None:
+    """ONVIF Media, OSD: the date stays, a label's place and size stay; a label that was made is taken out again."""
+    wants = SITE.replace("[policy]", "[policy]\npicture_label = true", 1)
+    camera = Settable(HOST, labels={"D1": DATE.format("DateAndTime", "")})
+    place = Place(tmp_path / "a", camera, wants)
+    with serving(camera):
+        place.discover()
+        done = place.register()["label"]
+        assert (done.outcome.value, done.before, done.after) == ("changed", "none", "north"), done.error
+        assert set(camera.labels) == {"D1", "L1"} and camera.labels["D1"] == DATE.format("DateAndTime", "")
+        assert "PlainText>north<" in camera.labels["L1"] and "UpperLeft" in camera.labels["L1"]
+        assert place.register()["label"].outcome.value == "unchanged"
+    other = Settable(HOST, labels={"P1": DATE.format("Plain", "<tt:PlainText>CAM 1</tt:PlainText>")})
+    changed = Place(tmp_path / "b", other, wants)
+    with serving(other):
+        changed.discover()
+        assert changed.register()["label"].before == "CAM 1"
+    assert set(other.labels) == {"P1"} and all(part in other.labels["P1"] for part in ("LowerRight", ">24<", ">north<"))
+    liar = Settable(HOST, nature="lies")
+    lied = Place(tmp_path / "c", liar, wants)
+    with serving(liar):
+        lied.discover()
+        assert lied.register()["label"].outcome.value == "failed"
+
+
+def test_a_time_server_is_set_where_the_plan_names_one(tmp_path: Path) -> None:
+    """ONVIF Core, SetNTP: the kind of host goes before it. What lies is found out; taken back it has its time by hand again."""
+    camera = Settable(HOST)
+    place = Place(tmp_path / "a", camera, SITE.replace("[policy]", 'time_server = "127.0.77.1"\n[policy]', 1))
+    with serving(camera):
+        place.discover()
+        done = place.register()["time server"]
+        assert (done.outcome.value, done.before, done.after) == (
+            "changed",
+            "none: its clock is set by hand",
+            "127.0.77.1",
+        )
+        assert camera.from_server and camera.servers[0] == "false"
+        assert re.findall(r">([^<>]+)<", camera.servers[1]) == ["IPv4", "127.0.77.1"]
+        assert place.register()["time server"].outcome.value == "unchanged"
+    liar = Settable(HOST, nature="lies")
+    named = Place(tmp_path / "b", liar, SITE.replace("[policy]", 'time_server = "Time.Example"\n[policy]', 1))
+    with serving(liar):
+        named.discover()
+        assert named.register()["time server"].outcome.value == "failed"
+    free = Settable(HOST)
+    by_dhcp = Place(tmp_path / "c", free, SITE.replace("[policy]", 'time_server = "dhcp"\n[policy]', 1))
+    with serving(free):
+        by_dhcp.discover()
+        assert by_dhcp.register()["time server"].after == "from DHCP" and free.from_server
+    with pytest.raises(PlanError) as wrong:
+        Place(tmp_path / "d", free, SITE.replace("[policy]", 'time_server = "no server"\n[policy]', 1))
+    assert "host name" in wrong.value.problems[0]
 
 
 @pytest.mark.parametrize(

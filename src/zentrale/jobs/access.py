@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from datetime import datetime
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
-from zentrale.field.device import Device
+from zentrale.field.device import GONE_PATIENCE_S, Device
+from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Key, Keyring
 from zentrale.jobs.states import CLOSED, State
 from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials
+from zentrale.site.model import Camera, Recorder
 
 
 @dataclass(frozen=True)
@@ -103,3 +106,19 @@ async def device_maker(device: Device) -> str:
         return (await device.information()).maker
     except DeviceError:
         return ""
+
+
+@asynccontextmanager
+async def entered(
+    keyring: Keyring, seen: FoundDevice, planned: Camera | Recorder | None, patience_s: float = GONE_PATIENCE_S
+) -> AsyncIterator[Device]:
+    """The device, opened with what the vault has for it: to be asked and set. Raises RefusedError where nothing opens it."""
+    rules, name = keyring.rules(planned), planned.name if planned is not None else ""
+    async with Device(seen.url, rules, endpoint=seen.own_endpoint, patience_s=patience_s) as client:
+        await client.system_time()
+        maker = keyring.plan.maker(planned) if keyring.plan is not None and planned is not None else seen.maker
+        keys = keyring.keys(seen.identity, [name] if name else [], maker)
+        entry = await find_entry(client, keyring, keys, name or seen.address)
+        if entry.closed:
+            raise RefusedError(f"it did not let us in: {entry.told()}")
+        yield client

@@ -8,14 +8,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, RefusedError
-from zentrale.field.device import GONE_PATIENCE_S, Device
-from zentrale.jobs.access import find_entry
+from zentrale.errors import DeviceError, InputError
+from zentrale.jobs.access import entered
 from zentrale.jobs.assigning import check_name, named
 from zentrale.jobs.discovering import current_devices, last_devices
+from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import ref_of
+from zentrale.jobs.recorders.driver import Driver
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.steps.channel import Channel, ChannelState
 from zentrale.jobs.steps.runner import StepRunner
@@ -25,7 +26,7 @@ from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Vault
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
-from zentrale.site.model import Camera, Plan
+from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.site.reading import read_plan
 
 REPLACE, REMOVE = "replace", "remove"
@@ -148,14 +149,17 @@ async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) 
     seen = last_devices(plan, keyring.logbook).get(recorder.name)
     if seen is None or not seen.url:
         raise DeviceError(f"{where}: the last discovery did not find {recorder.name}; nothing was changed")
-    async with Device(
-        seen.url, keyring.rules(recorder), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S
-    ) as client:
-        await client.system_time()
-        keys = keyring.keys(seen.identity, [recorder.name], plan.maker(recorder))
-        entry = await find_entry(client, keyring, keys, recorder.name)
-        if entry.closed:
-            raise RefusedError(f"{where}: {recorder.name} did not let us in: {entry.told()}; nothing was changed")
+    try:
+        return await _freed(keyring, run, camera, driver, seen, recorder)
+    except DeviceError as error:
+        raise DeviceError(f"{where}: {error}; nothing was changed in the plan") from None
+
+
+async def _freed(
+    keyring: Keyring, run: int, camera: Camera, driver: type[Driver], seen: FoundDevice, recorder: Recorder
+) -> Removed:
+    where = f"channel {camera.channel} of {recorder.name}"
+    async with entered(keyring, seen, recorder) as client:
         step = driver(client).give(camera, "", None)
         assert isinstance(step, Channel)
         now = await step.look()
@@ -167,7 +171,7 @@ async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) 
         good = await runner.change(step, now, ChannelState(camera.channel), step.apply)
         last = runner.result().steps[-1]
         if not good or last.outcome is not Outcome.CHANGED:
-            raise DeviceError(f"{where}: it was not freed: {last.error or last.after}; the plan was not changed")
+            raise DeviceError(f"it was not freed: {last.error or last.after}")
         return Removed(f"{where}: freed", freed=True)
 
 

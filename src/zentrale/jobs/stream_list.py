@@ -17,7 +17,7 @@ from zentrale.field.causes import Cause, cause_of
 from zentrale.field.device import Device
 from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.access import find_entry
+from zentrale.jobs.access import entered
 from zentrale.jobs.discovering import AT_ONCE, BUDGET_S
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.found import FoundDevice
@@ -135,12 +135,7 @@ def keep(logbook: Logbook, run: int, plan: Plan, listed: Iterable[Listed]) -> No
 
 async def _by_onvif(plan: Plan, keyring: Keyring, name: str, device: FoundDevice) -> Listed:
     planned = planned_devices(plan).get(name)
-    async with Device(device.url, keyring.rules(planned), endpoint=device.own_endpoint) as client:
-        await client.system_time()
-        keys = keyring.keys(device.identity, [name] if name else [], device.maker)
-        entry = await find_entry(client, keyring, keys, name or device.address)
-        if entry.closed:
-            return Listed(name, device, note=entry.told())
+    async with entered(keyring, device, planned, patience_s=0.0) as client:
         streams = []
         for profile, address in await _told(client):
             e = profile.encoder

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zentrale.errors import DeviceError
-from zentrale.field.device import Device
 from zentrale.field.playing import Visit
-from zentrale.jobs.access import find_entry
+from zentrale.jobs.access import entered
 from zentrale.jobs.checks.streams import measure
 from zentrale.jobs.discovering import current_devices
 from zentrale.jobs.found import FoundDevice
@@ -43,11 +42,7 @@ async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tup
         return None, "it speaks no ONVIF, so its stream is not known"
     try:
         await keyring.ready()
-        async with Device(device.url, keyring.rules(None), endpoint=device.own_endpoint) as client:
-            await client.system_time()
-            entry = await find_entry(client, keyring, keyring.keys(device.identity, [], device.maker), device.address)
-            if entry.closed:
-                return None, entry.told()
+        async with entered(keyring, device, None, patience_s=0.0) as client:
             profile = pick_profiles(await client.profiles()).get("main")
             if profile is None:
                 return None, "it offers no profile with video"

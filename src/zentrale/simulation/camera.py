@@ -7,7 +7,7 @@ import io
 from dataclasses import replace
 
 from zentrale.protocols import soap
-from zentrale.protocols.onvif import device, media
+from zentrale.protocols.onvif import device, media, osd
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation import encoding, scene
@@ -18,6 +18,8 @@ from zentrale.simulation.scenario import Camera, Encoder
 MEDIA_PATH = "/onvif/media_service"
 SNAPSHOT_PATH = "/snapshot"
 MAX_FPS = 30
+MAX_LABELS = 4
+LENS, SOURCE_CONFIGURATION = "lens-1", "source-1"
 
 
 def settings_of(token: str, encoder: Encoder) -> media.EncoderSettings:
@@ -35,6 +37,7 @@ class SimulatedCamera(OnvifDevice):
     def __init__(self, config: Camera) -> None:
         super().__init__(config)
         self.encoders = {name: settings_of(name, getattr(config, name)) for name in ("main", "sub")}
+        self.labels: dict[str, osd.Label] = {}
         self.operations |= {
             "GetProfiles": lambda _: media.profiles_response(self._profile(name) for name in self.encoders),
             "GetStreamUri": self._stream_uri,
@@ -42,6 +45,10 @@ class SimulatedCamera(OnvifDevice):
             "GetVideoEncoderConfigurations": lambda _: media.encoders_response(self.encoders.values()),
             "GetVideoEncoderConfiguration": self._encoder,
             "SetVideoEncoderConfiguration": self._set_encoder,
+            "GetOSDs": lambda _: osd.osds_response(self.labels.values()),
+            "CreateOSD": self._create_osd,
+            "SetOSD": self._set_osd,
+            "DeleteOSD": self._delete_osd,
         }
 
     def services(self) -> list[device.Service]:
@@ -55,7 +62,7 @@ class SimulatedCamera(OnvifDevice):
         return recipe_for(self.config, stream, self.encoders[stream])
 
     def _profile(self, name: str) -> media.Profile:
-        return media.Profile(f"profile-{name}", name, self.encoders[name])
+        return media.Profile(f"profile-{name}", name, self.encoders[name], LENS, SOURCE_CONFIGURATION)
 
     def _named(self, token: str) -> str:
         name = token.removeprefix("profile-")
@@ -79,6 +86,26 @@ class SimulatedCamera(OnvifDevice):
         name = self._named(wanted.token)
         self.encoders[name] = replace(wanted, name=name)
         return soap.TRT.SetVideoEncoderConfigurationResponse()
+
+    def _create_osd(self, request: Element) -> Element:
+        wanted = osd.parse_osd_request(request)
+        if wanted.configuration != SOURCE_CONFIGURATION or len(self.labels) >= MAX_LABELS:
+            raise SoapRefusal("Receiver", "Action", "MaxOSDs", reason="no room for another label")
+        token = f"osd-{len(self.labels) + 1}"
+        self.labels[token] = replace(wanted, token=token)
+        return soap.TRT.CreateOSDResponse(soap.TRT.OSDToken(token))
+
+    def _set_osd(self, request: Element) -> Element:
+        wanted = osd.parse_osd_request(request)
+        if wanted.token not in self.labels:
+            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
+        self.labels[wanted.token] = wanted
+        return soap.TRT.SetOSDResponse()
+
+    def _delete_osd(self, request: Element) -> Element:
+        if self.labels.pop(request.findtext("trt:OSDToken", "", NS), None) is None:
+            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
+        return soap.TRT.DeleteOSDResponse()
 
     async def handle_get(self, request: HttpRequest) -> HttpResponse:
         if request.target.partition("?")[0] != SNAPSHOT_PATH:

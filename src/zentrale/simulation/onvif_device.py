@@ -18,7 +18,7 @@ from urllib.parse import quote
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, ssdp
 from zentrale.protocols.http_auth import Credentials, DigestVerifier
-from zentrale.protocols.onvif import device
+from zentrale.protocols.onvif import device, ntp
 from zentrale.protocols.soap import NS, Fault
 from zentrale.protocols.ws_discovery import Match
 from zentrale.protocols.xml import Element
@@ -32,7 +32,15 @@ DESCRIPTION_PATH = "/description.xml"  # of UPnP
 
 # ONVIF Core, access classes: what must be answered before authentication.
 _PRE_AUTH = {"GetSystemDateAndTime", "GetServices", "GetServiceCapabilities", "GetCapabilities", "GetHostname"}
-_ADMINISTRATOR_ONLY = {"GetUsers", "CreateUsers", "SetUser", "SetSystemDateAndTime", "SetHostname", "SetScopes"}
+_ADMINISTRATOR_ONLY = {
+    "GetUsers",
+    "CreateUsers",
+    "SetUser",
+    "SetSystemDateAndTime",
+    "SetHostname",
+    "SetScopes",
+    "SetNTP",
+}
 
 Answer = Callable[[Element], Element]
 
@@ -60,6 +68,7 @@ class OnvifDevice:
         self.hostname = f"{config.model.lower().replace(' ', '-')}-{config.mac.replace(':', '')[-6:]}"
         self.scopes = [f"onvif://www.onvif.org/name/{quote(config.model)}", "onvif://www.onvif.org/location/workshop"]
         self.time_source = "Manual"
+        self.time_servers = ntp.TimeServers(from_dhcp=True)
         self.digest = DigestVerifier(f"{config.maker} {config.model}", secrets.token_hex(16), ("SHA-256", "MD5"))
         self._seen_nonces: dict[bytes, float] = {}
         self._refused = 0
@@ -73,6 +82,8 @@ class OnvifDevice:
             "GetUsers": lambda _: device.users_response(device.Account(u, lv) for u, (_c, lv) in self.accounts.items()),
             "CreateUsers": self._create_users,
             "SetUser": self._set_user,
+            "GetNTP": lambda _: ntp.ntp_response(self.time_servers),
+            "SetNTP": self._set_ntp,
             "GetHostname": lambda _: device.hostname_response(self.hostname),
             "SetHostname": self._set_hostname,
             "GetScopes": lambda _: device.scopes_response(self.fixed_scopes(), self.configurable_scopes()),
@@ -216,6 +227,10 @@ class OnvifDevice:
         self.time_source = wanted.source
         self.timezone = wanted.timezone or self.timezone
         return soap.TDS.SetSystemDateAndTimeResponse()
+
+    def _set_ntp(self, request: Element) -> Element:
+        self.time_servers = ntp.parse_set_ntp(request)
+        return soap.TDS.SetNTPResponse()
 
     def _create_users(self, request: Element) -> Element:
         for credentials, level in device.parse_user_requests(request):

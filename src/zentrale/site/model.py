@@ -38,6 +38,7 @@ from zentrale.site.values import (
     PlaceName,
     Text,
     empty_is_none,
+    host_or_dhcp,
     known_awg,
 )
 
@@ -120,6 +121,7 @@ class Policy(Part):
     """Limits that are the customer's or the installer's choice.
 
     keyframe_ratio: how many times as large a key frame is as one of the frames between
+    picture_label: bool = False  # the camera's name in its picture
     refusal_window_min: at most two wrong passwords are tried on one device within this time
     authentication: what camera ports ask for before they let a device in
     path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
@@ -146,15 +148,19 @@ class Policy(Part):
     multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
+    picture_label: bool = False  # the camera's name in its picture
     refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
 
 
 class Site(Part):
-    """`origin` is longitude and latitude [degrees, WGS 84] of the point from which x_m (east) and y_m (north) count."""
+    """`time_server` is what devices are to take their time from: an address, a name, or "dhcp"; empty: it is left as it is.
+
+    `origin` is longitude and latitude [degrees, WGS 84] of the point from which x_m (east) and y_m (north) count."""
 
     name: Text
     timezone: Text
     customer: str = ""
+    time_server: Annotated[str, AfterValidator(host_or_dhcp)] = ""
     origin: tuple[float, float] | None = None
     currency: str = "EUR"
 

@@ -32,6 +32,14 @@ def normal_mac(value: str) -> str:
     return mac
 
 
+def host_or_dhcp(value: str) -> str:
+    """An IP address, a host name (RFC 1123 clause 2.1), "dhcp", or nothing. Raises ValueError."""
+    text = value.strip().lower()
+    if text and not re.fullmatch(r"[0-9a-f:]*:[0-9a-f:.]*|(?!-)[a-z0-9-]{1,63}(\.(?!-)[a-z0-9-]{1,63})*", text):
+        raise ValueError('expected an address, a host name or "dhcp"')
+    return text
+
+
 def mac_end(value: str) -> str:
     """The last digits of a MAC address, as labels have them: 4 to 10 of them, without signs. Raises ValueError."""
     digits = re.sub(r"[.:\-\s]", "", value.lower())

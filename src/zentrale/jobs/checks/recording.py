@@ -7,10 +7,9 @@ from dataclasses import dataclass, replace
 
 from zentrale.errors import DeviceError
 from zentrale.field import scheduler
-from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import find_entry
+from zentrale.jobs.access import entered
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.found import FoundDevice
@@ -68,14 +67,7 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
     if seen is None or not seen.url:
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
-    async with Device(
-        seen.url, keyring.rules(recorder), endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S
-    ) as client:
-        await client.system_time()
-        keys = keyring.keys(seen.identity, [recorder.name], plan.maker(recorder))
-        entry = await find_entry(client, keyring, keys, recorder.name)
-        if entry.closed:
-            raise DeviceError(f"it did not let us in: {entry.told()}")
+    async with entered(keyring, seen, recorder) as client:
         return await driver(client).sample()
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from zentrale.jobs.steps import clock, encoder, name, password
+from zentrale.jobs.steps import clock, encoder, label, name, password, time_server
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step
 
@@ -16,7 +16,9 @@ STEPS: list[Callable[[Bench], Iterable[Step[Any]]]] = [
     password.steps,
     name.steps,
     clock.steps,
+    time_server.steps,
     encoder.steps,
+    label.steps,
 ]
 
 

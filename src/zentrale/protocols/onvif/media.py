@@ -44,12 +44,15 @@ class EncoderSettings:
 
 @dataclass(frozen=True)
 class Profile:
-    """`source` is the token of the video source (the lens) that it shows; empty where the device tells none."""
+    """`source` is the token of the video source (the lens) that it shows, `source_configuration` that of how it shows it; empty
+    where the device tells none.
+    """
 
     token: str
     name: str
     encoder: EncoderSettings | None
     source: str = ""
+    source_configuration: str = ""
 
 
 def ask(name: str, token: str = "") -> Element:
@@ -184,9 +187,9 @@ def profiles_response(profiles: Iterable[Profile]) -> Element:
         element.set("token", profile.token)
         element.set("fixed", "true")
         if profile.source:
-            element.append(
-                TT.VideoSourceConfiguration(TT.Name("lens"), TT.UseCount("2"), TT.SourceToken(profile.source))
-            )
+            source = TT.VideoSourceConfiguration(TT.Name("lens"), TT.UseCount("2"), TT.SourceToken(profile.source))
+            source.set("token", profile.source_configuration)
+            element.append(source)
         if profile.encoder is not None:
             element.append(encoder_element(TT.VideoEncoderConfiguration(), profile.encoder))
         elements.append(element)
@@ -199,7 +202,10 @@ def parse_profiles(response: Element) -> list[Profile]:
         encoder = element.find("tt:VideoEncoderConfiguration", NS)
         settings = None if encoder is None else parse_encoder(encoder)
         source = xml.text(element, "tt:VideoSourceConfiguration/tt:SourceToken", NS)
-        profiles.append(Profile(element.get("token", ""), xml.text(element, "tt:Name", NS), settings, source))
+        shown = element.find("tt:VideoSourceConfiguration", NS)
+        configuration = shown.get("token", "") if shown is not None else ""
+        name = xml.text(element, "tt:Name", NS)
+        profiles.append(Profile(element.get("token", ""), name, settings, source, configuration))
     return profiles
 
 
