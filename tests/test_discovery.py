@@ -42,14 +42,14 @@ from zentrale.field.adapters import Adapter
 from zentrale.field.ear import MAX_OF_ONE, Ear
 from zentrale.field.probe import probe, probe_directly
 from zentrale.field.web_page import web_page
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import candidates, match_devices
+from zentrale.jobs.discovery.missing import Evidence, add_address_command, why_missing
+from zentrale.jobs.discovery.states import State
+from zentrale.jobs.discovery.stream_list import path_patterns, sub_paths
 from zentrale.jobs.finders.finder import Sighting
 from zentrale.jobs.finders.merging import merge
-from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.matching import candidates, match_devices
-from zentrale.jobs.missing import Evidence, add_address_command, why_missing
 from zentrale.jobs.planned import planned_devices
-from zentrale.jobs.states import State
-from zentrale.jobs.stream_list import path_patterns, sub_paths
 from zentrale.logbook.store import Logbook
 from zentrale.protocols import soap, ssdp, ws_discovery
 from zentrale.protocols.onvif import media2

@@ -13,7 +13,7 @@ from zentrale.errors import DeviceError, NotAskedError, RefusedError, Unreachabl
 from zentrale.field import rtsp_player
 from zentrale.field.playing import Visit
 from zentrale.jobs import rtsp_only
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

@@ -22,7 +22,7 @@ from zentrale.errors import PlanError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
 from zentrale.jobs import registering
-from zentrale.jobs.discovering import Request, discover
+from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.work_sheet import write_work_sheets
 from zentrale.jobs.registering import Registrar, Registration

@@ -22,7 +22,7 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from zentrale.jobs.discovering import last_devices
+from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.logbook import vault as vault_module
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault

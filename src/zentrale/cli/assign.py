@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import InputError
-    from zentrale.jobs.assigning import assign, assign_stream, unassign
+    from zentrale.jobs.discovery.assigning import assign, assign_stream, unassign
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
 
@@ -75,8 +75,8 @@ def _walk(
     """One device after the other, until all are named or the person has enough. Each answer is kept at once."""
     import asyncio
 
-    from zentrale.jobs.assigning import assign
-    from zentrale.jobs.walking import open_devices, picture_of
+    from zentrale.jobs.discovery.assigning import assign
+    from zentrale.jobs.discovery.walking import open_devices, picture_of
 
     keyring = options.keyring(args, output, plan, vault, logbook)
     passed: set[str] = set()
@@ -106,7 +106,7 @@ def _asked(may_be: tuple[str, ...]) -> str | None:
     """The name chosen; empty to pass on, None to end."""
     import sys
 
-    from zentrale.jobs.walking import chosen
+    from zentrale.jobs.discovery.walking import chosen
 
     while True:
         print("  which is it? its number, s to skip, q to end: ", end="", file=sys.stderr, flush=True)

@@ -12,9 +12,9 @@ if TYPE_CHECKING:
 
     from zentrale.cli.discover_shown import Found
     from zentrale.cli.output import Output
-    from zentrale.jobs.discovering import Discovery
+    from zentrale.jobs.discovery.discovering import Discovery
+    from zentrale.jobs.discovery.stream_list import Listed
     from zentrale.jobs.keyring import Keyring
-    from zentrale.jobs.stream_list import Listed
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
@@ -100,7 +100,7 @@ def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan
     import asyncio
 
     from zentrale.cli.discover_shown import Found
-    from zentrale.jobs.discovering import Request, discover
+    from zentrale.jobs.discovery.discovering import Request, discover
     from zentrale.logbook.store import Logbook
 
     vault = options.vault_or_none(args, folder)
@@ -122,7 +122,7 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
     from dataclasses import asdict
 
     from zentrale.cli.discover_shown import device_document
-    from zentrale.jobs.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
+    from zentrale.jobs.discovery.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
     from zentrale.jobs.planned import planned_devices
     from zentrale.logbook.store import Logbook
 
@@ -166,7 +166,7 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
 async def _streams(
     folder: SiteFolder, plan: Plan, keyring: Keyring, result: Discovery, step: Callable[[int, str], None]
 ) -> list[Listed]:
-    from zentrale.jobs import stream_list
+    from zentrale.jobs.discovery import stream_list
 
     patterns = stream_list.path_patterns(folder.path)
     step(0, "asking for streams")

@@ -7,9 +7,9 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zentrale.cli.output import Output
-    from zentrale.jobs.discovering import Discovery
-    from zentrale.jobs.found import FoundDevice
-    from zentrale.jobs.stream_list import Listed
+    from zentrale.jobs.discovery.discovering import Discovery
+    from zentrale.jobs.discovery.found import FoundDevice
+    from zentrale.jobs.discovery.stream_list import Listed
     from zentrale.site.model import Plan
 
 _MOST_OPEN = 8
@@ -87,7 +87,7 @@ def show(output: Output, found: Found) -> None:
 
 def _open_rows(output: Output, plan: Plan, result: Discovery) -> bool:
     """Planned devices that may be among those nobody planned: told, never guessed."""
-    from zentrale.jobs.matching import candidates
+    from zentrale.jobs.discovery.matching import candidates
 
     fits = candidates(plan, result.matching)
     if fits:
@@ -104,7 +104,7 @@ def _open_rows(output: Output, plan: Plan, result: Discovery) -> bool:
 def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
     """What else is to be said of where it is and what its clock shows."""
     from zentrale import quantities
-    from zentrale.jobs.missing import default_address_of, in_default_range
+    from zentrale.jobs.discovery.missing import default_address_of, in_default_range
     from zentrale.jobs.planned import planned_devices
 
     row, told = planned_devices(plan).get(name), []
@@ -123,7 +123,7 @@ def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
 
 
 def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
-    from zentrale.jobs.states import State
+    from zentrale.jobs.discovery.states import State
 
     good = result.matching.as_planned(plan)
     name_of = result.matching.name_of
@@ -165,7 +165,7 @@ def document(found: Found) -> dict[str, object]:
     from dataclasses import asdict
 
     from zentrale.cli.output import finding_document
-    from zentrale.jobs.matching import candidates
+    from zentrale.jobs.discovery.matching import candidates
 
     result = found.result
     missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in found.good)]

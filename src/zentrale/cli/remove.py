@@ -27,7 +27,7 @@ def run(args: argparse.Namespace) -> int:
     import asyncio
 
     from zentrale.cli.output import Output
-    from zentrale.jobs.replacing import REMOVE, remove_camera
+    from zentrale.jobs.discovery.replacing import REMOVE, remove_camera
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
 

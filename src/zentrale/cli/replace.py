@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
-    from zentrale.jobs.replacing import REPLACE, replace_camera
+    from zentrale.jobs.discovery.replacing import REPLACE, replace_camera
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
 

@@ -10,9 +10,9 @@ from datetime import datetime
 from zentrale import quantities
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field.device import GONE_PATIENCE_S, Device
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.states import CLOSED, State
 from zentrale.jobs.keyring import Key, Keyring
-from zentrale.jobs.states import CLOSED, State
 from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.model import Camera, Recorder

@@ -14,14 +14,14 @@ from pathlib import Path
 from zentrale import quantities
 from zentrale.field.rtsp_player import Access
 from zentrale.findings import Finding, Severity, finding
-from zentrale.jobs import discovering
 from zentrale.jobs.checks.check import Need
 from zentrale.jobs.checks.recording import CHANNEL
 from zentrale.jobs.checks.registry import CHECKS
 from zentrale.jobs.checks.seen import outcome_told
 from zentrale.jobs.checks.strangers import ACCESS
 from zentrale.jobs.checks.streams import PICTURE, STREAM
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery import discovering
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.parts import detail, ports, power, storage, traffic, zones
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
 from zentrale.jobs.planning import Request, calculate

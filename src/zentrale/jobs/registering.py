@@ -13,10 +13,10 @@ from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.discovering import current_devices
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.discovering import current_devices
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding

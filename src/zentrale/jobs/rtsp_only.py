@@ -9,8 +9,8 @@ from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedErro
 from zentrale.field import rtsp_player
 from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import Access
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.logbook.evidence import observations
 from zentrale.logbook.store import Logbook

@@ -14,8 +14,8 @@ from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.access import find_entry
-from zentrale.jobs.discovering import last_devices
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.discovering import last_devices
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels

@@ -20,7 +20,7 @@ from zentrale.jobs.checks.registry import CHECKS
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, StreamResult
 from zentrale.jobs.checks.strangers import address_findings
 from zentrale.jobs.checks.streams import measure
-from zentrale.jobs.discovering import last_devices
+from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.judging import lateness_finding
 from zentrale.jobs.keyring import Keyring
 from zentrale.protocols.doors import Door

@@ -16,7 +16,7 @@ from typing import Any
 from zentrale.field.playing import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import Transport

@@ -13,12 +13,12 @@ from zentrale.findings import finding
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.checks.check import Check, Layer, Round
 from zentrale.jobs.checks.seen import Target, Unresolved
-from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.judging_devices import judge_entry
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.judging_devices import judge_entry
+from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
-from zentrale.jobs.states import State
 from zentrale.jobs.steps.encoder import ProfileChoice
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera

@@ -12,7 +12,7 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.access import entered
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding

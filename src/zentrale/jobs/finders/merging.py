@@ -8,8 +8,8 @@ from dataclasses import replace
 from urllib.parse import urlsplit
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.finders.finder import Sighting
-from zentrale.jobs.found import FoundDevice
 from zentrale.protocols.addresses import HTTP_SCHEMES, Pinned, bracketed, pin
 from zentrale.protocols.onvif.device import SERVICE_PATH
 from zentrale.protocols.ws_discovery import Match

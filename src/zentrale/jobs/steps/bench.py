@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zentrale.field.device import Device
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.site.model import Camera, Plan, Recorder
 

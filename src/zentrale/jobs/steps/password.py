@@ -10,9 +10,9 @@ from typing import Any
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.jobs.access import Entry, find_entry
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.states import State
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.logbook.vault import generate_password

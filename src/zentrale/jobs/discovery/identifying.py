@@ -12,11 +12,11 @@ from zentrale.field.http import LostError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.field.web_page import web_page
 from zentrale.jobs.access import device_maker, find_entry
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices
-from zentrale.jobs.states import State
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.onvif.device import SERVICE_PATH

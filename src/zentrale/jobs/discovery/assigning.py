@@ -6,8 +6,8 @@ import re
 from collections.abc import Sequence
 
 from zentrale.errors import InputError
-from zentrale.jobs.discovering import COMMAND, current_devices
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.discovering import COMMAND, current_devices
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note

@@ -8,7 +8,7 @@ from ipaddress import ip_address
 from typing import Any
 from urllib.parse import urlsplit
 
-from zentrale.jobs.states import State
+from zentrale.jobs.discovery.states import State
 from zentrale.site.identity import Identity
 
 # From what tells most of a device to what tells least.

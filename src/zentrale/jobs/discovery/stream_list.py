@@ -18,14 +18,14 @@ from zentrale.field.device import Device
 from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.access import entered
-from zentrale.jobs.discovering import AT_ONCE, BUDGET_S
+from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import Matching
+from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.matching import Matching
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.rtsp_only import STREAMS
-from zentrale.jobs.states import State
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed

@@ -10,11 +10,11 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.errors import DeviceError, InputError
 from zentrale.jobs.access import entered
-from zentrale.jobs.assigning import check_name, named
-from zentrale.jobs.discovering import current_devices, last_devices
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.assigning import check_name, named
+from zentrale.jobs.discovery.discovering import current_devices, last_devices
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.matching import matched
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorders.driver import Driver
 from zentrale.jobs.recorders.registry import driver_of

@@ -11,7 +11,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from zentrale.field.adapters import Adapter
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.planned import Planned, planned_devices
 from zentrale.site.model import Camera, Plan, Recorder
 

@@ -10,10 +10,10 @@ from zentrale.errors import DeviceError
 from zentrale.field.playing import Visit
 from zentrale.jobs.access import entered
 from zentrale.jobs.checks.streams import measure
-from zentrale.jobs.discovering import current_devices
-from zentrale.jobs.found import FoundDevice
+from zentrale.jobs.discovery.discovering import current_devices
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import candidates, matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.matching import candidates, matched
 from zentrale.jobs.steps.encoder import pick_profiles
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically

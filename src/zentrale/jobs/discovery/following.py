@@ -12,12 +12,12 @@ from zentrale.field.adapters import Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import Answer, Watch
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.discovering import AT_ONCE, BUDGET_S, failed
+from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S, failed
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.identifying import Expected, identify
+from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.finders.merging import merge, sighting
-from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.identifying import Expected, identify
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.matching import matched
 from zentrale.site.model import Plan
 
 EVERY_S = 10.0

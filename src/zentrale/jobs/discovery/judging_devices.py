@@ -10,12 +10,12 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import Matching, lacks_onvif, wants_onvif
+from zentrale.jobs.discovery.missing import Evidence, Why, default_address_of, in_default_range, why_missing
+from zentrale.jobs.discovery.states import CLOSED, State
 from zentrale.jobs.finders.finder import Looked
-from zentrale.jobs.found import FoundDevice
-from zentrale.jobs.matching import Matching, lacks_onvif, wants_onvif
-from zentrale.jobs.missing import Evidence, Why, default_address_of, in_default_range, why_missing
 from zentrale.jobs.planned import Planned, planned_devices, ref_of
-from zentrale.jobs.states import CLOSED, State
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera, Plan, Policy, Recorder
 from zentrale.subjects import Kind, Ref
