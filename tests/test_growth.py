@@ -15,6 +15,7 @@ from typing import Any
 
 import pytest
 
+import zentrale.cli.plan
 from conftest import make_site, zentrale
 from strangers import Settable
 from test_architecture import ROOT

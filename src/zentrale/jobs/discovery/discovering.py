@@ -13,7 +13,7 @@ from itertools import chain
 from urllib.parse import urlsplit
 
 from zentrale.errors import DeviceError, InputError, Whose, ZentraleError
-from zentrale.field import arp, scheduler
+from zentrale.field import scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
@@ -120,7 +120,7 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         try:
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
             seen, failed_ways = await _look(search)
-            evidence = _evidence(choice, search, chain.from_iterable(seen))
+            evidence = _evidence(choice, chain.from_iterable(seen))
             nobody = evidence.by_arp - set(evidence.macs)  # nobody is there to be asked at a planned address
             sightings = merge(s for s in chain.from_iterable(seen) if not (s.url and s.host in nobody))
             devices = await _identify_all(sightings, plan, keyring, progress, got)
@@ -163,7 +163,8 @@ async def _asked_directly(search: Search, seen: Sequence[Sighting]) -> list[Sigh
     """
     answered = {s.host for s in seen if s.endpoint}
     planned = [row.host for row in planned_devices(search.plan).values() if row.host] if search.plan else []
-    wanted = dict.fromkeys(h for h in (*(s.host for s in seen), *planned) if h not in answered)
+    nobody = {s.host for s in seen if s.by_arp and not s.macs}
+    wanted = dict.fromkeys(h for h in (*(s.host for s in seen), *planned) if h not in answered | nobody)
     heard = await probe_directly(list(wanted)[:_MOST_DIRECTED], min(1.0, search.wait_s)) if wanted else []
     return [replace(sighting(match, host), method="directed probe") for match, host in heard]
 
@@ -179,15 +180,13 @@ def _unheard(search: Search, devices: Sequence[FoundDevice]) -> list[str]:
     ]
 
 
-def _evidence(choice: Choice, search: Search, sightings: Iterable[Sighting]) -> Evidence:
+def _evidence(choice: Choice, sightings: Iterable[Sighting]) -> Evidence:
     """What was seen beside devices."""
     seen = list(sightings)
-    on_link = [a for a in choice.adapters if not a.loopback] if arp.allowed() else []
-    asked = [h for h in hosts(search.networks) if any(a.holds(h) for a in on_link)] if on_link else []
     macs = {s.host: s.macs for s in seen if s.macs}
     # All of loopback refuses: there it tells nothing.
     refuse = [s.host for s in seen if s.refuses and not ipaddress.ip_address(s.host).is_loopback]
-    return Evidence(choice.adapters, frozenset(asked), macs, frozenset(refuse))
+    return Evidence(choice.adapters, frozenset(s.host for s in seen if s.by_arp), macs, frozenset(refuse))
 
 
 async def _behind_recorders(

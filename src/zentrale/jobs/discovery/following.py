@@ -18,6 +18,7 @@ from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.keyring import Keyring
+from zentrale.site.identity import Identity
 from zentrale.site.model import Plan
 
 EVERY_S = 10.0
@@ -39,6 +40,10 @@ def adapters_for(plan: Plan, given: tuple[str, ...]) -> Choice:
     return choose(given, [("zone " + z.name, z.network) for z in plan.zones], list_adapters())
 
 
+def _strong(device: FoundDevice) -> Identity:
+    return replace(device.identity, endpoint="")
+
+
 async def follow(
     plan: Plan, keyring: Keyring, choice: Choice, tell: Callable[[Event], None], every_s: float = EVERY_S
 ) -> None:
@@ -57,8 +62,10 @@ async def follow(
                 (result,) = await scheduler.run([device], asked, at_once=1, budget_s=keyring.budget(BUDGET_S))
                 device = failed(result) if isinstance(result, Failure) else result
                 old = next((p for p in present if p[0] == place[0] and p[1] != place[1]), None)
-                before = old[1] if old is not None and not device.shared_endpoint else ""
-                if old is not None and before:
+                before = ""
+                # Makers ship one endpoint in all their devices: only by MAC address or serial number it is the same one.
+                if old is not None and _strong(present[old]).same_device(_strong(device)) is True:
+                    before = old[1]
                     present.pop(old)
                     names.pop(old)
                 name = matched(plan, keyring.logbook, [device]).name_of(device)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import socket
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -76,6 +75,7 @@ def replace_camera(
     before = _said(known.identity.macs if known else {camera.mac or ""}, known.host if known else camera.host)
     after = _said({mac}, new.address)
     cells = _new_cells(camera, mac, new.serial)
+    text = _text(folder, name, cells)  # before anything is changed: what is wrong with it is told now
     with logbook.running(REPLACE, socket.gethostname(), {"camera": name, "device": new.address}) as run:
         change = logbook.begin_change(run, ref_of(camera), "device", before, after)
         kept = _keep_password(vault, name)
@@ -83,7 +83,7 @@ def replace_camera(
             logbook.forget(name)
         logbook.bind(Binding(name, mac, new.address))
         if cells:
-            _write(folder, name, cells)
+            write_atomically(folder.cameras_file, text)
         logbook.end_change(change)
     return Replaced(before, after, new.address, cells, kept)
 
@@ -120,13 +120,14 @@ async def remove_camera(plan: Plan, folder: SiteFolder, keyring: Keyring, name: 
     camera, logbook = _camera(plan, name), keyring.logbook
     if len(plan.cameras) == 1:
         raise InputError(f"{name}: the last camera of the plan", "a plan holds one at least")
+    text = _text(folder, name, None)  # before its channel is freed
     with logbook.running(REMOVE, socket.gethostname(), {"camera": name}) as run:
         if by_hand:
             removed = Removed(f"channel {camera.channel} of {camera.recorder}: freed by hand, as said", freed=True)
         else:
             removed = await _free_channel(plan, keyring, run, camera)
         change = logbook.begin_change(run, ref_of(camera), "entry", "in the plan", "removed")
-        _write(folder, name, None)
+        write_atomically(folder.cameras_file, text)
         with logbook.transaction():
             logbook.forget(name)
             logbook.unbind(name)
@@ -183,14 +184,13 @@ def _camera(plan: Plan, name: str) -> Camera:
     return camera
 
 
-def _write(folder: SiteFolder, name: str, cells: Mapping[str, str] | None) -> None:
-    """Change cells of the camera's row, or take the row out (None). The plan is read before it is written."""
+def _text(folder: SiteFolder, name: str, cells: Mapping[str, str] | None) -> bytes:
+    """cameras.csv with other cells in the camera's row, or without the row (None). Raises PlanError where no plan comes of it."""
     rows, comments = read_camera_rows(folder.cameras_file)
     if cells is None:
-        with contextlib.suppress(KeyError):
-            del rows[name]
+        rows = {other: row for other, row in rows.items() if other != name}
     else:
         rows[name] = {**rows[name], **cells}
     text = camera_file_text(rows, comments)
     read_plan(folder, text)
-    write_atomically(folder.cameras_file, text.encode("utf-8"))
+    return text.encode("utf-8")

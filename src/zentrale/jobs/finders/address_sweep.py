@@ -24,11 +24,12 @@ class AddressSweep(Finder):
         # On a link that was asked by ARP, only who answered is there.
         asked = [host for host in wanted if there.get(host, ("?",))]
         swept = await sweep(asked, search.ports, search.choice.source, alive=[h for h, macs in there.items() if macs])
-        seen = dict.fromkeys((*swept.open, *(h for h, m in there.items() if m), *swept.refused))
+        seen = dict.fromkeys((*swept.open, *there, *swept.refused))
         return [
             Sighting(
                 host, self.name, ports=tuple(swept.open.get(host, ())), macs=there.get(host, ()),
                 certain=host in swept.open, refuses=host not in swept.open and host in swept.refused,
+                by_arp=host in there,
             )
             for host in seen
         ]  # fmt: skip

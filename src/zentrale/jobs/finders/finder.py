@@ -32,7 +32,7 @@ class Sighting:
     be asked whatever it told, `translated` as one of several devices that share this address. `macs` answer ARP for the
     address; `announced` is what it calls itself, in words; `also_at` other addresses of the same device. Not `certain`: it
     only says of itself that it is there, and is listed only where it is met or answers. It `refuses`: a host
-    is there, but says no at all ports.
+    is there, but says no at all ports. `by_arp`: it was asked for by ARP, and answered where there are `macs`.
     """
 
     host: str
@@ -49,6 +49,7 @@ class Sighting:
     also_at: tuple[str, ...] = ()
     certain: bool = True
     refuses: bool = False
+    by_arp: bool = False
 
 
 @dataclass(frozen=True)
