@@ -23,6 +23,7 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
     logging.basicConfig(level=level, handlers=[handler])
     for noisy in ("asyncio", "httpcore", "PIL", "matplotlib", "filelock"):
         logging.getLogger(noisy).setLevel(logging.ERROR)
+    logging.getLogger("zeroconf").setLevel(logging.CRITICAL)  # it tells of every odd packet that anybody sends
     try:
         return run(args)
     except ZentraleError as error:
