@@ -36,6 +36,7 @@ from conftest import (
     make_vault,
     zentrale,
 )  # fmt: skip
+from test_matching import found
 from zentrale.errors import RemoteProtocolError
 from zentrale.field import arp, neighbours, service_browser, upnp
 from zentrale.field.adapters import Adapter
@@ -45,7 +46,6 @@ from zentrale.field.web_page import web_page
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, match_devices
 from zentrale.jobs.discovery.missing import Evidence, add_address_command, why_missing
-from zentrale.jobs.discovery.states import State
 from zentrale.jobs.discovery.stream_list import path_patterns, sub_paths
 from zentrale.jobs.finders.finder import Sighting
 from zentrale.jobs.finders.merging import merge
@@ -77,13 +77,6 @@ XADDRS = "<disco:XAddrs>http://127.0.71.40/onvif/device_service</disco:XAddrs>"
 def plan(tmp_path: Path) -> Plan:
     """north has MAC address and address in the plan, south an address only."""
     return read_plan(SiteFolder(make_site(tmp_path)))
-
-
-def found(address: str, mac: str = "", **more: object) -> FoundDevice:
-    device = FoundDevice(
-        address, f"http://{address}/", "probe", "Pallas Yard", "Larch 2", mac=mac, state=State.OUR_PASSWORD.value
-    )
-    return replace(device, **more)  # type: ignore[arg-type]
 
 
 # What is sent and read
