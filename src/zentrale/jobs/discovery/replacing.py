@@ -97,7 +97,9 @@ def _new_cells(camera: Camera, mac: str, serial: str) -> dict[str, str]:
     """What its row said of the old device alone, as the new one has it."""
     cells: dict[str, str] = {}
     if camera.mac or camera.mac_end:
-        cells |= {"mac": mac, "mac_end": ""}
+        cells["mac"] = mac
+    if camera.mac_end:
+        cells["mac_end"] = ""
     if camera.serial:
         cells["serial"] = serial
     return cells
