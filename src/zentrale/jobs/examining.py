@@ -30,7 +30,7 @@ class Examined:
 
 def examine() -> Iterator[Examined]:
     """Each thing asked of the system itself; nothing is sent beyond this machine."""
-    for look in (_adapters, _loopback, _multicast, _files, _buffers, _rights, _namespaces, _fonts, _git):
+    for look in (_adapters, _loopback, _multicast, _files, _buffers, _rights, _namespaces, _fonts, _switch, _git):
         yield from look()
 
 
@@ -101,6 +101,12 @@ def _namespaces() -> Iterator[Examined]:
     allowed = bool(asked) and subprocess.run(asked, capture_output=True, check=False).returncode == 0
     yield Examined("network of its own", allowed, "can be made" if allowed else "not allowed", "demo (apart from all else)",
                    "allow user namespaces (sysctl kernel.unprivileged_userns_clone=1); the demo runs without, too")  # fmt: skip
+
+
+def _switch() -> Iterator[Examined]:
+    """Never missing: no command wants it so far. Told since it can only be installed while there is a network."""
+    there = shutil.which("ovs-vswitchd") or ""
+    yield Examined("Open vSwitch", True, there or "not installed", "none yet; a later rehearsal of the network")
 
 
 def _git() -> Iterator[Examined]:
