@@ -39,15 +39,16 @@ from conftest import (
 from test_matching import found
 from zentrale.errors import RemoteProtocolError
 from zentrale.field import arp, neighbours, service_browser, upnp
-from zentrale.field.adapters import Adapter
+from zentrale.field.adapters import Adapter, Choice
 from zentrale.field.ear import MAX_OF_ONE, Ear
 from zentrale.field.probe import probe, probe_directly
 from zentrale.field.web_page import web_page
+from zentrale.jobs.discovery import discovering
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, match_devices
 from zentrale.jobs.discovery.missing import Evidence, add_address_command, why_missing
 from zentrale.jobs.discovery.stream_list import path_patterns, sub_paths
-from zentrale.jobs.finders.finder import Sighting
+from zentrale.jobs.finders.finder import Search, Sighting
 from zentrale.jobs.finders.merging import merge
 from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.store import Logbook
@@ -261,7 +262,7 @@ def test_a_device_of_the_newer_version_that_tells_its_address_only_when_asked() 
             for kind, match in ((Kind.HELLO, hello), (Kind.HELLO, bye), (Kind.BYE, bye)):
                 group = (ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT)
                 there.sender.sendto(ws_discovery.serialize_announcement(kind, match, "urn:uuid:h"), group)
-        elif "/Resolve<" in text and "urn:uuid:98190dc2" in text:
+        elif "2009/01/Resolve<" in text and "urn:uuid:98190dc2" in text:
             resolved = ANSWER_1_1.replace("ProbeMatch", "ResolveMatch")
             out.append(resolved.format(relates=number[1], xaddrs=XADDRS).encode())
         return out
@@ -273,6 +274,14 @@ def test_a_device_of_the_newer_version_that_tells_its_address_only_when_asked() 
     ]
     assert [m.endpoint for m, _ in heard.hellos] == ["urn:uuid:new"]
     assert asyncio.run(probe_directly(["127.0.71.41"], 0.2)) == []
+
+
+def test_devices_that_answer_alone_say_that_multicast_does_not_get_through() -> None:
+    search = Search(Choice((ETH,), ""), (), (80,), True, 1.0, None)
+    alone = [found(f"127.0.71.{n}", method=way) for n, way in ((1, "directed probe + sweep"), (2, "sweep"))]
+    assert "multicast does not get through" in discovering._unheard(search, alone)[0]
+    assert not discovering._unheard(search, [*alone, found("127.0.71.3", method="probe + sweep")])
+    assert not discovering._unheard(search, alone[:1]), "one may be of those that answer no multicast"
 
 
 def test_an_ssdp_device_is_asked_itself_whatever_host_it_names() -> None:

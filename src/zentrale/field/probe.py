@@ -189,9 +189,14 @@ async def _resolve(collector: Collector, ear: Ear, to: Sequence[tuple[socket.soc
     silent = [(endpoint, host) for (endpoint, host), match in collector.matches.items() if not match.xaddrs]
     if not silent:
         return
-    questions = [Probe(f"urn:uuid:{uuid.uuid4()}", (), Version.V2005, endpoint) for endpoint, _ in silent]
-    collector.message_ids = {q.message_id for q in questions}
-    for question, (_, host) in zip(questions, silent, strict=True):
+    # In both versions, since nothing tells which of them it understands.
+    questions = [
+        (Probe(f"urn:uuid:{uuid.uuid4()}", (), version, endpoint), host)
+        for endpoint, host in silent
+        for version in Version
+    ]
+    collector.message_ids = {question.message_id for question, _ in questions}
+    for question, host in questions:
         for sock, (group, port) in to:
             for target in (group, host) if (":" in group) == (":" in host) else (group,):
                 _send(sock, ws_discovery.serialize_probe(question), (target, port))
@@ -201,7 +206,8 @@ async def _resolve(collector: Collector, ear: Ear, to: Sequence[tuple[socket.soc
 
 async def probe_directly(hosts: Sequence[str], wait_s: float = _DIRECTED_WAIT_S) -> list[Answer]:
     """Ask these hosts who they are (WS-Discovery 2005/04 clause 5.2.2), without credentials. Nothing of those that are silent."""
-    socks = {family: socket.socket(family, socket.SOCK_DGRAM) for family in (socket.AF_INET, socket.AF_INET6)}
+    families = {socket.AF_INET6 if ":" in host else socket.AF_INET for host in hosts}
+    socks = {family: socket.socket(family, socket.SOCK_DGRAM) for family in families}
     with Ear(list(socks.values())) as ear:
         questions = _questions()
         collector = Collector({q.message_id for q in questions})

@@ -43,6 +43,8 @@ async def search(adapters: Sequence[Adapter], wait_s: float) -> list[Seen]:
             socks.append(multicast_sender(adapter.address))
         except OSError as error:
             log.warning("%s: cannot send multicast: %s", adapter, error.strerror)
+    if not socks:
+        return []
     with Ear(socks) as ear:
         for _ in range(_REPEATED):
             for sock in socks:

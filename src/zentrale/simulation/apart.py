@@ -39,6 +39,7 @@ class Apart:
         self.scenario = scenario
         self.why_not = "" if cameras else "none is in the scenario"
         self._devices: list[_Device] = []
+        self._linked = False  # the link is there, and ours
 
     @property
     def playing(self) -> int:
@@ -61,6 +62,7 @@ class Apart:
         """Raises OSError or SubprocessError where the system does not give what it takes."""
         network = self.cameras[0].address.rpartition(".")[0]
         _ip("link", "add", "name", LINK, "type", "bridge")
+        self._linked = True
         _ip("link", "set", LINK, "up")
         _ip("addr", "add", f"{network}.{_OWN_HOST}/24", "brd", "+", "dev", LINK)
         for number, camera in enumerate(self.cameras):
@@ -106,9 +108,9 @@ class Apart:
                 except subprocess.TimeoutExpired:
                     process.kill()
                     process.wait()
-        if self._devices or not self.why_not:
+        if self._linked:
             subprocess.run(["ip", "link", "delete", LINK], check=False, capture_output=True)
-        self._devices = []
+        self._devices, self._linked = [], False
 
 
 def _missing() -> str:

@@ -172,7 +172,7 @@ async def _asked_directly(search: Search, seen: Sequence[Sighting]) -> list[Sigh
 def _unheard(search: Search, devices: Sequence[FoundDevice]) -> list[str]:
     """Where devices on our own links answer directly, and none of them the probe, multicast does not get through."""
     here = [d for d in devices if d.speaks_onvif and any(a.holds(d.address) for a in search.choice.adapters)]
-    if not search.probe or len(here) < _FEW or any("probe" in d.method for d in here):
+    if not search.probe or len(here) < _FEW or any("probe" in d.method.split(" + ") for d in here):
         return []
     return [
         f"{len(here)} devices answer directly, and none the multicast probe: multicast does not get through (this laptop's "

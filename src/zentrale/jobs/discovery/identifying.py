@@ -99,7 +99,7 @@ async def identify(
         log.info("%s: %s", url, notes[-1])
     ports = [p for p in device.open_ports if p in RTSP_PORTS]
     rtsp = [p for p in ports if await speaks_rtsp(device.address, p)]
-    if device.method.startswith("probe") and not device.url:
+    if _told_itself(device) and not device.url:
         notes.insert(0, "it answers the probe, but tells no address of its service")
     state = State.UNSAFE if unsafe else State.FAILING if failing else State.RTSP_ONLY if rtsp else State.NO_ANSWER
     if state is State.NO_ANSWER and device.url:
@@ -108,7 +108,7 @@ async def identify(
             state, notes = State.WEB_ONLY, [f"{page} answers, and no ONVIF"]
     if ports and not rtsp:
         notes.append(f"port {ports[0]} is open, but does not answer as RTSP")
-    keep = unsafe or device.method.startswith("probe")
+    keep = unsafe or _told_itself(device)
     return replace(device, url=device.url if keep else "", state=state.value, note="; ".join(notes)[:_MAX_NOTE])
 
 
@@ -116,12 +116,17 @@ def _urls(device: FoundDevice) -> list[str]:
     """The address told by the probe; a port found by the sweep is tried with TLS too, since some devices do no other."""
     if not device.url:
         # It answered the probe, and told no address of its service even when asked for it: the usual one is tried.
-        told_none = device.method.startswith("probe") and bool(device.endpoint)
+        told_none = bool(device.endpoint)
         return [f"http://{bracketed(device.address)}{SERVICE_PATH}"] if told_none else []
-    if device.method.startswith("probe"):
+    if _told_itself(device):
         return [device.url]
     scheme, _, rest = device.url.partition("://")
     return [device.url, f"{'http' if scheme == 'https' else 'https'}://{rest}"]
+
+
+def _told_itself(device: FoundDevice) -> bool:
+    """Whether it answered a probe, by multicast or sent to it alone."""
+    return bool(device.endpoint) or device.method.startswith("probe")
 
 
 async def _ask_who(
