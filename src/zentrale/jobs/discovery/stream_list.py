@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, InputError, RefusedError, UnreachableError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.causes import Cause, cause_of
@@ -169,20 +170,21 @@ async def _by_paths(plan: Plan, keyring: Keyring, name: str, device: FoundDevice
     port = next((p for p in device.open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
     tries = _Paths(plan, keyring, planned if isinstance(planned, Camera) else None, name, device, port)
     found = [s for s in [await tries.one(p) for p in known] if s]
-    count = len(known)
     for path in () if found else [p.replace("{n}", "1") for p in patterns]:
-        count += 1
         stream = await tries.one(path)
         if stream is not None:
             found.append(stream)
             for sub in sub_paths(path):
-                count += 1
                 other = await tries.one(sub)
                 if other is not None:
                     found.append(other)
                     break
             break
-    note_ = "" if found else f"{count} paths tried, none plays{tries.told}; add its own to {PATHS_FILE}"
+    note_ = (
+        ""
+        if found
+        else f"{quantities.count(len(tries.tried), 'path')} tried, none plays{tries.told}; add its own to {PATHS_FILE}"
+    )
     return Listed(name, device, tuple(found), note_)
 
 
@@ -200,11 +202,13 @@ class _Paths:
         order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
         self.left: list[Credentials | None] = [None, *(c for c, _ in order)]
         self.told = ""
+        self.tried: set[str] = set()
 
     async def one(self, path: str) -> ListedStream | None:
         """The stream at this path; None where there is none, or nobody of ours may see it."""
         while self.left:
             address = StreamAddress.parse(f"{self.base}{path}")
+            self.tried.add(path)
             try:
                 measured = await rtsp_player.measure(address, replace(self.visit, credentials=self.left[0]), 0.0)
             except RefusedError as error:
