@@ -20,7 +20,9 @@ PORT, RTSP_PORT = 8080, 8554
 SOAP = (
     '<?xml version="1.0"?><SOAP-ENV:Envelope xmlns:SOAP-ENV="http://www.w3.org/2003/05/soap-envelope" '
     'xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:trt="http://www.onvif.org/ver10/media/wsdl" '
-    'xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:ter="http://www.onvif.org/ver10/error">'
+    'xmlns:tt="http://www.onvif.org/ver10/schema" xmlns:tr2="http://www.onvif.org/ver20/media/wsdl" '
+    'xmlns:timg="http://www.onvif.org/ver20/imaging/wsdl" xmlns:tan="http://www.onvif.org/ver20/analytics/wsdl" '
+    'xmlns:tmd="http://www.onvif.org/ver10/deviceIO/wsdl" xmlns:ter="http://www.onvif.org/ver10/error">'
     "<SOAP-ENV:Body>{}</SOAP-ENV:Body></SOAP-ENV:Envelope>"
 )
 FAULT = (
@@ -138,11 +140,17 @@ class Camera:
 
             a2 = f"{method}:{fields['uri']}" + (f":{h(body)}" if fields.get("qop") == "auth-int" else "")
             middle = f":{fields['nc']}:{fields['cnonce']}:{fields['qop']}" if "qop" in fields else ""
-            wanted = h(f"{h(f'admin:r:{self.password}')}:{self.nonce}{middle}:{h(a2)}")
-            right = fields.get("username") == "admin" and fields.get("response") == wanted
+            user = fields.get("username", "")
+            secret = self.secret_of(user)
+            wanted = h(f"{h(f'{user}:r:{secret}')}:{self.nonce}{middle}:{h(a2)}")
+            right = secret is not None and fields.get("response") == wanted
         if not right:
             self.refused.append(time.monotonic())
         return right
+
+    def secret_of(self, user: str) -> str | None:
+        """The password of an account; None where there is no such account."""
+        return self.password if user == "admin" else None
 
     # ONVIF
 
@@ -213,6 +221,7 @@ class Settable(Camera):
     servers: tuple[str, str] = ("true", "")  # FromDHCP, and what is given by hand
     from_server: bool = False
     labels: dict[str, str] = field(default_factory=dict)  # by token, as they were sent
+    others: dict[str, tuple[str, str]] = field(default_factory=dict)  # further accounts: password and level
 
     async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
         if time.monotonic() < self.away_until:
@@ -224,7 +233,10 @@ class Settable(Camera):
     def holds(self) -> tuple[object, ...]:
         """All that can be set, in whatever order it came."""
         encoders = {t: re.findall(r">([^<>]+)<", x) for t, x in self.encoders.items()}
-        return self.hostname, self.zone, sorted(self.scopes), encoders
+        return self.hostname, self.zone, sorted(self.scopes), encoders, sorted(self.others)
+
+    def secret_of(self, user: str) -> str | None:
+        return self.others[user][0] if user in self.others else super().secret_of(user)
 
     def proves(self, head: str, body: str) -> bool:
         return self.fresh or super().proves(head, body)
@@ -256,7 +268,10 @@ class Settable(Camera):
             f"{moment.hour}</tt:Hour><tt:Minute>{moment.minute}</tt:Minute><tt:Second>{moment.second}</tt:Second></tt:Time>"
             f"<tt:Date><tt:Year>{moment.year}</tt:Year><tt:Month>{moment.month}</tt:Month><tt:Day>{moment.day}</tt:Day>"
             "</tt:Date></tt:UTCDateTime></tds:SystemDateAndTime>",
-            "GetUsers": "" if self.fresh else super().content("GetUsers", body),
+            "GetUsers": "" if self.fresh else "".join(
+                f"<tds:User><tt:Username>{u}</tt:Username><tt:UserLevel>{level}</tt:UserLevel></tds:User>"
+                for u, level in (("admin", "Administrator"), *((u, o[1]) for u, o in self.others.items()))
+            ),
             "GetScopes": "".join(f"<tds:Scopes><tt:ScopeDef>Configurable</tt:ScopeDef><tt:ScopeItem>{s}</tt:ScopeItem>"
                                  "</tds:Scopes>" for s in self.scopes),
             "GetHostname": f"<tds:HostnameInformation><tt:Name>{self.hostname}</tt:Name></tds:HostnameInformation>",
@@ -267,16 +282,23 @@ class Settable(Camera):
             "GetVideoEncoderConfiguration": f"<trt:Configuration token='{wanted[1]}'>{self.encoders[wanted[1]]}"
             "</trt:Configuration>" if wanted and wanted[1] in self.encoders else "",
         }  # fmt: skip
-        if name not in own or (name == "GetUsers" and not self.fresh):
+        if name not in own:
             return super().content(name, body)
         prefix = "trt" if "Profile" in name or "Encoder" in name or "OSD" in name else "tds"
         return f"<{prefix}:{name}Response>{own[name]}</{prefix}:{name}Response>"
 
     def keep(self, name: str, body: str) -> None:
         if name in ("CreateUsers", "SetUser"):
-            found = re.search(r"Password>([^<]+)<", body)
-            assert found is not None
-            self.password, self.fresh = found[1], False
+            user, told = (re.search(rf"{word}>([^<]+)<", body) for word in ("Username", "Password"))
+            level = re.search(r"UserLevel>([^<]+)<", body)
+            assert user is not None and level is not None
+            if user[1] == "admin":
+                assert told is not None
+                self.password, self.fresh = told[1], False
+            else:
+                self.others[user[1]] = told[1] if told else self.others[user[1]][0], level[1]
+        elif name == "DeleteUsers":
+            self.others.pop(re.findall(r"Username>([^<]+)<", body)[0])
         elif name == "SetScopes":
             self.scopes = re.findall(r"<\w+:Scopes>([^<]+)<", body)
         elif name == "SetHostname":
@@ -375,6 +397,292 @@ def listening(*servers: tuple[Serve, str, int, ssl.SSLContext | None]) -> Iterat
     thread = threading.Thread(target=lambda: asyncio.run(run()), daemon=True)
     thread.start()
     assert ready.wait(10)
+    try:
+        yield
+    finally:
+        stop.set()
+        thread.join(10)
+
+
+RICH = {
+    "device": "ver10/device", "media": "ver10/media", "imaging": "ver20/imaging", "analytics": "ver20/analytics",
+    "deviceIO": "ver10/deviceIO", "media2": "ver20/media",
+}  # fmt: skip
+IMAGING = (
+    "<tt:Brightness>40</tt:Brightness><tt:Exposure><tt:Mode>AUTO</tt:Mode><tt:MinExposureTime>100</tt:MinExposureTime>"
+    "<tt:MaxExposureTime>40000</tt:MaxExposureTime><tt:Gain>7</tt:Gain></tt:Exposure><tt:IrCutFilter>ON</tt:IrCutFilter>"
+    "<tt:Sharpness>12</tt:Sharpness><tt:WideDynamicRange><tt:Mode>OFF</tt:Mode><tt:Level>30</tt:Level></tt:WideDynamicRange>"
+)
+ENGINE = (
+    "<tt:Parameters><tt:SimpleItem Name='Sensitivity' Value='20'/><tt:ElementItem Name='Layout'><tt:CellLayout Columns='22' "
+    "Rows='18'><tt:Transformation><tt:Translate x='-1' y='-1'/></tt:Transformation></tt:CellLayout></tt:ElementItem>"
+    "</tt:Parameters>"
+)
+LENS = (
+    "<tt:Name>lens</tt:Name><tt:UseCount>3</tt:UseCount><tt:SourceToken>lens_1</tt:SourceToken><tt:Bounds height='1080' "
+    "width='1920' x='0' y='0'/><tt:Extension><tt:Rotate><tt:Mode>OFF</tt:Mode></tt:Rotate></tt:Extension>"
+)
+
+
+@dataclass
+class Rich(Settable):
+    """All services there are; what is set is kept as it was sent. One lens.
+
+    lacks: operations that it answers with ActionNotSupported
+    """
+
+    lacks: tuple[str, ...] = ()
+    masks: dict[str, str] = field(default_factory=lambda: {"M1": (
+        "<tr2:ConfigurationToken>v</tr2:ConfigurationToken><tr2:Polygon><tt:Point x='0.5' y='0.5'/><tt:Point x='0.9' y='0.5'/>"
+        "<tt:Point x='0.7' y='0.9'/></tr2:Polygon><tr2:Type>Blurred</tr2:Type><tr2:Enabled>true</tr2:Enabled>"
+    )})  # fmt: skip
+    imaging: str = IMAGING
+    engine: str = ENGINE
+    rules: dict[str, str] = field(default_factory=dict)
+    inputs: dict[str, str] = field(default_factory=lambda: {"I1": "open", "I2": "open"})
+    protocols: dict[str, str] = field(default_factory=lambda: {"HTTP": "true", "HTTPS": "false", "RTSP": "true"})
+    lens: str = LENS
+    sound: set[str] = field(default_factory=lambda: {"AudioSource", "AudioEncoder"})
+    gateway: str = ""
+    names: str = "<tt:FromDHCP>true</tt:FromDHCP>"
+    dhcp: str = "false"
+    prefix: str = "24"
+
+    def holds(self) -> tuple[object, ...]:
+        lens = re.sub(r"\s+", " ", self.lens)
+        encoders = {t: (_gov(x), sorted(re.findall(r">([^<>]+)<", _second(x)))) for t, x in self.encoders.items()}
+        return (
+            self.hostname, self.zone, sorted(self.scopes), sorted(self.others), encoders,
+            sorted(map(_bare, self.masks.values())), _bare(self.imaging), _bare(self.engine),
+            sorted(map(_bare, self.rules.values())), self.inputs, self.protocols, _bare(lens), sorted(self.sound), self.names,
+        )  # fmt: skip
+
+    def content(self, name: str, body: str) -> str | None:
+        if name in self.lacks:
+            return None
+        asked = re.search(r"Body[^>]*>\s*<(\w+):\w+", body)
+        space = re.search(rf'xmlns:{asked[1]}="([^"]+)"', body) if asked else None
+        second = space is not None and "ver20/media" in space[1]
+        prefix = {"ver20/media": "tr2", "imaging": "timg", "analytics": "tan", "deviceIO": "tmd", "ver10/media": "trt"}
+        own = next((p for part, p in prefix.items() if space and part in space[1]), "tds")
+        if name == "GetServices":
+            return "<tds:GetServicesResponse>" + "".join(
+                f"<tds:Service><tds:Namespace>http://www.onvif.org/{RICH[part]}/wsdl</tds:Namespace><tds:XAddr>{self.where}"
+                f"/onvif/{part}</tds:XAddr></tds:Service>" for part in RICH if "old" not in self.nature or part != "media2"
+            ) + "</tds:GetServicesResponse>"  # fmt: skip
+        if name.startswith(("Set", "Create", "Delete", "Modify", "Remove", "Add", "SystemReboot")):
+            self.told.append(name)
+            if "lies" not in self.nature and not self.keep_rich(name, body):
+                self.keep(name, body)
+            return f"<{own}:{name}Response/>"
+        answer = self.rich(name, second=second)
+        return (
+            super().content(name, body) if answer is None else f"<{own}:{name}Response>{answer}</{own}:{name}Response>"
+        )
+
+    def rich(self, name: str, *, second: bool) -> str | None:
+        sound = "".join(f"<tr2:{k} token='{k}1'><tt:Name>m</tt:Name></tr2:{k}>" for k in sorted(self.sound))
+        ones = [t for t in self.encoders if t.startswith("E1")]
+        profiles = "".join(
+            f"<tr2:Profiles token='P{t}'><tr2:Name>P{t}</tr2:Name><tr2:Configurations><tr2:VideoSource token='v'>{self.lens}"
+            f"</tr2:VideoSource>{sound if t == 'E1m' else ''}<tr2:VideoEncoder token='{t}' GovLength='{_gov(self.encoders[t])}' "
+            f"Profile='High'>{_second(self.encoders[t])}</tr2:VideoEncoder><tr2:Analytics token='A'/>"
+            "</tr2:Configurations></tr2:Profiles>" for t in ones
+        )  # fmt: skip
+        rules = "".join(
+            f"<tan:Rule Name='{n}' Type='tt:CellMotionDetector'>{x}</tan:Rule>" for n, x in self.rules.items()
+        )
+        told = {
+            "GetMasks": "".join(f"<tr2:Masks token='{t}'>{x}</tr2:Masks>" for t, x in self.masks.items()),
+            "GetMaskOptions": "<tr2:Options RectangleOnly='false'><tr2:MaxMasks>4</tr2:MaxMasks><tr2:MaxPoints>8"
+            "</tr2:MaxPoints><tr2:Types>Color</tr2:Types></tr2:Options>",
+            "GetImagingSettings": f"<timg:ImagingSettings>{self.imaging}</timg:ImagingSettings>",
+            "GetOptions": "<timg:ImagingOptions><tt:Exposure><tt:Mode>AUTO</tt:Mode><tt:MaxExposureTime><tt:Min>100</tt:Min>"
+            "<tt:Max>40000</tt:Max></tt:MaxExposureTime></tt:Exposure><tt:IrCutFilterModes>ON</tt:IrCutFilterModes>"
+            "<tt:IrCutFilterModes>AUTO</tt:IrCutFilterModes><tt:WideDynamicRange><tt:Mode>ON</tt:Mode><tt:Mode>OFF</tt:Mode>"
+            "</tt:WideDynamicRange></timg:ImagingOptions>",
+            "GetAnalyticsModules": f"<tan:AnalyticsModule Name='m' Type='tt:CellMotionEngine'>{self.engine}"
+            "</tan:AnalyticsModule>",
+            "GetRules": rules,
+            "GetDigitalInputs": "".join(f"<tmd:DigitalInputs token='{t}' IdleState='{s}'/>" for t, s in self.inputs.items()),
+            "GetNetworkProtocols": "".join(
+                f"<tds:NetworkProtocols><tt:Name>{n}</tt:Name><tt:Enabled>{on}</tt:Enabled><tt:Port>80</tt:Port>"
+                "</tds:NetworkProtocols>" for n, on in self.protocols.items()),
+            "GetVideoSourceConfigurations": f"<tr2:Configurations token='v'>{self.lens}</tr2:Configurations>",
+            "GetNetworkDefaultGateway": "<tds:NetworkGateway>"
+            + (f"<tt:IPv4Address>{self.gateway}</tt:IPv4Address>" if self.gateway else "") + "</tds:NetworkGateway>",
+            "GetDNS": f"<tds:DNSInformation>{self.names}</tds:DNSInformation>",
+            "GetNetworkInterfaces": f"<tds:NetworkInterfaces token='e'><tt:Info><tt:Name>eth0</tt:Name><tt:HwAddress>{self.mac}"
+            f"</tt:HwAddress></tt:Info><tt:IPv4><tt:Config><tt:Manual><tt:Address>{self.host}</tt:Address><tt:PrefixLength>"
+            f"{self.prefix}</tt:PrefixLength></tt:Manual><tt:DHCP>{self.dhcp}</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces>",
+        }  # fmt: skip
+        if second:
+            told |= {
+                "GetProfiles": profiles,
+                "GetStreamUri": f"<tr2:Uri>rtsp://{self.host}:{RTSP_PORT}/v</tr2:Uri>",
+                "GetVideoEncoderConfigurations": "".join(
+                    f"<tr2:Configurations token='{t}' GovLength='{_gov(self.encoders[t])}' Profile='High'>"
+                    f"{_second(self.encoders[t])}</tr2:Configurations>" for t in ones),
+            }  # fmt: skip
+        return told.get(name)
+
+    def keep_rich(self, name: str, body: str) -> bool:
+        """Whether it was one of these."""
+        tag = re.search(rf"<\w+:{name}\b[^>]*?(/>|>(.*)</\w+:{name}>)", body, re.DOTALL)
+        inner = (tag[2] or "") if tag else ""
+        first = re.search(r"<\w+:(\w+)([^>]*)>(.*)</\w+:\1>", inner, re.DOTALL)
+        if name in ("CreateMask", "SetMask"):
+            assert first is not None
+            token = re.search(r'token="(\w+)"', first[2])
+            self.masks[token[1] if token else f"M{len(self.masks) + 1}"] = _local(first[3], "tr2")
+        elif name == "DeleteMask":
+            self.masks.pop(re.findall(r"Token>(\w+)<", inner)[0])
+        elif name == "SetImagingSettings":
+            found = re.search(r"ImagingSettings>(.*)</\w+:ImagingSettings>", inner, re.DOTALL)
+            assert found is not None
+            self.imaging = _local(found[1])
+        elif name == "ModifyAnalyticsModules":
+            self.engine = _local(
+                re.findall(r"<\w+:AnalyticsModule[^>]*>(.*)</\w+:AnalyticsModule>", inner, re.DOTALL)[0]
+            )
+        elif name in ("CreateRules", "ModifyRules"):
+            found = re.search(r"<\w+:Rule ([^>]*)>(.*)</\w+:Rule>", inner, re.DOTALL)
+            assert found is not None and 'Type="tt:CellMotionDetector"' in found[1]
+            self.rules[re.findall(r'Name="(\w+)"', found[1])[0]] = _local(found[2])
+        elif name == "DeleteRules":
+            self.rules.pop(re.findall(r"RuleName>(\w+)<", inner)[0])
+        elif name == "SetDigitalInputConfigurations":
+            for attributes in re.findall(r"DigitalInputs([^>]*)/?>", inner):
+                fields = dict(re.findall(r'(\w+)="(\w+)"', attributes))
+                self.inputs[fields["token"]] = fields["IdleState"]
+        elif name == "SetNetworkProtocols":
+            for word, on in re.findall(r"Name>(\w+)</\w+:Name><\w+:Enabled>(\w+)<", inner):
+                self.protocols[word] = on
+        elif name == "SetVideoSourceConfiguration":
+            assert first is not None
+            self.lens = _local(first[3])
+        elif name == "RemoveConfiguration":
+            self.sound.discard(re.findall(r"Type>(\w+)<", inner)[0])
+        elif name == "AddConfiguration":
+            self.sound.add(re.findall(r"Type>(\w+)<", inner)[0])
+        elif name == "SetNetworkDefaultGateway":
+            self.gateway = "".join(re.findall(r"IPv4Address>([\d.]+)<", inner))
+        elif name == "SetDNS":
+            dhcp, servers = re.findall(r"FromDHCP>(\w+)<", inner)[0], re.findall(r"IPv4Address>([\d.]+)<", inner)
+            by_hand = "".join(f"<tt:DNSManual><tt:Type>IPv4</tt:Type><tt:IPv4Address>{s}</tt:IPv4Address></tt:DNSManual>"
+                              for s in servers)  # fmt: skip
+            self.names = f"<tt:FromDHCP>{dhcp}</tt:FromDHCP>{by_hand}"
+        elif name == "SetVideoEncoderConfiguration" and "GovLength=" in inner:
+            assert first is not None
+            fields = dict(re.findall(r'(\w+)="([^"]*)"', first[2]))
+            gov = f"<tt:GovLength>{fields['GovLength']}</tt:GovLength>"
+            self.encoders[fields["token"]] = _local(first[3]) + gov
+        else:
+            return False
+        return True
+
+
+def _local(xml: str, keep: str = "") -> str:
+    """As it was sent, under the prefixes that are declared here."""
+    words = re.sub(r'\sxmlns:\w+="[^"]*"', "", xml)
+    return words if keep or "tt:" in words or not words else re.sub(r"(</?)\w+:", r"\1tt:", words)
+
+
+def _bare(xml: str) -> str:
+    """Values without the names around them, whatever the quotes: what two writings of a thing have in common."""
+    return " ".join(a or b for a, b in re.findall(r">([^<>]+)<|=[\"']([^\"']*)[\"']", xml))
+
+
+def _second(encoder: str) -> str:
+    """An encoder of the older form as Media 2 writes it: without the parts that became attributes."""
+    return re.sub(
+        r"<tt:H264>.*</tt:H264>|<tt:EncodingInterval>\d+</tt:EncodingInterval>|<tt:SessionTimeout>.*</tt:SessionTimeout>|"
+        r"<tt:GovLength>\d+</tt:GovLength>", "", encoder,
+    )  # fmt: skip
+
+
+def _gov(encoder: str) -> str:
+    return str(re.findall(r"GovLength>(\d+)<", encoder)[0])
+
+
+@dataclass
+class Mover(Rich):
+    """It answers at one address at a time: that which it was given last.
+
+    nature: "reboots" (asks for a restart, and moves only then; is gone for 2 s), "silent" (its answer never comes), "lies",
+    "slow" (moves 2 s after it said OK)
+    """
+
+    at: str = ""
+    asked: tuple[str, str, str] = ("", "", "")
+
+    def __post_init__(self) -> None:
+        self.at = self.at or self.host
+
+    @property
+    def mac(self) -> str:
+        return "02:5a:77:00:80:0b"
+
+    async def answer(self, writer: asyncio.StreamWriter, head: str, body: str) -> None:
+        if writer.get_extra_info("sockname")[0] != self.at or time.monotonic() < self.away_until:
+            raise ConnectionResetError
+        await super().answer(writer, head, body)
+        if self.asked[0] and ("reboots" not in self.nature or self.told[-1:] == ["SystemReboot"]):
+            wanted, self.asked = self.asked, ("", "", "")
+            if "reboots" in self.nature:
+                self.away_until = time.monotonic() + 2
+            if "slow" in self.nature:
+                await asyncio.sleep(2)
+            self.at = self.host = wanted[0]
+            _, self.dhcp, self.prefix = wanted
+
+    async def send(self, writer: asyncio.StreamWriter, status: str, body: bytes, more: str = "") -> None:
+        if "silent" in self.nature and b"SetNetworkInterfacesResponse" in body:
+            return
+        await super().send(writer, status, body, more)
+
+    def content(self, name: str, body: str) -> str | None:
+        answer = super().content(name, body)
+        if name == "SetNetworkInterfaces":
+            if "lies" not in self.nature:
+                address = re.findall(r"Address>([\d.]+)<", body)
+                prefix = re.findall(r"PrefixLength>(\d+)<", body)
+                self.asked = (address or [LEASED])[0], re.findall(r"DHCP>(\w+)<", body)[0], (prefix or ["24"])[0]
+            needed = str("reboots" in self.nature).lower()
+            return f"<tds:{name}Response><tds:RebootNeeded>{needed}</tds:RebootNeeded></tds:{name}Response>"
+        return answer
+
+
+LEASED = "127.0.77.29"  # what a DHCP server gives it
+
+
+@contextlib.contextmanager
+def moving(camera: Mover) -> Iterator[None]:
+    """Serve it in a thread where it is, and nowhere else."""
+    stop = threading.Event()
+
+    async def guarded(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError, asyncio.IncompleteReadError):
+            await camera.serve(reader, writer)
+        writer.close()
+
+    async def run() -> None:
+        bound: dict[str, asyncio.Server] = {}
+        while not stop.is_set():
+            where = "" if time.monotonic() < camera.away_until else camera.at
+            for host in [h for h in bound if h != where]:
+                bound.pop(host).close()
+            if where and where not in bound:
+                bound[where] = await asyncio.start_server(guarded, where, PORT)
+            await asyncio.sleep(0.02)
+        for server in bound.values():
+            server.close()
+        for task in asyncio.all_tasks() - {asyncio.current_task()}:
+            task.cancel()
+
+    thread = threading.Thread(target=lambda: asyncio.run(run()), daemon=True)
+    thread.start()
+    time.sleep(0.1)
     try:
         yield
     finally:

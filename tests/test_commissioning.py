@@ -70,11 +70,12 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
     assert first.code == 0, first.all
     steps = {d["device"]: {s["step"]: s for s in d["steps"]} for d in first.json["devices"]}
     assert list(steps["camera north"]) == [
-        "password", "name", "host name", "time", "main stream", "sub stream", "channel",
+        "password", "account recorder", "name", "location", "host name", "time", "main stream", "sub stream", "address",
+        "picture", "channel",
     ]  # fmt: skip
     assert {s["outcome"] for s in steps["camera north"].values()} <= {"changed", "unchanged"}
     assert "320x180" in steps["camera north"]["main stream"]["after"]
-    assert steps["camera south"]["channel"]["after"] == "channel 3: rtsp://127.0.71.12:8554/live/main"
+    assert steps["camera south"]["channel"]["after"] == "channel 3: rtsp://127.0.71.12:8554/live/main as recorder"
 
     again = zentrale("register", "--json", cwd=site)
     assert {s["outcome"] for d in again.json["devices"] for s in d["steps"]} == {"unchanged"}
@@ -201,8 +202,10 @@ def test_a_camera_that_speaks_rtsp_only(tmp_path: Path, start_stand_in: StartSta
     assert "camera west" not in {subject for _, subject in codes(found.json)}
     registered = zentrale("register", "--json", cwd=site)
     steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == "camera west")
-    assert registered.code == 0 and [(s["step"], s["outcome"]) for s in steps] == [("channel", "changed")]
-    assert steps[0]["after"] == "channel 2: rtsp://127.0.71.13:8554/analogue/1"
+    assert registered.code == 0 and [(s["step"], s["outcome"]) for s in steps] == [
+        ("picture", "unchanged"), ("channel", "changed"),
+    ]  # fmt: skip
+    assert steps[1]["after"] == "channel 2: rtsp://127.0.71.13:8554/analogue/1 as admin"
     verified = zentrale("verify", "--only", "west", "--seconds", "3", "--json", cwd=site)
     assert verified.code == 0, verified.all
     assert {s["stream"]: s["verdict"] for s in verified.json["streams"]} == {"main": "ok", "sub": "ok"}
@@ -609,7 +612,7 @@ def test_cameras_behind_a_translation_of_addresses(tmp_path: Path, stand_in: Non
     for camera, channel, port in (("north", 1, 15540), ("south", 3, 15541)):
         steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == f"camera {camera}")
         after = next(s["after"] for s in steps if s["step"] == "channel")
-        assert after == f"channel {channel}: rtsp://127.0.71.9:{port}/live/main", registered.all
+        assert after == f"channel {channel}: rtsp://127.0.71.9:{port}/live/main as recorder", registered.all
     played = {(s["camera"], s["stream"]): s["width_px"] for s in shown.json["streams"]}
     assert played == {(c, s): w for c in ("north", "south") for s, w in (("main", 320), ("sub", 160))}, shown.out
 

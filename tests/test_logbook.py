@@ -13,8 +13,9 @@ from conftest import SECRETS, make_vault, program, zentrale
 from zentrale.errors import InputError, StorageError
 from zentrale.findings import finding
 from zentrale.logbook.evidence import Notes, findings_of, note, observations
+from zentrale.logbook.made_passwords import generate_password
 from zentrale.logbook.store import Binding, Logbook
-from zentrale.logbook.vault import Candidate, Vault, generate_password
+from zentrale.logbook.vault import Candidate, Vault
 from zentrale.protocols.http_auth import Credentials
 from zentrale.subjects import Kind, Ref
 

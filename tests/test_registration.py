@@ -13,6 +13,7 @@ import pytest
 from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import InputError, NothingReachedError, RefusedError
 from zentrale.field.device import TOKEN, Device
+from zentrale.jobs import channels
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.discovery.found import FoundDevice
@@ -35,6 +36,14 @@ from zentrale.site.reading import read_plan
 
 SCENARIO = read_scenario(str(DATA / "small.toml"))
 Body = Callable[["Bench"], Awaitable[None]]
+
+
+@pytest.fixture(autouse=True)
+def plays(monkeypatch: pytest.MonkeyPatch) -> None:
+    async def played(*_: object) -> str:
+        return "plays"
+
+    monkeypatch.setattr(channels, "take_reference", played)
 
 
 class Bench:
@@ -75,7 +84,7 @@ class Bench:
 
     async def register(self, *, dry_run: bool = False) -> Registration:
         registrar = Registrar(self.keyring(dry_run=dry_run))
-        return await registrar.register(self.plan.cameras, lambda done, text: None)
+        return await registrar.register(self.plan.cameras)
 
     def channels(self) -> RecorderChannels:
         client = Device(self.recorder.base_url + "/onvif/device_service")
@@ -114,7 +123,7 @@ def test_a_device_that_refuses_the_password_keeps_its_state(tmp_path: Path) -> N
         assert b.north.fresh and b.south.accounts["admin"][0].password == "factory-1234"
         assert {c.state for c in b.logbook.changes() if c.step == "password"} == {"failed"}
         assert [f.code for f in result.findings] == ["REG-1", "REG-1"], "one for a camera, not one for each step left"
-        assert "so not tried: name, host name" in result.findings[0].measured
+        assert "so not tried: account recorder, name, location, host name" in result.findings[0].measured
 
     Bench(tmp_path, min_password_length=20).run(body)
 
@@ -186,8 +195,9 @@ def test_a_channel_in_error_gets_the_password_again(bench: Bench) -> None:
         for channel in b.recorder.channels.values():
             channel.storage.error = "401 Unauthorized"
         before = dict(b.recorder.receivers)
-        b.vault.set_device("north", Credentials("admin", "New-Password-77"))
-        b.north.accounts["admin"] = (Credentials("admin", "New-Password-77"), "Administrator")
+        new = Credentials("recorder", "New-Password-77")  # as somebody has set it in its page, and entered here
+        b.vault.set_account("north", new)
+        b.north.accounts["recorder"] = (new, "User")
         result = await b.register()
         changed = {d.subject: [s.step for s in d.steps if s.outcome is Outcome.CHANGED] for d in result.results}
         assert changed["camera north"] == ["channel"] and len(b.recorder.receivers) == 2

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, ws_discovery
 from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_offers
-from zentrale.protocols.onvif import device, media, recording
+from zentrale.protocols.onvif import device, encoders, media, network, recording
 from zentrale.protocols.soap import TDS, Fault
 from zentrale.protocols.xml import Element
 
@@ -101,8 +101,8 @@ def test_device_answers_survive_the_wire(maker: str, model: str, firmware: str, 
     assert device.parse_hostname(over_the_wire(device.hostname_response(maker))) == maker
     created = device.parse_user_requests(over_the_wire(device.create_users(Credentials(maker, model))))
     assert created == [(Credentials(maker, model), device.ADMINISTRATOR)]
-    interface = device.NetworkInterface("eth0", "02:00:00:00:00:01", "10.0.0.9")
-    assert device.parse_interfaces(over_the_wire(device.interfaces_response([interface]))) == [interface]
+    interface = network.NetworkInterface("eth0", "02:00:00:00:00:01", "10.0.0.9", 24, token="eth0")
+    assert network.parse_interfaces(over_the_wire(network.interfaces_response([interface]))) == [interface]
     scopes = device.parse_scopes(over_the_wire(device.scopes_response(["a"], ["b"])))
     assert scopes == [("Fixed", "a"), ("Configurable", "b")]
     assert device.parse_set_scopes(over_the_wire(device.set_scopes(["a", "b"]))) == ["a", "b"]
@@ -126,7 +126,7 @@ def test_a_clock_without_a_sensible_date_is_refused() -> None:
 
 
 def test_media_answers_survive_the_wire() -> None:
-    settings = media.EncoderSettings("enc1", "H264", 1920, 1080, 12.5, 3000, 25, "main", 4)
+    settings = encoders.EncoderSettings("enc1", "H264", 1920, 1080, 12.5, 3000, 25, "main", 4)
     profile = media.Profile("p1", "main", settings)
     bare = media.Profile("p2", "audio", None)
     assert media.parse_profiles(over_the_wire(media.profiles_response([profile, bare]))) == [profile, bare]

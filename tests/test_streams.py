@@ -33,11 +33,12 @@ from zentrale.field.intake import Connection, Datagrams
 from zentrale.field.playing import Visit
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
-from zentrale.jobs.checks.streams import Measured, measure_planned
-from zentrale.jobs.checks.streams import measure as judged
+from zentrale.jobs.checks.streams import measure_planned
 from zentrale.jobs.judging import judge_delivery, judge_group, lateness_finding
 from zentrale.jobs.judging_pictures import judge_picture, look_at
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.measuring import Measured
+from zentrale.jobs.measuring import measure as judged
 from zentrale.logbook.evidence import latest
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

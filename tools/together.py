@@ -133,7 +133,7 @@ class Round:
         """Devices with a password that is nowhere in the vault."""
         contents = Vault.open(self.site.vault_file, passphrase).contents
         kept = {c.credentials for c in contents.candidates} | {e.credentials for e in contents.devices.values()}
-        kept |= {f.entry.credentials for f in contents.former}
+        kept |= {f.entry.credentials for f in contents.former} | set(contents.accounts.values())
         return [d.config.name for d in self.devices for c in d.credentials() if c not in kept]
 
 

@@ -76,9 +76,17 @@ class NothingReachedError(ZentraleError):
 
 
 class DeviceError(ZentraleError):
-    """A device answered wrongly, refused, or did not answer. The work on other devices goes on."""
+    """A device answered wrongly, refused, or did not answer. The work on other devices goes on.
+
+    subcodes: the names of the fault it answered with, outermost first; empty where it was none
+    """
 
     whose = Whose.DEVICE
+    subcodes: tuple[str, ...] = ()
+
+
+class NotOfferedError(DeviceError):
+    """The device does not do this at all: no service, no operation, or not with this value."""
 
 
 class RefusedError(DeviceError):

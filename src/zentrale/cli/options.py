@@ -92,6 +92,13 @@ def add_dry_run(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="say what would change, and change nothing")
 
 
+def parallel(text: str) -> int:
+    """A number of devices at once. Raises ArgumentTypeError."""
+    if not text.isdigit() or not 1 <= int(text) <= 64:
+        raise argparse.ArgumentTypeError(f"{text!r}: expected a number from 1 to 64")
+    return int(text)
+
+
 def add_passphrase(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--passphrase-fd",

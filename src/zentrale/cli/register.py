@@ -17,10 +17,13 @@ if TYPE_CHECKING:
 
 DESCRIPTION = """\
 For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
-sets name, time and encoder settings to plan, then puts it onto its channel of the recorder. Every change is read back
-from the device, and is in the journal with the value before. A device that restarts after a change is waited for, up
-to two minutes. Running it again changes only what is not as planned; one camera that fails does not stop the others; a
-run that was killed is taken up where it stopped; --undo takes a run back."""
+sets accounts, name, time, streams, picture, motion detection, inputs and at last its address to plan, then plays its
+stream as the recorder will, keeps a picture of it, and puts it onto its channel. Every change is read back from the
+device, and is in the journal with the value before. What a device does not offer stands on its work sheet. A device
+that restarts after a change is waited for, up to two minutes. Running it again changes only what is not as planned;
+one camera that fails does not stop the others; a run that was killed is taken up where it stopped; --undo takes a run
+back."""
+_LONGEST = 400  # letters of names in a command to type
 EXAMPLE = "zentrale register --only 'upper-*' --dry-run\n  zentrale register --undo 12"
 
 
@@ -30,6 +33,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--undo", metavar="RUN", type=int, help="take back what this run of register has changed, newest first"
     )
+    parser.add_argument(
+        "--parallel",
+        metavar="N",
+        type=options.parallel,
+        default=16,
+        help="so many devices at once (default 16), of one switch no more than the plan's parallel_per_switch",
+    )
+    parser.add_argument("--picture", action="store_true", help="take each camera's reference picture anew")
     options.add_details(parser)
     options.add_entering(parser)
     options.add_no_wait(parser)
@@ -42,11 +53,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
+    from zentrale.cli.live import under_way
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
-    from zentrale.jobs.registering import Registrar
+    from zentrale.jobs.registering import Manner, Registrar
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
@@ -61,10 +73,11 @@ def run(args: argparse.Namespace) -> int:
     with (
         options.alone(args, output, folder, "register", needed=not args.dry_run),
         Logbook(folder.logbook_file) as logbook,
-        output.progress("registering", len(cameras)) as step,
+        under_way(output, "registering", len(cameras)) as under,
     ):
         keyring = options.keyring(args, output, plan, vault, logbook, dry_run=args.dry_run)
-        result = asyncio.run(Registrar(keyring).register(cameras, step))
+        manner = Manner(args.parallel, args.picture, under.done, under.doing)
+        result = asyncio.run(Registrar(keyring, manner).register(cameras))
     sheets = [] if args.dry_run else write_work_sheets(folder, result.by_hand)
     if args.json:
         output.document(_document(result))
@@ -167,7 +180,9 @@ def _next(output: Output, result: Registration) -> None:
         names = ", ".join(result.not_found[:3]) + (" and more" if len(result.not_found) > 3 else "")
         output.next(f"find {names}: `zentrale discover`, then `zentrale register` again")
     elif count_faults(result.findings):
-        output.next("see to what failed, then `zentrale register` again: it does only what is left")
+        names = ",".join(result.left)
+        only = f" --only {names}" if 0 < len(result.left) < len(result.results) and len(names) < _LONGEST else ""
+        output.next(f"see to what failed, then `zentrale register{only}`: it does only what is left")
     else:
         output.next("`zentrale register`" if result.dry_run else "`zentrale verify`")
 

@@ -17,18 +17,19 @@ from urllib.parse import urlsplit
 from zentrale.errors import (
     DeviceError,
     LateError,
+    NotOfferedError,
     RefusedError,
     RemoteProtocolError,
     UnreachableError,
 )
 from zentrale.field.http import ANSWER_TIMEOUT_S, Answer, HttpClient, LostError, place_of
+from zentrale.field.media_service import MediaService
 from zentrale.field.rules import Rules, Try
 from zentrale.protocols import soap
-from zentrale.protocols.addresses import HTTP_SCHEMES, pin
+from zentrale.protocols.addresses import HTTP_SCHEMES, bracketed, pin
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
 from zentrale.protocols.http_auth import Answering, Credentials, Offers, parse_offers
-from zentrale.protocols.onvif import device, media
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.onvif import device, network
 from zentrale.protocols.soap import NS, Envelope
 from zentrale.protocols.xml import Element
 
@@ -53,6 +54,7 @@ class Device:
     """Use as an async context manager. Every call raises RefusedError, UnreachableError or another DeviceError.
 
     credentials: those that are used; None asks as a stranger. Set by `login`, or by hand where they are known to fit.
+    media: its media service, of either version
     named_hosts: other hosts that it told in addresses of its own; none of them was asked
     """
 
@@ -82,6 +84,7 @@ class Device:
         self._attempt: Try | None = None
         self._retry_after = ""
         self._services: dict[str, str] = {}
+        self.media = MediaService(self)
         self._http = HttpClient(self.rules.check_certificate, timeout_s)
 
     async def __aenter__(self) -> Device:
@@ -94,6 +97,20 @@ class Device:
 
     async def close(self) -> None:
         await self._http.close()
+
+    async def move(self, host: str) -> None:
+        """It is at another address now, as the caller has made sure. Its port and its credentials stay."""
+        if host == self.host:
+            return
+        await self._http.close()
+        parts = urlsplit(self.url)
+        port = f":{parts.port}" if parts.port else ""
+        self.url = f"{parts.scheme}://{bracketed(host)}{port}{parts.path}"
+        self.host = host
+        self.target = Target(host, self.target.port, self.target.endpoint)
+        self._answering, self._proven, self._attempt, self._services = None, False, None, {}
+        self._schemes, self._offers, self._scheme = None, Offers(), ""  # after a restart it asks anew
+        self._http = HttpClient(self.rules.check_certificate, self._http.timeout_s)
 
     @property
     def credentials(self) -> Credentials | None:
@@ -110,8 +127,13 @@ class Device:
         """Send `request` to the service with the namespace prefix `prefix`; the answer's body element."""
         name = soap.name_of(request)
         url = self.url if prefix == "tds" else await self._service_address(prefix)
-        if self._credentials is None or name in _PRE_AUTH:
+        if self._credentials is None:
             envelope = await self._plain(url, name, request)
+        elif name in _PRE_AUTH:
+            try:
+                envelope = await self._plain(url, name, request)
+            except RefusedError:  # it should not ask for them here, and does
+                envelope = await self._first_signed(url, name, request)
         elif self._proven and self._attempt is not None:
             try:
                 envelope = await self._signed(url, name, request)
@@ -121,7 +143,10 @@ class Device:
         else:
             envelope = await self._first_signed(url, name, request)
         if envelope.fault is not None:
-            raise DeviceError(f"{name} failed: {envelope.fault}")
+            kind = NotOfferedError if envelope.fault.not_offered else DeviceError
+            failed = kind(f"{name} failed: {envelope.fault}")
+            failed.subcodes = envelope.fault.subcodes
+            raise failed
         if envelope.body is None or soap.name_of(envelope.body) != f"{name}Response":
             raise RemoteProtocolError(f"{name}: answered with something else")
         return envelope.body
@@ -300,7 +325,7 @@ class Device:
             self._services = {s.namespace: s.xaddr for s in answer}
         address = self._services.get(NS[prefix])
         if address is None:
-            raise DeviceError(f"the device has no service {NS[prefix]}")
+            raise NotOfferedError(f"the device has no service {NS[prefix]}")
         return self._here(address, "service address")
 
     # Getting in
@@ -342,8 +367,8 @@ class Device:
     async def information(self) -> device.DeviceInformation:
         return device.parse_information(await self.call("tds", device.ask("GetDeviceInformation")))
 
-    async def interfaces(self) -> list[device.NetworkInterface]:
-        return device.parse_interfaces(await self.call("tds", device.ask("GetNetworkInterfaces")))
+    async def interfaces(self) -> list[network.NetworkInterface]:
+        return network.parse_interfaces(await self.call("tds", device.ask("GetNetworkInterfaces")))
 
     async def users(self) -> list[device.Account]:
         return device.parse_users(await self.call("tds", device.ask("GetUsers")))
@@ -353,17 +378,6 @@ class Device:
 
     async def scopes(self) -> list[tuple[str, str]]:
         return device.parse_scopes(await self.call("tds", device.ask("GetScopes")))
-
-    async def profiles(self) -> list[media.Profile]:
-        return media.parse_profiles(await self.call("trt", media.ask("GetProfiles")))
-
-    async def stream_address(self, profile_token: str) -> StreamAddress:
-        """Where a profile's stream is, at the host that was reached."""
-        told = media.parse_uri(await self.call("trt", media.get_stream_uri(profile_token)))
-        address = StreamAddress.told(told, self.host, self.rules.rtsp_port)
-        if address.named:
-            self.named_hosts.setdefault(address.named, "stream address")
-        return address
 
 
 _AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")

@@ -9,6 +9,7 @@ import asyncio
 import logging
 import traceback
 from collections.abc import Awaitable, Callable, Sequence
+from contextlib import AbstractAsyncContextManager, nullcontext
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -39,15 +40,25 @@ async def run(
     at_once: int,
     budget_s: float | None,
     done: Callable[[T], None] = lambda item: None,
+    share_of: Callable[[T], str] | None = None,
+    at_once_of_share: int = 1,
 ) -> list[R | Failure[T]]:
     """`work` on all `items`, `at_once` of them at a time, each for `budget_s` at the most (None: as long as it takes).
+
+    share_of: what an item has in common with others, such as its switch; of one share no more than `at_once_of_share` at a time
 
     Returns each one's result or its failure, in the order of `items`. Raises what concerns all of them.
     """
     gate = asyncio.Semaphore(at_once)
+    shares: dict[str, asyncio.Semaphore] = {}
+
+    def share(item: T) -> AbstractAsyncContextManager[None]:
+        if share_of is None:
+            return nullcontext()
+        return shares.setdefault(share_of(item), asyncio.Semaphore(at_once_of_share))
 
     async def one(item: T) -> R | Failure[T]:
-        async with gate:
+        async with share(item), gate:  # who waits for its share keeps nobody else out
             try:
                 async with asyncio.timeout(budget_s):
                     return await work(item)

@@ -254,6 +254,15 @@ SITE_CODES = [
         "set it in the device's own page, or correct the plan",
     ),
     Entry(
+        "REG-3",
+        W,
+        "to be set by hand",
+        "The plan wants this of the device, and the device does not offer it to a program: it has no service for it, or "
+        "refuses the operation as one that it does not know. What it is, and where to look for it, stands on the device's "
+        "work sheet in output/work-sheets/. The next `zentrale register` looks again.",
+        "set it in the device's own page by its work sheet, or take it out of the plan",
+    ),
+    Entry(
         "EVD-1",
         F,
         "logbook was changed after it was written",

@@ -16,9 +16,11 @@ from zentrale.field.scheduler import Failure
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices, ref_of
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
+from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
@@ -98,20 +100,24 @@ class Undoer:
             return [Undone(c, False, "it is not in the plan any more") for c in changes]
         async with AsyncExitStack() as stack:
             try:
-                steps = await self._open(stack, planned, found, changes)
+                client, seen = await self._enter(stack, planned, found)
+                steps = await self._steps(stack, client, seen, planned, found, changes)
             except DeviceError as error:
                 return [Undone(c, False, str(error)) for c in changes]
-            runner = StepRunner(self.logbook, self._run, ref_of(planned), self.keyring.ready, dry_run=False)
-            return [await self._change(runner, steps.get(c.step), c) for c in changes]
+            runner = StepRunner(self.logbook, self._run, ref_of(planned), lambda _: self.keyring.ready(), dry_run=False)
+            undone = [await self._change(runner, steps.get(c.step), c) for c in changes]
+            await asyncio.to_thread(note_moved, self.logbook, self._run, planned, seen, client)
+            return undone
 
-    async def _open(
+    async def _steps(
         self,
         stack: AsyncExitStack,
+        client: Device,
+        seen: FoundDevice,
         planned: Camera | Recorder,
         found: dict[str, FoundDevice],
         changes: Sequence[Change],
     ) -> dict[str, Step[Any]]:
-        client, seen = await self._enter(stack, planned, found)
         bench = Bench(client, self.keyring, planned, seen)
         steps = {step.name: step for step in steps_of(bench)}
         given = next((c for c in changes if c.step == Channel.name and c.after_state), None)
@@ -121,7 +127,7 @@ class Undoer:
             state = given.after_state
             steps[Channel.name] = Channel(
                 RecorderChannels(held), state["number"], state["camera"], state["location"], state["url"],
-                self.vault.device(planned.name),
+                passes(self.keyring, planned, self.vault.device(planned.name)),
             )  # fmt: skip
         return steps
 

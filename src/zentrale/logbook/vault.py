@@ -14,7 +14,6 @@ import hmac
 import json
 import re
 import secrets
-import string
 import struct
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
@@ -36,10 +35,6 @@ _HEADER = struct.Struct("!16s16sBBB")  # magic, salt, log2 N, r, p
 _NONCE_BYTES = 12
 SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P = 16, 8, 1  # 64 MB and about 0.2 s: each guess costs the same
 _MAX_LOG2_N = 20
-PASSWORD_LENGTH = 16
-# Without characters that look alike on paper, and without those that some devices refuse.
-_LETTERS = "".join(c for c in string.ascii_letters if c not in "IlOo")
-_DIGITS, _SIGNS = "23456789", "-_.+="
 SHORTEST_PASSPHRASE, SHORT_PASSPHRASE = 12, 16  # characters: refused below the first; below the second must be mixed
 
 
@@ -71,6 +66,7 @@ class Former:
 @dataclass(frozen=True)
 class Contents:
     """devices:      by the name in the plan under which each was last known
+    accounts:     further accounts, by device and user: those of people, and the one that recorders watch with
     certificates: SHA-256 of the certificate each server was first seen with, by its host and port
     key:          for fingerprints of credentials in the logbook, which nobody can turn back without the vault
     """
@@ -80,6 +76,7 @@ class Contents:
     former: tuple[Former, ...] = ()
     certificates: dict[str, str] = field(default_factory=dict)
     key: bytes = field(default=b"", repr=False)
+    accounts: dict[tuple[str, str], Credentials] = field(default_factory=dict)
 
     def fingerprint(self, credentials: Credentials) -> str:
         """What the logbook may know of credentials: enough to tell that they are the same as before."""
@@ -213,7 +210,8 @@ class Vault:
             candidates = tuple(c for c in contents.candidates if c.label != label)
             devices = {name: e for name, e in contents.devices.items() if name != label}
             former = tuple(f for f in contents.former if f.name != label)
-            kept = replace(contents, candidates=candidates, devices=devices, former=former)
+            accounts = {key: c for key, c in contents.accounts.items() if key[0] != label}
+            kept = replace(contents, candidates=candidates, devices=devices, former=former, accounts=accounts)
             found = kept != contents
             return kept
 
@@ -239,12 +237,28 @@ class Vault:
                 return contents
             rest = {name: e for name, e in contents.devices.items() if name != old}
             former = tuple(replace(f, name=new) if f.name == old else f for f in contents.former)
-            return replace(contents, devices=rest, former=former).with_device(new, entry)
+            accounts = {(new if d == old else d, user): c for (d, user), c in contents.accounts.items()}
+            return replace(contents, devices=rest, former=former, accounts=accounts).with_device(new, entry)
 
         self.update(change)
 
     def pin_certificate(self, where: str, fingerprint: str) -> None:
         self.update(lambda c: replace(c, certificates={**c.certificates, where: fingerprint}))
+
+    def set_account(self, name: str, credentials: Credentials) -> None:
+        """Keep a further account of the device `name`; an earlier password of it stays as a former one."""
+
+        def change(contents: Contents) -> Contents:
+            key = (name, credentials.user)
+            old, former = contents.accounts.get(key), contents.former
+            if old is not None and old != credentials:
+                former = (*former, Former(name, DeviceEntry(old)))
+            return replace(contents, accounts={**contents.accounts, key: credentials}, former=former)
+
+        self.update(change)
+
+    def account(self, name: str, user: str) -> Credentials | None:
+        return self.contents.accounts.get((name, user))
 
     def device(self, name: str) -> Credentials | None:
         entry = self.contents.devices.get(name)
@@ -262,15 +276,6 @@ def weakness(passphrase: str) -> str:
         if len(re.findall(r"[^\W_]+", passphrase)) < 2:
             return f"it is one word, and under {SHORT_PASSPHRASE} characters long"
     return ""
-
-
-def generate_password(choose: Callable[[str], str] = secrets.choice) -> str:
-    """A password that the rules of most devices accept: letters of both cases, digits and a sign."""
-    while True:
-        password = "".join(choose(_LETTERS + _DIGITS + _SIGNS) for _ in range(PASSWORD_LENGTH))
-        kinds = (str.islower, str.isupper, str.isdigit, lambda c: c in _SIGNS)
-        if all(any(kind(c) for c in password) for kind in kinds) and password[0] in _LETTERS:
-            return password
 
 
 def _derive(header: bytes, passphrase: str) -> bytes:
@@ -323,6 +328,9 @@ def _to_json(contents: Contents) -> bytes:
         "devices": {name: _entry_json(e) for name, e in contents.devices.items()},
         "former": [{"name": f.name, **_entry_json(f.entry)} for f in contents.former],
         "certificates": contents.certificates,
+        "accounts": [
+            {"device": d, "user": c.user, "password": c.password} for (d, _), c in contents.accounts.items()
+        ],
         "key": contents.key.hex(),
     }).encode()  # fmt: skip
 
@@ -335,4 +343,5 @@ def _from_json(data: bytes) -> Contents:
         tuple(Former(f["name"], _entry(f)) for f in raw.get("former", ())),
         dict(raw.get("certificates", {})),
         bytes.fromhex(raw.get("key", "")),
+        {(a["device"], a["user"]): Credentials(a["user"], a["password"]) for a in raw.get("accounts", ())},
     )

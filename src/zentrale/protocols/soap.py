@@ -35,6 +35,9 @@ NS = {
     "trv": "http://www.onvif.org/ver10/receiver/wsdl",
     "trc": "http://www.onvif.org/ver10/recording/wsdl",
     "tse": "http://www.onvif.org/ver10/search/wsdl",
+    "timg": "http://www.onvif.org/ver20/imaging/wsdl",
+    "tan": "http://www.onvif.org/ver20/analytics/wsdl",
+    "tmd": "http://www.onvif.org/ver10/deviceIO/wsdl",
 }
 _DIGEST_TYPE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
 
@@ -48,9 +51,13 @@ TR2 = Maker(NS["tr2"], NS)
 TRV = Maker(NS["trv"], NS)
 TRC = Maker(NS["trc"], NS)
 TSE = Maker(NS["tse"], NS)
+TIMG = Maker(NS["timg"], NS)
+TAN = Maker(NS["tan"], NS)
+TMD = Maker(NS["tmd"], NS)
 
 
 # ONVIF Core, access policy; WS-Security 1.1 clause 12.
+_NOT_OFFERED = frozenset({"ActionNotSupported", "OptionalActionNotImplemented", "NotSupported"})  # ONVIF Core, faults
 _NOT_AUTHORIZED = frozenset({"NotAuthorized", "SenderNotAuthorized", "FailedAuthentication", "FailedCheck"})
 
 
@@ -70,6 +77,11 @@ class Fault:
     @property
     def not_authorized(self) -> bool:
         return bool(_NOT_AUTHORIZED & set(self.subcodes))
+
+    @property
+    def not_offered(self) -> bool:
+        """The device does not do this at all."""
+        return bool(_NOT_OFFERED & set(self.subcodes))
 
     def __str__(self) -> str:
         names = "/".join(self.subcodes) or self.code

@@ -33,6 +33,16 @@ def parse(data: bytes) -> Element:
     return root
 
 
+def local_name(element: Element) -> str:
+    """{http://...}Mode gives Mode; a comment or an instruction has none."""
+    return etree.QName(element).localname if isinstance(element.tag, str) else ""
+
+
+def safe(told: str) -> str:
+    """An attribute's value, without what could harm where it is shown."""
+    return clean(told.translate(_TO_SPACES).strip())
+
+
 class Maker:
     """Makes elements of one namespace: `TT.Name("x")` gives <tt:Name>x</tt:Name>."""
 
@@ -60,8 +70,13 @@ def integer(parent: Element | None, path: str, namespaces: dict[str, str], defau
 
 def number(parent: Element | None, path: str, namespaces: dict[str, str], default: float = 0.0) -> float:
     """A number; `default` where there is none, or none that could be meant."""
+    return sensible(text(parent, path, namespaces), default)
+
+
+def sensible(told: str, default: float = 0.0) -> float:
+    """A number as a device writes it; `default` where it is none, or none that could be meant."""
     try:
-        value = float(text(parent, path, namespaces))
+        value = float(told)
     except ValueError:
         return default
     return value if abs(value) < _SENSIBLE else default  # nan is not less either

@@ -7,24 +7,26 @@ import io
 from dataclasses import replace
 
 from zentrale.protocols import soap
-from zentrale.protocols.onvif import device, media, osd
+from zentrale.protocols.onvif import device, encoder_options, encoders, media, media2, osd, password_rules
+from zentrale.protocols.onvif.encoder_options import CodecOptions
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation import encoding, scene
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
+from zentrale.simulation.picture_services import Microphone, PictureServices
 from zentrale.simulation.scenario import Camera, Encoder
 
-MEDIA_PATH = "/onvif/media_service"
+MEDIA_PATH, MEDIA2_PATH = "/onvif/media_service", "/onvif/media2_service"
 SNAPSHOT_PATH = "/snapshot"
 MAX_FPS = 30
 MAX_LABELS = 4
 LENS, SOURCE_CONFIGURATION = "lens-1", "source-1"
 
 
-def settings_of(token: str, encoder: Encoder) -> media.EncoderSettings:
+def settings_of(token: str, encoder: Encoder) -> encoders.EncoderSettings:
     width, height = encoder.resolution
-    return media.EncoderSettings(
+    return encoders.EncoderSettings(
         token, "H264", width, height, encoder.fps, encoder.bitrate_kbps, encoder.govlength, name=token
     )
 
@@ -38,11 +40,17 @@ class SimulatedCamera(OnvifDevice):
         super().__init__(config)
         self.encoders = {name: settings_of(name, getattr(config, name)) for name in ("main", "sub")}
         self.labels: dict[str, osd.Label] = {}
+        self.picture = PictureServices(config, LENS, SOURCE_CONFIGURATION)
+        self.microphone = Microphone([f"profile-{name}" for name in self.encoders] if config.microphone else [])
         self.operations |= {
-            "GetProfiles": lambda _: media.profiles_response(self._profile(name) for name in self.encoders),
+            **self.picture.operations(),
+            **self.microphone.operations(),
+            "GetProfiles": self._profiles,
+            "GetServiceCapabilities": self._capabilities,
             "GetStreamUri": self._stream_uri,
+            "GetVideoEncoderConfigurationOptions": self._encoder_options,
             "GetSnapshotUri": lambda _: media.uri_response("GetSnapshotUriResponse", self.base_url + SNAPSHOT_PATH),
-            "GetVideoEncoderConfigurations": lambda _: media.encoders_response(self.encoders.values()),
+            "GetVideoEncoderConfigurations": self._encoders,
             "GetVideoEncoderConfiguration": self._encoder,
             "SetVideoEncoderConfiguration": self._set_encoder,
             "GetOSDs": lambda _: osd.osds_response(self.labels.values()),
@@ -52,7 +60,10 @@ class SimulatedCamera(OnvifDevice):
         }
 
     def services(self) -> list[device.Service]:
-        return [*super().services(), device.Service(NS["trt"], self.base_url + MEDIA_PATH)]
+        paths = {"media": ("trt", MEDIA_PATH), "media2": ("tr2", MEDIA2_PATH)}
+        own = [device.Service(NS[paths[m][0]], self.base_url + paths[m][1]) for m in self.config.media]
+        more = [device.Service(NS[prefix], url) for prefix, url in self.picture.services(self.base_url)]
+        return [*super().services(), *own, *more]
 
     def stream_named(self, path: str) -> str | None:
         """`main` or `sub` for a request path; None for any other."""
@@ -62,7 +73,35 @@ class SimulatedCamera(OnvifDevice):
         return recipe_for(self.config, stream, self.encoders[stream])
 
     def _profile(self, name: str) -> media.Profile:
-        return media.Profile(f"profile-{name}", name, self.encoders[name], LENS, SOURCE_CONFIGURATION)
+        token = f"profile-{name}"
+        source, encoder = (self.microphone.token(token, kind) for kind in ("AudioSource", "AudioEncoder"))
+        analytics = "analytics-1" if self.config.motion and name == "main" else ""
+        return media.Profile(token, name, self.encoders[name], LENS, SOURCE_CONFIGURATION, source, encoder, analytics)
+
+    def _capabilities(self, request: Element) -> Element:
+        """Of the device service: the limits of passwords, where it tells them."""
+        told = self.config.max_password_length if self.config.tells_password_rules else 0
+        return password_rules.capabilities_response(told)
+
+    def _profiles(self, request: Element) -> Element:
+        """By the service that was asked: each has its own form."""
+        answer = media2.profiles_response if _second(request) else media.profiles_response
+        return answer(self._profile(name) for name in self.encoders)
+
+    def _encoders(self, request: Element) -> Element:
+        if not _second(request):
+            return media.encoders_response(self.encoders.values())
+        token = request.findtext("tr2:ConfigurationToken", "", NS)
+        return media2.encoders_response(e for e in self.encoders.values() if token in ("", e.token))
+
+    def _encoder_options(self, request: Element) -> Element:
+        sizes = ((3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (640, 360), (320, 180), (160, 96))
+        told = {
+            "H264": CodecOptions(
+                sizes, tuple(float(f) for f in range(1, MAX_FPS + 1)), bitrate_kbps=(32, 16384), govlength=(1, 600)
+            )
+        }
+        return encoder_options.response2(told) if _second(request) else encoder_options.response(told)
 
     def _named(self, token: str) -> str:
         name = token.removeprefix("profile-")
@@ -71,21 +110,27 @@ class SimulatedCamera(OnvifDevice):
         return name
 
     def _stream_uri(self, request: Element) -> Element:
-        name = self._named(media.profile_token_of(request))
+        name = self._named(request.findtext("{*}ProfileToken", ""))
         path = self.config.main_path if name == "main" else self.config.sub_path
         uri = f"rtsp://{self.config.address}:{self.config.rtsp_port}{path}"
-        return media.uri_response("GetStreamUriResponse", uri)
+        return media2.uri_response(uri) if _second(request) else media.uri_response("GetStreamUriResponse", uri)
 
     def _encoder(self, request: Element) -> Element:
         return media.encoder_response(self.encoders[self._named(media.configuration_token_of(request))])
 
     def _set_encoder(self, request: Element) -> Element:
-        wanted = media.parse_set_encoder(request)
+        wanted = media2.parse_set_encoder(request) if _second(request) else media.parse_set_encoder(request)
         if wanted is None or wanted.codec != "H264" or not 0 < wanted.fps <= MAX_FPS or wanted.govlength < 1:
             raise SoapRefusal("Sender", "InvalidArgVal", "ConfigModify", reason="the settings are not supported")
         name = self._named(wanted.token)
-        self.encoders[name] = replace(wanted, name=name)
-        return soap.TRT.SetVideoEncoderConfigurationResponse()
+        quirks = self.config.quirks
+        step = quirks.rounds_kbps or 1
+        # Without the request's own element: a device keeps values, and tells them by either service.
+        self.encoders[name] = replace(wanted, name=name, element=None, bitrate_kbps=wanted.bitrate_kbps // step * step)
+        if "encoder" in quirks.restarts_after:
+            self.network.restart(quirks.restart_s)
+        make = soap.TR2 if _second(request) else soap.TRT
+        return make.SetVideoEncoderConfigurationResponse()
 
     def _create_osd(self, request: Element) -> Element:
         wanted = osd.parse_osd_request(request)
@@ -119,7 +164,12 @@ class SimulatedCamera(OnvifDevice):
         return HttpResponse(200, picture.getvalue(), "image/jpeg")
 
 
-def recipe_for(config: Camera, stream: str, settings: media.EncoderSettings) -> encoding.StreamRecipe:
+def _second(request: Element) -> bool:
+    """Whether it was asked by Media 2."""
+    return str(request.tag).startswith(f"{{{NS['tr2']}}}")
+
+
+def recipe_for(config: Camera, stream: str, settings: encoders.EncoderSettings) -> encoding.StreamRecipe:
     width, height = settings.width_px, settings.height_px
     if stream == "main" and config.streams_resolution is not None:
         width, height = config.streams_resolution

@@ -71,46 +71,61 @@ class Announcer:
 
     def __init__(self, devices: Sequence[OnvifDevice]) -> None:
         self._devices = [d for d in devices if d.config.answers_probes]
+        self._senders: dict[str, asyncio.DatagramTransport] = {}
         self._transports: list[asyncio.DatagramTransport] = []
 
     async def start(self) -> None:
-        self._transports = await _serve(self._devices)
-        self._announce(Kind.HELLO)
+        self._senders, multicast = await _serve(self._devices)
+        self._transports = [*self._senders.values(), multicast]
+        self._announce(self._devices, Kind.HELLO)
+
+    async def moved(self, device: OnvifDevice) -> None:
+        """It has restarted, perhaps at another address: it is heard there, and says Hello."""
+        if device not in self._devices:
+            return
+        if device.config.address not in self._senders:
+            self._transports.append(await _sender(device, self._senders))
+        self._announce([device], Kind.HELLO)
 
     def stop(self) -> None:
-        self._announce(Kind.BYE)
+        self._announce(self._devices, Kind.BYE)
         for transport in self._transports:
             transport.close()
         self._transports = []
 
-    def _announce(self, kind: Kind) -> None:
+    def _announce(self, devices: Sequence[OnvifDevice], kind: Kind) -> None:
         """By multicast, WS-Discovery 2005/04 clauses 4.1 and 4.2."""
-        by_address = {t.get_extra_info("sockname")[0]: t for t in self._transports}
-        for device in self._devices:
+        for device in devices:
             if device.config.quirks.probes == "directed":
                 continue
             match, number = device.match(""), f"urn:uuid:{uuid.uuid4()}"
             data = ws_discovery.serialize_announcement(kind, match, number)
-            sender = by_address.get(device.config.address)
+            sender = self._senders.get(device.config.address)
             if sender is not None and not sender.is_closing():
                 sender.sendto(data, (ws_discovery.MULTICAST_ADDRESS, ws_discovery.PORT))
 
 
-async def _serve(devices: Sequence[OnvifDevice]) -> list[asyncio.DatagramTransport]:
-    loop = asyncio.get_running_loop()
+async def _serve(
+    devices: Sequence[OnvifDevice],
+) -> tuple[dict[str, asyncio.DatagramTransport], asyncio.DatagramTransport]:
+    """The sockets by address, and the one for multicast."""
     senders: dict[str, asyncio.DatagramTransport] = {}
     for device in devices:
-        address = device.config.address
-        if address not in senders:
-            transport, _ = await loop.create_datagram_endpoint(
-                lambda d=device: _Responder([d], senders),  # type: ignore[misc]
-                sock=_unicast_socket(address),
-            )
-            senders[address] = transport
-    transport, _ = await loop.create_datagram_endpoint(
+        if device.config.address not in senders:
+            await _sender(device, senders)
+    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
         lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket(_adapter_of(devices))
     )
-    return [*senders.values(), transport]
+    return senders, transport
+
+
+async def _sender(device: OnvifDevice, senders: dict[str, asyncio.DatagramTransport]) -> asyncio.DatagramTransport:
+    """A socket at the device's address, among the others."""
+    transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
+        lambda: _Responder([device], senders), sock=_unicast_socket(device.config.address)
+    )
+    senders[device.config.address] = transport
+    return transport
 
 
 def _unicast_socket(address: str) -> socket.socket:

@@ -15,14 +15,17 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import quote
 
+from lxml import etree
+
 from zentrale.errors import RemoteProtocolError
-from zentrale.protocols import soap, ssdp
+from zentrale.protocols import soap, ssdp, xml
 from zentrale.protocols.http_auth import Credentials, DigestVerifier
-from zentrale.protocols.onvif import device, ntp
+from zentrale.protocols.onvif import device, ntp, password_rules
 from zentrale.protocols.soap import NS, Fault
 from zentrale.protocols.ws_discovery import Match
 from zentrale.protocols.xml import Element
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
+from zentrale.simulation.network_state import NetworkState
 from zentrale.simulation.scenario import Camera, Recorder
 
 log = logging.getLogger(__name__)
@@ -40,6 +43,12 @@ _ADMINISTRATOR_ONLY = {
     "SetHostname",
     "SetScopes",
     "SetNTP",
+    "DeleteUsers",
+    "SetNetworkInterfaces",
+    "SetNetworkDefaultGateway",
+    "SetDNS",
+    "SetNetworkProtocols",
+    "SystemReboot",
 }
 
 Answer = Callable[[Element], Element]
@@ -59,7 +68,7 @@ class OnvifDevice:
     device_type = "NetworkVideoTransmitter"
 
     def __init__(self, config: Camera | Recorder) -> None:
-        self.config = config
+        self.config: Camera | Recorder = config
         self.accounts: dict[str, tuple[Credentials, str]] = {
             a.user: (a.credentials(), a.level) for a in config.accounts
         }
@@ -73,6 +82,7 @@ class OnvifDevice:
         self._seen_nonces: dict[bytes, float] = {}
         self._refused = 0
         self._locked_until_s = 0.0
+        self.network = NetworkState(self)
         self.operations: dict[str, Answer] = {
             "GetSystemDateAndTime": lambda _: self._system_time(),
             "SetSystemDateAndTime": self._set_system_time,
@@ -82,21 +92,15 @@ class OnvifDevice:
             "GetUsers": lambda _: device.users_response(device.Account(u, lv) for u, (_c, lv) in self.accounts.items()),
             "CreateUsers": self._create_users,
             "SetUser": self._set_user,
+            "DeleteUsers": self._delete_users,
+            "GetPasswordComplexityConfiguration": self._password_rules,
             "GetNTP": lambda _: ntp.ntp_response(self.time_servers),
             "SetNTP": self._set_ntp,
             "GetHostname": lambda _: device.hostname_response(self.hostname),
             "SetHostname": self._set_hostname,
             "GetScopes": lambda _: device.scopes_response(self.fixed_scopes(), self.configurable_scopes()),
             "SetScopes": self._set_scopes,
-            "GetNetworkInterfaces": lambda _: device.interfaces_response(
-                [
-                    device.NetworkInterface("eth0", self.config.mac, self.config.address),
-                    *(
-                        device.NetworkInterface(f"eth{n}", m, "")
-                        for n, m in enumerate(config.quirks.other_macs, start=1)
-                    ),
-                ]
-            ),
+            **self.network.operations(),
         }
 
     @property
@@ -166,6 +170,8 @@ class OnvifDevice:
                     raise SoapRefusal("Sender", "NotAuthorized", reason="wrong user or password, or a stale request")
                 if name in _ADMINISTRATOR_ONLY and self.accounts[user][1] != device.ADMINISTRATOR:
                     raise SoapRefusal("Sender", "NotAuthorized", reason=f"{name} needs an administrator")
+            if name in self.config.quirks.claims:
+                return HttpResponse(200, soap.serialize(etree.Element(str(envelope.body.tag) + "Response")))
             return HttpResponse(200, soap.serialize(operation(envelope.body)))
         except SoapRefusal as refusal:
             status = 500 if refusal.fault.code == "Receiver" else 400
@@ -243,15 +249,37 @@ class OnvifDevice:
 
     def _set_user(self, request: Element) -> Element:
         for credentials, level in device.parse_user_requests(request):
-            if credentials.user not in self.accounts:
+            held = self.accounts.get(credentials.user)
+            if held is None:
                 raise SoapRefusal("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
-            self._store(credentials, level)
+            if credentials.password:
+                self._store(credentials, level)
+            else:
+                self.accounts[credentials.user] = (held[0], level or held[1])
         return soap.TDS.SetUserResponse()
+
+    def _delete_users(self, request: Element) -> Element:
+        for name in (xml.text(e, ".", NS) for e in request.findall("tds:Username", NS)):
+            if self.accounts.pop(name, None) is None:
+                raise SoapRefusal("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
+        return soap.TDS.DeleteUsersResponse()
+
+    def _password_rules(self, request: Element) -> Element:
+        if not self.config.tells_password_rules:
+            raise SoapRefusal("Receiver", "ActionNotSupported", reason="not told")
+        return password_rules.complexity_response(
+            password_rules.PasswordRules(self.config.min_password_length, capitals=1, digits=1, signs=1)
+        )
 
     def _store(self, credentials: Credentials, level: str) -> None:
         if len(credentials.password) < self.config.min_password_length:
             reason = f"the password needs {self.config.min_password_length} characters"
             raise SoapRefusal("Sender", "OperationProhibited", "PasswordTooWeak", reason=reason)
+        longest = self.config.max_password_length
+        if longest and len(credentials.password) > longest:
+            raise SoapRefusal(
+                "Sender", "OperationProhibited", "PasswordTooLong", reason=f"at most {longest} characters"
+            )
         self.accounts[credentials.user] = (credentials, level or device.USER)
 
     def _set_hostname(self, request: Element) -> Element:

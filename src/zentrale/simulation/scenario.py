@@ -58,6 +58,10 @@ class Quirks(Part):
     locks_after: Annotated[int, Field(ge=0)] = 0  # refusals; then it refuses all for `locked_s`
     locked_s: Annotated[float, Field(gt=0)] = 60.0
     other_macs: tuple[Mac, ...] = ()  # of more interfaces
+    restarts_after: tuple[Literal["encoder", "address"], ...] = ()  # changes of these
+    restart_s: Annotated[float, Field(ge=0, le=120)] = 3.0
+    claims: tuple[str, ...] = ()  # operations to which it says OK, and does nothing
+    rounds_kbps: Annotated[int, Field(ge=0)] = 0  # bit rates, down to a multiple of it
     ssdp: bool = False
     dns_sd: bool = False
 
@@ -76,6 +80,8 @@ class Device(Part):
     clock_offset_s: float = 0.0
     answers_probes: bool = True
     min_password_length: int = 8
+    max_password_length: int = 0  # 0: any
+    tells_password_rules: bool = False
 
 
 class Camera(Device):
@@ -87,6 +93,13 @@ class Camera(Device):
     sub_path: Text = "/live/sub"
     main: Encoder
     sub: Encoder
+    media: tuple[Literal["media", "media2"], ...] = ("media",)
+    microphone: bool = False
+    masks: Annotated[int, Field(ge=0, le=16)] = 0  # at most so many
+    motion: bool = False
+    imaging: bool = False
+    turns: bool = False
+    inputs: Annotated[int, Field(ge=0, le=16)] = 0
     # What registration will set on this one, where it is not what the scenario says for all.
     planned_main: Encoder | None = None
     planned_sub: Encoder | None = None

@@ -50,6 +50,40 @@ class ChannelCount:
     pictures: int
 
 
+class _Place:
+    """The servers of one device, at the address that it has: closed and opened again when it restarts or moves."""
+
+    def __init__(self, device: OnvifDevice, announcer: discovery.Announcer) -> None:
+        self.device = device
+        self._announcer = announcer
+        self._http: asyncio.Server | None = None
+        self._rtsp: RtspServer | None = None
+
+    async def open(self) -> None:
+        """Raises OSError where the address or port is not to be had."""
+        device, config = self.device, self.device.config
+        if not isinstance(config, Camera) or config.onvif:
+            tls = http_server.certificate_for(config.address) if config.quirks.https_only else None
+            self._http = await http_server.serve(
+                device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
+            )
+        if isinstance(device, SimulatedCamera):
+            self._rtsp = RtspServer(device)
+            await self._rtsp.start()
+
+    async def close(self) -> None:
+        if self._rtsp is not None:
+            await self._rtsp.close()
+        if self._http is not None:
+            self._http.close()
+        self._http = self._rtsp = None
+
+    async def move(self) -> None:
+        """After a restart: where it is told to be by now."""
+        await self.open()
+        await self._announcer.moved(self.device)
+
+
 class StandIn:
     """A running stand-in site."""
 
@@ -59,8 +93,7 @@ class StandIn:
         self.cameras = [SimulatedCamera(c) for c in scenario.cameras if not c.apart]
         self.apart = Apart([c for c in scenario.cameras if c.apart], source)
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
-        self._rtsp: list[RtspServer] = []
-        self._http: list[asyncio.Server] = []
+        self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)
 
@@ -72,19 +105,10 @@ class StandIn:
         """Bind everything. Raises InputError where an address or port is not to be had, and says what to type."""
         try:
             for device in self.devices:
-                config = device.config
-                if isinstance(config, Camera) and not config.onvif:
-                    continue
-                tls = http_server.certificate_for(config.address) if config.quirks.https_only else None
-                self._http.append(
-                    await http_server.serve(
-                        device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
-                    )
-                )
-            for camera in self.cameras:
-                server = RtspServer(camera)
-                await server.start()
-                self._rtsp.append(server)
+                place = _Place(device, self._announcer)
+                self._places.append(place)
+                device.network.away, device.network.back = place.close, place.move
+                await place.open()
             await self._announcer.start()
             await self._beside.start()
             await self.apart.start()
@@ -98,10 +122,9 @@ class StandIn:
         self._announcer.stop()
         for recorder in self.recorders:
             await recorder.close()
-        for rtsp in self._rtsp:
-            await rtsp.close()
-        for server in self._http:
-            server.close()
+        for place in self._places:
+            place.device.network.stop()
+            await place.close()
 
     def stored(self) -> list[ChannelCount]:
         return [

@@ -29,13 +29,16 @@ _REFERENCES = (
     ("ports", "tagged", "zones"),
     ("runs", "camera", "cameras"),
     ("runs", "cabinet", "cabinets"),
+    ("masks", "camera", "cameras"),
+    ("motion_areas", "camera", "cameras"),
+    ("inputs", "camera", "cameras"),
     ("cameras", "type", "camera_types"),
     ("cameras", "group", "groups"),
     ("cameras", "zone", "zones"),
     ("cameras", "switch", "switches"),
     ("cameras", "recorder", "recorders"),
 )
-_UNNAMED = ("links", "ports", "rules", "reach", "runs")
+_UNNAMED = ("links", "ports", "rules", "reach", "runs", "accounts", "masks", "motion_areas", "inputs")
 _DEVICES = ("recorders", "viewers", "access_points", "cameras")
 
 
@@ -66,6 +69,11 @@ def cross_check(draft: Draft) -> list[str]:
         problems += _used_once(field, taken, where)
     channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in draft.items("cameras")]
     problems += _used_once("channel", channels, where)
+    users = [(a.user, (*at, "user")) for at, a in draft.items("accounts")]
+    problems += _used_once("account", users, where)
+    problems += _recorder_account(draft)
+    inputs = [(f"{i.camera} input {i.number}", (*at, "number")) for at, i in draft.items("inputs")]
+    problems += _used_once("input", inputs, where)
     runs = [(f"{r.camera} to {r.cabinet}", (*at, "run_length_m")) for at, r in draft.items("runs")]
     problems += _used_once("run", runs, where)
     problems += _positions(draft)
@@ -79,6 +87,17 @@ def _place(device: Any, field: str, value: object) -> str:
     if field == "address" and isinstance(device, Camera) and device.translated:
         return f"{value} with http_port {device.http_port or '-'} and rtsp_port {device.rtsp_port or '-'}"
     return str(value)
+
+
+def _recorder_account(draft: Draft) -> Iterator[str]:
+    """The account that recorders watch with may do nothing else, so people have others."""
+    name = draft.parts["policy"].recorder_account if "policy" in draft.parts else ""
+    for at, account in draft.items("accounts"):
+        if name and account.user == name:
+            yield (
+                f"{draft.where((*at, 'user'))}: field user: found {name!r}; expected another one: recorders watch with "
+                "it (policy.recorder_account)"
+            )
 
 
 def _references(draft: Draft) -> Iterator[str]:

@@ -9,12 +9,16 @@ from pydantic import BaseModel, ValidationError
 
 from zentrale.site.model import (
     AccessPoint,
+    AccountPlan,
     Battery,
     Cabinet,
     Camera,
     CameraType,
     Group,
+    InputPlan,
     Link,
+    MaskPlan,
+    MotionArea,
     Part,
     Placement,
     Policy,
@@ -53,6 +57,10 @@ LISTS: dict[str, type[Part]] = {
     "reach": Reach,
     "cabinets": Cabinet,
     "runs": Run,
+    "accounts": AccountPlan,
+    "masks": MaskPlan,
+    "motion_areas": MotionArea,
+    "inputs": InputPlan,
     "cameras": Camera,
 }
 

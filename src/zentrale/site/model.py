@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from ipaddress import IPv4Network
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
@@ -28,11 +27,13 @@ from zentrale.site.network import (
     Zone,
 )
 from zentrale.site.part import Mode, Part, Priority
-from zentrale.site.streams import ESTIMATE_SOURCE, Group, RecordingPlan, StreamPlan
+from zentrale.site.policy import SWEEP_PORTS, Policy
+from zentrale.site.settings import AccountPlan, InputPlan, MaskPlan, MotionArea
+from zentrale.site.streams import ESTIMATE_SOURCE, STREAMS, Group, RecordingPlan, StreamPlan
 from zentrale.site.values import (
     Address,
+    Category,
     GroupAddress,
-    GroupBlock,
     Mac,
     MacEnd,
     PlaceName,
@@ -40,20 +41,19 @@ from zentrale.site.values import (
     empty_is_none,
     host_or_dhcp,
     known_awg,
+    quarter_turn,
 )
 
 __all__ = [
-    "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "AccessPoint", "Battery", "Cabinet", "Camera", "CameraType",
-    "ChannelLimit", "Group", "Leg", "Link", "Mode", "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority",
-    "Reach", "Recorder", "RecorderType", "RecordingPlan", "Rule", "Run", "Site", "Storage", "StreamPlan", "Switch",
-    "SwitchType", "Viewer", "Wanted", "Zone",
+    "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "SWEEP_PORTS", "AccessPoint", "AccountPlan", "Battery", "Cabinet",
+    "Camera", "CameraType", "ChannelLimit", "Group", "InputPlan", "Leg", "Link", "MaskPlan", "Mode", "MotionArea",
+    "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority", "Reach", "Recorder", "RecorderType",
+    "RecordingPlan", "Rule", "Run", "Site", "Storage", "StreamPlan", "Switch", "SwitchType", "Viewer", "Wanted",
+    "Zone",
 ]  # fmt: skip
 
 # IEC 62676-4: how much of the scene a picture must resolve.
 Wanted = Literal["monitor", "detect", "observe", "recognise", "identify", "inspect"]
-SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
-# Cable by ISO/IEC 11801-1 and TIA-568; empty: unknown.
-Category = Literal["", "3", "5", "5e", "6", "6a", "7", "7a", "8"]
 _OptionalNumber = Annotated[float | None, BeforeValidator(empty_is_none)]
 
 
@@ -117,51 +117,20 @@ class Battery(Part):
     feeds: tuple[PlaceName, ...]
 
 
-class Policy(Part):
-    """Limits that are the customer's or the installer's choice.
-
-    keyframe_ratio: how many times as large a key frame is as one of the frames between
-    picture_label: bool = False  # the camera's name in its picture
-    refusal_window_min: at most two wrong passwords are tried on one device within this time
-    authentication: what camera ports ask for before they let a device in
-    path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
-    cords_m: patch cords at both ends of a run together
-    cable_category: of runs whose row in the schedule says nothing; empty: unknown
-    """
-
-    link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
-    poe_reserve_percent: Annotated[float, Field(ge=0, le=90)] = 10
-    max_run_m: Annotated[float, Field(gt=0)] = 90
-    path_delay_ms: Annotated[float, Field(gt=0)] = 100
-    cords_m: Annotated[float, Field(ge=0, le=50)] = 10
-    cable_category: Category = ""
-    clock_tolerance_s: Annotated[float, Field(gt=0)] = 5
-    fps_tolerance_percent: Annotated[float, Field(gt=0)] = 10
-    bitrate_over_percent: Annotated[float, Field(gt=0)] = 25
-    bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
-    jitter_ms: Annotated[float, Field(gt=0)] = 50
-    longest_gap_s: Annotated[float, Field(gt=0)] | None = None
-    loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
-    vlan_in_address: bool = False
-    resilient_groups: tuple[PlaceName, ...] = ()
-    keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
-    multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
-    authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
-    sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
-    picture_label: bool = False  # the camera's name in its picture
-    refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
-
-
 class Site(Part):
     """`time_server` is what devices are to take their time from: an address, a name, or "dhcp"; empty: it is left as it is.
 
-    `origin` is longitude and latitude [degrees, WGS 84] of the point from which x_m (east) and y_m (north) count."""
+    `origin` is longitude and latitude [degrees, WGS 84] of the point from which x_m (east) and y_m (north) count; `mains_hz` the
+    frequency that lamps flicker with, `name_servers` whom devices ask for names.
+    """
 
     name: Text
     timezone: Text
     customer: str = ""
     time_server: Annotated[str, AfterValidator(host_or_dhcp)] = ""
     origin: tuple[float, float] | None = None
+    mains_hz: Literal[50, 60] | None = None
+    name_servers: tuple[Address, ...] = ()
     currency: str = "EUR"
 
 
@@ -207,7 +176,8 @@ class Camera(Part):
     run passes, `cable_kind` what the cable is made for. A camera with a `wireless` network has no run: `switch` and `port`
     are those of its access point. `heading_deg` counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the
     distance over the ground at which the picture must be good enough for what it `wants`. `mac_end` are the last digits of its
-    MAC address, where its label tells no more.
+    MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
+    is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored.
     """
 
     name: PlaceName
@@ -243,6 +213,9 @@ class Camera(Part):
     tilt_deg: Annotated[_OptionalNumber, Field(ge=-90, le=90)] = None
     target_m: Annotated[_OptionalNumber, Field(gt=0, le=10_000)] = None
     wants: Annotated[Wanted | None, BeforeValidator(empty_is_none)] = None
+    addressing: Literal["", "fixed", "dhcp", "leave"] = ""
+    rotate_deg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(quarter_turn)] = None
+    mirror: Literal["", "none", "horizontal", "vertical", "both"] = ""
     row: int = 0
 
     @property
@@ -283,6 +256,10 @@ class Plan(Part):
     cabinets: tuple[Cabinet, ...] = ()
     runs: tuple[Run, ...] = ()
     placement: Placement = Placement()
+    accounts: tuple[AccountPlan, ...] = ()
+    masks: tuple[MaskPlan, ...] = ()
+    motion_areas: tuple[MotionArea, ...] = ()
+    inputs: tuple[InputPlan, ...] = ()
     camera_types: tuple[CameraType, ...] = ()
     switch_types: tuple[SwitchType, ...] = ()
     recorder_types: tuple[RecorderType, ...] = ()
@@ -337,9 +314,9 @@ class Plan(Part):
         return measured
 
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
-        """The camera's planned streams by name: `main`, and `sub` where its group has one."""
+        """The camera's planned streams by name: `main`, and `sub` and `third` where its group has them."""
         group = self.group(camera)
-        return {"main": group.main} if group.sub is None else {"main": group.main, "sub": group.sub}
+        return {name: s for name, s in zip(STREAMS, (group.main, group.sub, group.third), strict=True) if s is not None}
 
     @cached_property
     def _runs(self) -> dict[tuple[str, str], float]:

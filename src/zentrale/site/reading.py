@@ -21,7 +21,7 @@ from zentrale.words import meant
 
 SITE_PARTS = (
     "site", "policy", "zones", "groups", "switches", "links", "recorders", "batteries", "access_points", "viewers",
-    "ports", "rules", "reach", "cabinets", "placement",
+    "ports", "rules", "reach", "cabinets", "placement", "accounts", "masks", "motion_areas", "inputs",
 )  # fmt: skip
 TYPE_PARTS = ("camera_types", "switch_types", "recorder_types")
 CAMERA_COLUMNS = tuple(name for name in Camera.model_fields if name != "row")

@@ -7,8 +7,10 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, Field
 
 from zentrale.site.part import Part
+from zentrale.site.settings import ImagingPlan, MotionPlan
 from zentrale.site.values import PlaceName, Resolution, timetable_entry
 
+STREAMS = ("main", "sub", "third")
 ESTIMATE_SOURCE = (
     "estimate: pixels x frames/s x 0.07 bit x 1, 2 or 4 by motion (Amerasinghe, H.264 for the rest of us, 2009)"
 )
@@ -80,4 +82,8 @@ class Group(Part):
     name: PlaceName
     main: StreamPlan
     sub: StreamPlan | None = None
+    third: StreamPlan | None = None
     recording: RecordingPlan = RecordingPlan()
+    imaging: ImagingPlan = ImagingPlan()
+    motion: MotionPlan | None = None
+    audio: Literal["", "off"] = ""

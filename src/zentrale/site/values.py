@@ -8,10 +8,12 @@ from __future__ import annotations
 import ipaddress
 import re
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
+# Cable by ISO/IEC 11801-1 and TIA-568; empty: unknown.
+Category = Literal["", "3", "5", "5e", "6", "6a", "7", "7a", "8"]
 _PLACE_NAME = re.compile(r"[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?")
 _MAC = re.compile(r"([0-9a-f]{2}:){5}[0-9a-f]{2}")
 _RESOLUTION = re.compile(r"(\d{2,5})\s*[x×]\s*(\d{2,5})")
@@ -141,6 +143,12 @@ def _subnet(value: object) -> ipaddress.IPv4Network:
 def known_awg(value: int | None) -> int | None:
     if value not in (None, 22, 23, 24, 26):
         raise ValueError("expected 22, 23, 24 or 26 (American wire gauge), or nothing for the standard's worst case")
+    return value
+
+
+def quarter_turn(value: int | None) -> int | None:
+    if value not in (None, 0, 90, 180, 270):
+        raise ValueError("expected 0, 90, 180 or 270 (degrees clockwise), or nothing to leave it as it is")
     return value
 
 

@@ -19,7 +19,7 @@ from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
-from zentrale.jobs.steps.encoder import ProfileChoice
+from zentrale.jobs.steps.profiles import ProfileChoice
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera
 
@@ -51,9 +51,9 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
             return Unresolved(camera, f"the camera did not let us in: {entry.told()}", "SEC-3", entry, observed=True)
         streams, failed = {}, {}
         choice = ProfileChoice.remembered(keyring.logbook, ref_of(camera))
-        for stream, profile in choice.of(await client.profiles()).items():
+        for stream, profile in choice.of(await client.media.profiles()).items():
             try:
-                streams[stream] = await client.stream_address(profile.token)
+                streams[stream] = await client.media.stream_address(profile.token)
             except RemoteProtocolError as error:
                 failed[stream] = error.what
         named = tuple(f"{host} ({what})" for host, what in client.named_hosts.items())

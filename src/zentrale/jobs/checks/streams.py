@@ -4,54 +4,36 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
-from typing import TypeVar
+from collections.abc import Iterator
+from concurrent.futures import Future
+from dataclasses import replace
 
-from zentrale.errors import DeviceError, Whose
-from zentrale.field import pictures, rtsp_player, scheduler
+from zentrale.errors import Whose
+from zentrale.field import scheduler
 from zentrale.field.causes import cause_of
-from zentrale.field.playing import Visit
-from zentrale.field.rtsp_player import Progress
 from zentrale.field.scheduler import Failure
-from zentrale.findings import Finding, finding
+from zentrale.findings import finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.judging import (
     NOT_PLAYING,
-    code_of,
     codes_judged,
     judge_against_plan,
-    judge_delivery,
     judge_group,
     lateness_finding,
     planned_group,
 )
-from zentrale.jobs.judging_pictures import PICTURE_CODES, judge_change, judge_picture, look_at
+from zentrale.jobs.judging_pictures import PICTURE_CODES
+from zentrale.jobs.measuring import aside, measure, worker
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
-from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
-from zentrale.site.model import Camera, Plan, Policy
-from zentrale.subjects import Ref
+from zentrale.site.model import Camera, Plan
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 BUDGET_S = 60.0  # for one stream, beside what is asked for
-T = TypeVar("T")
-
-
-@dataclass(frozen=True)
-class Measured:
-    """One measurement with what was found; `picture` is its first key picture as JPEG."""
-
-    measured: StreamMeasurement | None
-    error: str
-    findings: tuple[Finding, ...]
-    picture: bytes | None = None
-    cause: DeviceError | None = None
 
 
 async def measure_planned(round: Round, target: Target, stream: str) -> StreamResult:
@@ -70,7 +52,7 @@ async def measure_planned(round: Round, target: Target, stream: str) -> StreamRe
         told = StreamResult(camera.name, stream, address.url, measured, "", ())
         notes = Notes()
         notes.observe(STREAM, ref, "RTSP", stream_document(told))
-        written.append(_worker.submit(note, round.keyring.logbook, round.run, notes))
+        written.append(worker.submit(note, round.keyring.logbook, round.run, notes))
 
     result = await measure(ref, camera.source, address, visit, request.duration_s, plan.policy, so_far)
     for writing in written:
@@ -83,54 +65,11 @@ async def measure_planned(round: Round, target: Target, stream: str) -> StreamRe
     kept = None
     if result.picture is not None and request.pictures_folder is not None:
         name = f"{camera.name}-{stream}.jpg"
-        await _aside(write_atomically, request.pictures_folder / name, result.picture)
+        await aside(write_atomically, request.pictures_folder / name, result.picture)
         kept = name, hashlib.sha256(result.picture).hexdigest()
     told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
     cause = cause_of(result.cause) if result.cause is not None else None
     return replace(told, picture_file=kept, looked_at=result.picture is not None, cause=cause)
-
-
-async def measure(
-    subject: Ref | str,
-    source: str,
-    address: StreamAddress,
-    visit: Visit,
-    duration_s: float,
-    policy: Policy | None = None,
-    progress: Progress | None = None,
-) -> Measured:
-    policy = policy or Policy()
-    subject = subject or f"stream {address.url}"
-    try:
-        measured = await rtsp_player.measure(address, visit, duration_s, progress)
-    except DeviceError as error:
-        what = f"{error}; {error.advice}" if error.advice else str(error)
-        item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")
-        return Measured(None, str(error), (item,), cause=error)
-    picture, seen = await _aside(_decoded, subject, measured)
-    findings = [*judge_delivery(subject, measured, policy, decoded=picture is not None), *seen]
-    return Measured(measured.without_pictures(), "", tuple(findings), picture)
-
-
-# Pictures and files, one after the other and off the event loop: a picture takes some tens of megabytes while it is decoded.
-_worker = ThreadPoolExecutor(1, "pictures")
-
-
-async def _aside(work: Callable[..., T], *arguments: object) -> T:
-    return await asyncio.get_running_loop().run_in_executor(_worker, work, *arguments)
-
-
-def _decoded(subject: str | Ref, measured: StreamMeasurement) -> tuple[bytes | None, list[Finding]]:
-    """The first key picture as JPEG, and what it shows."""
-    image = pictures.decode(measured.key_picture) if measured.key_picture else None
-    if image is None:
-        return None, []
-    luma = pictures.luma(image)
-    findings = list(judge_picture(subject, look_at(luma)))
-    later = pictures.decode(measured.later_picture) if measured.later_picture else None
-    if later is not None:
-        findings += judge_change(subject, luma, pictures.luma(later))
-    return pictures.to_jpeg(image), findings
 
 
 def judge_stream(plan: Plan, result: StreamResult) -> Judged:

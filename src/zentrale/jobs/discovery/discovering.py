@@ -289,20 +289,24 @@ def current_devices(logbook: Logbook) -> list[FoundDevice]:
     """The devices as they were last seen: what a run did not look for it does not take away. Raises InputError where
     nothing was discovered yet.
     """
-    runs = [r for r in logbook.runs(COMMAND) if r.state != BEGUN]
     by_run: dict[int, list[FoundDevice]] = {}
     for seen in observations(logbook, SEEN_KIND):
         by_run.setdefault(seen.run, []).append(FoundDevice.from_document(seen.content))
+    # A run of another command that has given a device its address has seen that one, and looked for no other.
+    every = [r for r in logbook.runs() if r.id in by_run or (r.command == COMMAND and r.state != BEGUN)]
+    runs = [r for r in every if r.command == COMMAND]
     if not any(r.state != INTERRUPTED or r.id in by_run for r in runs):
         raise InputError("nothing was discovered yet", "run `zentrale discover` first")
     current: list[FoundDevice] = []
     newer: list[Looked] = []
-    for run in runs:
+    for run in every:
         for device in by_run.get(run.id, ()):
             by_probe = device.method.startswith("probe")
             looked_again = any(looked.covers(device.addresses, by_probe=by_probe) for looked in newer)
             if not looked_again and not any(_same(device, d) for d in current):
                 current.append(device)
+        if run.command != COMMAND:
+            continue
         if not run.scope and run.state != INTERRUPTED:
             break  # an older version's run: it looked for all
         newer.append(Looked.from_document(run.scope, interrupted=run.state == INTERRUPTED))

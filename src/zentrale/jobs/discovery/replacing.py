@@ -16,6 +16,7 @@ from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorders.driver import Driver
+from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.steps.channel import Channel, ChannelState
 from zentrale.jobs.steps.runner import StepRunner
@@ -163,14 +164,14 @@ async def _freed(
 ) -> Removed:
     where = f"channel {camera.channel} of {recorder.name}"
     async with entered(keyring, seen, recorder) as client:
-        step = driver(client).give(camera, "", None)
+        step = driver(client).give(camera, "", Passes(keyring.contents.fingerprint, None))
         assert isinstance(step, Channel)
         now = await step.look()
         if not now.url:
             return Removed(f"{where}: it was free already", freed=True)
         if now.camera != camera.name:
             return Removed(f"{where}: it records {now.camera or now.url}, and was left as it is", freed=True)
-        runner = StepRunner(keyring.logbook, run, ref_of(camera), keyring.ready, dry_run=False)
+        runner = StepRunner(keyring.logbook, run, ref_of(camera), lambda _: keyring.ready(), dry_run=False)
         good = await runner.change(step, now, ChannelState(camera.channel), step.apply)
         last = runner.result().steps[-1]
         if not good or last.outcome is not Outcome.CHANGED:

@@ -12,10 +12,9 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, RefusedError, UnreachableError
+from zentrale.errors import DeviceError, InputError, RefusedError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.causes import Cause, cause_of
-from zentrale.field.device import Device
 from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.access import entered
@@ -32,7 +31,6 @@ from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.onvif import media, media2
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind, Ref
@@ -138,29 +136,12 @@ async def _by_onvif(plan: Plan, keyring: Keyring, name: str, device: FoundDevice
     planned = planned_devices(plan).get(name)
     async with entered(keyring, device, planned, patience_s=0.0) as client:
         streams = []
-        for profile, address in await _told(client):
-            e = profile.encoder
-            described = (e.codec, e.width_px, e.height_px, e.fps, e.bitrate_kbps) if e else ("", 0, 0, 0.0, 0)
-            streams.append(ListedStream(profile.name or profile.token, address.url, *described))
+        for profile in await client.media.profiles():
+            if (e := profile.encoder) is not None:
+                url = (await client.media.stream_address(profile.token)).url
+                name_ = profile.name or profile.token
+                streams.append(ListedStream(name_, url, e.codec, e.width_px, e.height_px, e.fps, e.bitrate_kbps))
         return Listed(name, device, tuple(streams), "" if streams else "it tells no profile with video")
-
-
-async def _told(client: Device) -> list[tuple[media.Profile, StreamAddress]]:
-    """Its profiles with video, and where each is played: by Media 2 where it has that, else by Media."""
-    try:
-        profiles = media2.parse_profiles(await client.call("tr2", media2.get_profiles()))
-    except (RefusedError, UnreachableError):
-        raise
-    except DeviceError:  # an older device
-        profiles = []
-    found = []
-    for profile in profiles:
-        if profile.encoder is not None:
-            told = media2.parse_uri(await client.call("tr2", media2.get_stream_uri(profile.token)))
-            found.append((profile, StreamAddress.told(told, client.host, client.rules.rtsp_port)))
-    if found:
-        return found
-    return [(p, await client.stream_address(p.token)) for p in await client.profiles() if p.encoder is not None]
 
 
 async def _by_paths(plan: Plan, keyring: Keyring, name: str, device: FoundDevice, patterns: Sequence[str]) -> Listed:

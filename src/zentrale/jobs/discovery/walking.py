@@ -9,12 +9,12 @@ from pathlib import Path
 from zentrale.errors import DeviceError
 from zentrale.field.playing import Visit
 from zentrale.jobs.access import entered
-from zentrale.jobs.checks.streams import measure
 from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.steps.encoder import pick_profiles
+from zentrale.jobs.measuring import measure
+from zentrale.jobs.steps.profiles import pick_profiles
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Plan
@@ -43,10 +43,10 @@ async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tup
     try:
         await keyring.ready()
         async with entered(keyring, device, None, patience_s=0.0) as client:
-            profile = pick_profiles(await client.profiles()).get("main")
+            profile = pick_profiles(await client.media.profiles()).get("main")
             if profile is None:
                 return None, "it offers no profile with video"
-            address = await client.stream_address(profile.token)
+            address = await client.media.stream_address(profile.token)
             visit = Visit(client.credentials, keyring.rules(None), device.own_endpoint)
         result = await measure("", "", address, visit, 0.0)
     except DeviceError as error:

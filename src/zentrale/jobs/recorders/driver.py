@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zentrale.field.device import Device
+from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.step import Step
-from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif.recording import JobState, Stored
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera
@@ -59,7 +59,7 @@ class Driver(ABC):
         self.turn = asyncio.Lock()
 
     @abstractmethod
-    def give(self, camera: Camera, url: str, credentials: Credentials | None) -> Step[Any] | ByHand:
+    def give(self, camera: Camera, url: str, passes: Passes) -> Step[Any] | ByHand:
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
     @abstractmethod

@@ -5,8 +5,8 @@ from __future__ import annotations
 from zentrale.field.device import Device
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, Sample
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, doubles
+from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.channel import Channel
-from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera
 
@@ -19,8 +19,8 @@ class OnvifRecorder(Driver):
         assert client is not None
         self.lists = RecorderChannels(client)
 
-    def give(self, camera: Camera, url: str, credentials: Credentials | None) -> Channel:
-        return Channel(self.lists, camera.channel, camera.name, camera.shows, url, credentials)
+    def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
+        return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
 
     async def sample(self) -> Sample:
         jobs, receivers, recordings = (

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from zentrale.errors import DeviceError
 from zentrale.jobs.recorders.driver import ByHand, Driver, Sample
+from zentrale.jobs.recorders.passes import Passes
 from zentrale.output.csv_tables import safe_cell
-from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera
 
@@ -19,8 +19,8 @@ class WorkSheet(Driver):
     kind = "by-hand"
     has_service = False
 
-    def give(self, camera: Camera, url: str, credentials: Credentials | None) -> ByHand:
-        return ByHand(camera.recorder, camera.channel, camera.name, url, credentials.user if credentials else "")
+    def give(self, camera: Camera, url: str, passes: Passes) -> ByHand:
+        return ByHand(camera.recorder, camera.channel, camera.name, url, passes.wanted[0])
 
     async def sample(self) -> Sample:
         raise DeviceError("it has no service to ask; look at its own screen")

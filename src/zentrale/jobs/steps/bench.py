@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from zentrale.field.device import Device
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.steps.profiles import ProfileChoice
 from zentrale.site.model import Camera, Plan, Recorder
 
 
@@ -23,3 +26,12 @@ class Bench:
     def plan(self) -> Plan:
         assert self.keyring.plan is not None
         return self.keyring.plan
+
+    @property
+    def camera(self) -> Camera | None:
+        return self.planned if isinstance(self.planned, Camera) else None
+
+    @cached_property
+    def choice(self) -> ProfileChoice:
+        """Which profile is which of its streams: one answer for all steps, since they change what it is chosen by."""
+        return ProfileChoice.remembered(self.keyring.logbook, ref_of(self.planned))

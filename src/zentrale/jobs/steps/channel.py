@@ -9,8 +9,8 @@ from typing import Any
 
 from zentrale.errors import DeviceError, UnreachableError
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
+from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.step import Step, loaded
-from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
 from zentrale.protocols.xml import Element
@@ -22,6 +22,8 @@ _LOOKS, _LOOK_EVERY_S = 6, 3.0  # after an answer that did not come: a slow reco
 class ChannelState:
     """What channel `number` records: the camera's name as the recorder has it, its stream's URL without a password, the mode
     of its job (Active, Idle; empty where there is none), and what the job says is wrong.
+
+    user, key: the account it was given last, and the fingerprint of its password; empty where no run of ours gave it one
     """
 
     number: int
@@ -30,6 +32,8 @@ class ChannelState:
     url: str = ""
     mode: str = ""
     error: str = ""
+    user: str = ""
+    key: str = ""
 
 
 @dataclass
@@ -53,7 +57,7 @@ class Channel(Step[ChannelState]):
         camera: str,
         place: str,
         url: str,
-        credentials: Credentials | None,
+        passes: Passes,
     ) -> None:
         self.channels = channels
         self.client = channels.client
@@ -61,7 +65,8 @@ class Channel(Step[ChannelState]):
         self._camera = camera
         self._place = place
         self._url = url
-        self._credentials = credentials
+        self._passes = passes
+        self._given = passes.given
         self._held = _Held(Recording(""), None, None)
 
     async def look(self) -> ChannelState:
@@ -79,7 +84,10 @@ class Channel(Step[ChannelState]):
             await self._check_not_elsewhere(item, jobs, receivers)
         state = await self.channels.job_state(job) if job is not None else None
         error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
-        return ChannelState(self._number, item.name, item.location, url, job.mode if job and receiver else "", error)
+        mode = job.mode if job and receiver else ""
+        return ChannelState(
+            self._number, item.name, item.location, url, mode, error, *(self._given if url else ("", ""))
+        )
 
     async def _check_not_elsewhere(self, item: Recording, jobs: list[RecordingJob], receivers: list[Receiver]) -> None:
         """Never record a camera twice."""
@@ -97,7 +105,8 @@ class Channel(Step[ChannelState]):
         return replace(await self.look(), error="")
 
     def wanted(self, now: ChannelState) -> ChannelState:
-        return ChannelState(self._number, self._camera, self._place, self._url, recording.ACTIVE)
+        user, key = self._passes.wanted if self._url else ("", "")
+        return ChannelState(self._number, self._camera, self._place, self._url, recording.ACTIVE, "", user, key)
 
     def holds(self, now: ChannelState, wanted: ChannelState) -> bool:
         """The place in words is written along, and not changed for its own sake: recorders shorten it."""
@@ -108,10 +117,11 @@ class Channel(Step[ChannelState]):
         if not wanted.url:
             await self._free(wanted)
             return
-        if self._credentials is None:
-            raise DeviceError("its password is not in the vault")
+        credentials = self._passes.of(wanted.key)
+        if credentials is None:
+            raise DeviceError("the password for it is not in the vault")
         item = held.item if held.item.token else await self._make_recording()
-        uri = with_credentials(wanted.url, self._credentials)
+        uri = with_credentials(wanted.url, credentials)
         configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
         await self.client.call("trc", recording.set_recording(configured))
         receiver = held.receiver or await self._left_behind(wanted.url)
@@ -129,6 +139,7 @@ class Channel(Step[ChannelState]):
             await self._make_job(RecordingJob("", item.token, token))
         elif job.mode != wanted.mode:
             await self.client.call("trc", recording.set_job_mode(job.token, wanted.mode))
+        self._given = wanted.user, wanted.key
 
     async def _free(self, wanted: ChannelState) -> None:
         """The channel as it was before it was given: no job, no receiver."""
@@ -204,7 +215,8 @@ class Channel(Step[ChannelState]):
         idle = "" if state.mode in ("", recording.ACTIVE) else f", {state.mode}"
         error = f", error: {state.error}" if state.error else ""
         named = "" if state.camera == self._camera else f" ({state.camera or 'unnamed'})"
-        return f"channel {state.number}: {state.url}{named}{idle}{error}"
+        user = f" as {state.user}" if state.user else ""
+        return f"channel {state.number}: {state.url}{user}{named}{idle}{error}"
 
     def load(self, document: Mapping[str, Any]) -> ChannelState:
         return loaded(ChannelState, document)

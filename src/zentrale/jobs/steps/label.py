@@ -6,11 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from zentrale.errors import DeviceError
 from zentrale.field.device import Device
-from zentrale.jobs.planned import ref_of
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.encoder import ProfileChoice
+from zentrale.jobs.steps.profiles import ProfileChoice
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import osd
 from zentrale.protocols.onvif.osd import PLAIN, Label
@@ -21,8 +19,7 @@ def steps(bench: Bench) -> list[PictureLabel]:
     camera = bench.planned
     if not isinstance(camera, Camera) or not bench.plan.policy.picture_label:
         return []
-    choice = ProfileChoice.remembered(bench.keyring.logbook, ref_of(camera))
-    return [PictureLabel(bench.client, camera.name, choice)]
+    return [PictureLabel(bench.client, camera.name, bench.choice)]
 
 
 @dataclass(frozen=True)
@@ -36,6 +33,7 @@ class PictureLabel(Step[LabelState]):
     """The first plain text of the lens is the label: it is changed, or made where there is none. Date and time stay."""
 
     name = "label"
+    place = "picture: text overlay"
 
     def __init__(self, client: Device, text: str, choice: ProfileChoice) -> None:
         self.client = client
@@ -44,12 +42,12 @@ class PictureLabel(Step[LabelState]):
         self._configuration = ""
         self._label: Label | None = None
 
+    def aim(self) -> str:
+        return self._text
+
     async def look(self) -> LabelState:
         if not self._configuration:
-            main = self._choice.of(await self.client.profiles()).get("main")
-            if main is None or not main.source_configuration:
-                raise DeviceError("it tells no video source of its main profile, on which a label could be")
-            self._configuration = main.source_configuration
+            self._configuration = (await self._choice.main(self.client)).source_configuration
         labels = osd.parse_osds(await self.client.call("trt", osd.get_osds(self._configuration)))
         here = [x for x in labels if x.kind == PLAIN and x.configuration in ("", self._configuration)]
         self._label = next(iter(here), None)

@@ -13,47 +13,55 @@ from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
 from zentrale.protocols.ws_discovery import scope_value
 
-NAME_SCOPE = "onvif://www.onvif.org/name/"
-
 
 def steps(bench: Bench) -> list[Step[Any]]:
-    return [Name(bench.client, bench.planned.name), HostName(bench.client, bench.planned.name)]
+    name = bench.planned.name
+    return [
+        Scope(bench.client, "name", name),
+        Scope(bench.client, "location", bench.plan.site.name),
+        HostName(bench.client, name),
+    ]
 
 
 @dataclass(frozen=True)
-class NameState:
-    """`others` are its other configurable scopes: setting scopes replaces all of them."""
+class ScopeState:
+    """`others` are its other configurable scopes: setting scopes replaces all of them. `more`: it has several of the kind."""
 
     name: str
     others: tuple[str, ...] = ()
+    more: bool = False
 
 
-class Name(Step[NameState]):
-    """The name scope (ONVIF Core, Device management, SetScopes)."""
+class Scope(Step[ScopeState]):
+    """The scope of a kind: the camera's name, or the site as its location (ONVIF Core, scope parameters; SetScopes)."""
 
-    name = "name"
-
-    def __init__(self, client: Device, wanted: str) -> None:
+    def __init__(self, client: Device, kind: str, wanted: str) -> None:
         self.client = client
+        self.name = self.place = kind
+        self._prefix = f"onvif://www.onvif.org/{kind}/"
         self._wanted = wanted
 
-    async def look(self) -> NameState:
+    def aim(self) -> str:
+        return self._wanted
+
+    async def look(self) -> ScopeState:
         configurable = [scope for kind, scope in await self.client.scopes() if kind == "Configurable"]
-        others = tuple(sorted(s for s in configurable if not s.startswith(NAME_SCOPE)))
-        return NameState(scope_value(configurable, "name"), others)
+        others = tuple(sorted(s for s in configurable if not s.startswith(self._prefix)))
+        several = len(configurable) - len(others) > 1
+        return ScopeState(scope_value(configurable, self.name), others, several)
 
-    def wanted(self, now: NameState) -> NameState:
-        return replace(now, name=self._wanted)
+    def wanted(self, now: ScopeState) -> ScopeState:
+        return replace(now, name=self._wanted, more=False)
 
-    async def apply(self, now: NameState, wanted: NameState) -> None:
-        named = [NAME_SCOPE + quote(wanted.name)] if wanted.name else []
+    async def apply(self, now: ScopeState, wanted: ScopeState) -> None:
+        named = [self._prefix + quote(wanted.name)] if wanted.name else []
         await self.client.call("tds", device.set_scopes([*wanted.others, *named]))
 
-    def shown(self, state: NameState) -> str:
-        return state.name or "none"
+    def shown(self, state: ScopeState) -> str:
+        return (state.name or "none") + (" and others" if state.more else "")
 
-    def load(self, document: Mapping[str, Any]) -> NameState:
-        return loaded(NameState, document)
+    def load(self, document: Mapping[str, Any]) -> ScopeState:
+        return loaded(ScopeState, document)
 
 
 @dataclass(frozen=True)

@@ -13,9 +13,9 @@ from zentrale.jobs.access import Entry, find_entry
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
-from zentrale.logbook.vault import generate_password
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
 from zentrale.site.identity import Identity
@@ -55,6 +55,7 @@ class Password(Step[PasswordState]):
         self.vault = keyring.vault
         self.device_name = planned.name
         self.maker = keyring.plan.maker(planned)
+        self._length = keyring.plan.policy.password_length
         self.macs = frozenset([planned.mac]) if planned.mac else seen.identity.macs
         self.seen = seen
         self.identity = Identity()
@@ -88,19 +89,24 @@ class Password(Step[PasswordState]):
     async def apply(self, now: PasswordState, wanted: PasswordState) -> None:
         """The vault is written before the device: a run that dies between the two is taken up by the next."""
         own = self.vault.device(self.device_name)
-        new = own if own and own.user == wanted.user else Credentials(wanted.user, generate_password())
-        self._set = new
-        await asyncio.to_thread(self.vault.set_device, self.device_name, new, self.identity)
         fresh = now.state == State.FRESH.value
         level = device.ADMINISTRATOR if fresh else await self._level_of(wanted.user)
         before = self.client.credentials
         make = device.create_users if fresh else device.set_user
-        try:
-            await self.client.call("tds", make(new, level))
-        except UnreachableError:
-            if not await self._taken(before):
-                raise
-        self.client.credentials = new
+
+        async def keep(new: Credentials) -> None:
+            self._set = new
+            await asyncio.to_thread(self.vault.set_device, self.device_name, new, self.identity)
+
+        async def send(new: Credentials) -> None:
+            try:
+                await self.client.call("tds", make(new, level))
+            except UnreachableError:
+                if not await self._taken(before):
+                    raise
+
+        held = own if own and own.user == wanted.user else None
+        self.client.credentials = await new_password.give(self.client, wanted.user, self._length, keep, send, held)
 
     async def _level_of(self, user: str) -> str:
         """An account keeps its level: only its password was planned."""

@@ -8,17 +8,42 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from zentrale.jobs.steps import clock, encoder, label, name, password, time_server
+from zentrale.jobs.steps import (
+    accounts,
+    address,
+    audio,
+    clock,
+    encoder,
+    imaging,
+    inputs,
+    label,
+    masks,
+    motion,
+    name,
+    network_services,
+    password,
+    time_server,
+    turning,
+)
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step
 
 STEPS: list[Callable[[Bench], Iterable[Step[Any]]]] = [
     password.steps,
+    accounts.steps,
     name.steps,
     clock.steps,
     time_server.steps,
     encoder.steps,
+    turning.steps,
     label.steps,
+    audio.steps,
+    masks.steps,
+    motion.steps,
+    imaging.steps,
+    inputs.steps,
+    network_services.steps,
+    address.steps,
 ]
 
 

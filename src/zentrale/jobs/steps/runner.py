@@ -8,7 +8,7 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
-from zentrale.errors import DeviceError, RefusedError, UnreachableError
+from zentrale.errors import DeviceError, NotOfferedError, RefusedError, UnreachableError
 from zentrale.findings import Finding
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
 from zentrale.logbook.store import DONE, Logbook
@@ -28,16 +28,17 @@ class _Applied(Generic[S]):
 
     wrong: str
     kept: S | None
+    outcome: Outcome = Outcome.FAILED
 
 
 class StepRunner:
     """The steps of one device, one after the other.
 
-    ready: called before each step begins; raises what ends the run, such as a passphrase that was changed
+    ready: called with its name before each step begins; raises what ends the run, such as a passphrase that was changed
     """
 
     def __init__(
-        self, logbook: Logbook, run: int, ref: Ref, ready: Callable[[], Awaitable[None]], *, dry_run: bool
+        self, logbook: Logbook, run: int, ref: Ref, ready: Callable[[str], Awaitable[None]], *, dry_run: bool
     ) -> None:
         self.ref = ref
         self.dry_run = dry_run
@@ -56,11 +57,14 @@ class StepRunner:
                 StepResult(step.name, Outcome.NOT_TRIED, error=f"needs {missing[0]}, which failed", lacks=missing[0])
             )
             return False
-        await self._ready()
+        await self._ready(step.name)
         self._current = step.name
         try:
             now = await step.look()
             wanted = step.wanted(now)
+        except NotOfferedError as error:
+            self._add(step, Outcome.NOT_OFFERED, error=str(error))
+            return False
         except DeviceError as error:
             self._add(step, Outcome.FAILED, error=str(error))
             return False
@@ -97,7 +101,7 @@ class StepRunner:
         )
         await asyncio.to_thread(self._logbook.end_change, change, wrong, told, document)
         if wrong:
-            self._add(step, Outcome.FAILED, now, wanted, error=wrong)
+            self._add(step, applied.outcome, now, wanted, error=wrong)
             return False
         assert kept is not None
         note = f"asked for {after}, rounded by the device" if rounded else ""
@@ -111,6 +115,8 @@ class StepRunner:
             await apply(now, wanted)
         except UnreachableError as error:
             unclear = f" (its answer to the change: {error})"  # it may have been done all the same: look
+        except NotOfferedError as error:
+            return _Applied(str(error), None, Outcome.NOT_OFFERED)
         except DeviceError as error:
             return _Applied(str(error), None)
         try:
@@ -138,7 +144,7 @@ class StepRunner:
                     ) from None
                 log.debug("%s: waiting after %s: %s", self.ref, step.name, error)
             else:
-                settled = settled or loop.time() + SETTLE_S
+                settled = settled or loop.time() + (step.settle_s or SETTLE_S)
                 if step.holds(kept, wanted) or step.near(kept, wanted) or loop.time() > settled:
                     return kept
             await asyncio.sleep(LOOK_AGAIN_S)
@@ -155,10 +161,10 @@ class StepRunner:
     ) -> None:  # fmt: skip
         self._results.append(
             StepResult(
-                step.name, outcome, "" if before is None else step.shown(before), "" if after is None else step.shown(after),
-                error, note, None if before is None else step.document(before),
-                None if after is None else step.document(after),
-                step.settles + (step.settles_changed if outcome is Outcome.CHANGED else ()),
+                step.name, outcome, "" if before is None else step.shown(before),
+                step.aim() if after is None else step.shown(after), error, note,
+                None if before is None else step.document(before), None if after is None else step.document(after),
+                step.settles + (step.settles_changed if outcome is Outcome.CHANGED else ()), place=step.place,
             )
         )  # fmt: skip
 
@@ -166,9 +172,19 @@ class StepRunner:
         """A step that cannot even be looked at, for a reason outside this device."""
         self._results.append(StepResult(name, Outcome.FAILED, error=error))
 
-    def leave(self, name: str, why: str) -> None:
-        """A step that is not tried, for a reason that has its own finding elsewhere."""
-        self._results.append(StepResult(name, Outcome.NOT_TRIED, error=why))
+    def leave(self, name: str, why: str, lacks: str = "") -> None:
+        """A step that is not tried, for a reason that has its own finding elsewhere, or since another step `lacks` failed."""
+        self._results.append(StepResult(name, Outcome.NOT_TRIED, error=why, lacks=lacks))
+
+    def add(self, result: StepResult) -> None:
+        """What was done beside the steps, such as playing a stream."""
+        self._results.append(result)
+
+    def has(self, name: str) -> bool:
+        return any(r.step == name for r in self._results)
+
+    def went_well(self, name: str) -> bool:
+        return any(r.step == name and _came_out_well(r) for r in self._results)
 
     def tell(self, item: Finding) -> None:
         self._told.append(item)
@@ -191,4 +207,4 @@ def _plain(step: Step[S], state: S) -> dict[str, object]:
 
 
 def _came_out_well(result: StepResult) -> bool:
-    return result.outcome not in (Outcome.FAILED, Outcome.NOT_TRIED)
+    return result.outcome not in (Outcome.FAILED, Outcome.NOT_TRIED, Outcome.NOT_OFFERED)

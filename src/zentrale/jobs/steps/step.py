@@ -22,6 +22,7 @@ class Outcome(Enum):
     CHANGED = "changed"
     WOULD_CHANGE = "would change"
     FAILED = "failed"
+    NOT_OFFERED = "not offered"
     NOT_TRIED = "not tried"
 
 
@@ -32,6 +33,8 @@ class Step(ABC, Generic[S]):
     settles: codes of findings about the device that are well when this step came out well; settles_changed: those that
              are well only where it was changed
     stays:   why it cannot be taken back; empty where it can
+    settle_s: how long a device may answer OK and hold the old value; None: the runner's own
+    place:   where a person finds it in the device's own page, in words
     """
 
     name: str
@@ -39,6 +42,12 @@ class Step(ABC, Generic[S]):
     settles: tuple[str, ...] = ()
     settles_changed: tuple[str, ...] = ()
     stays: str = ""
+    place: str = ""
+    settle_s: float | None = None
+
+    def aim(self) -> str:
+        """What the plan wants, in words: for a person who has to set it by hand. Empty where only `wanted` tells."""
+        return ""
 
     @abstractmethod
     async def look(self) -> S:
@@ -113,6 +122,7 @@ class StepResult:
     after_values: Mapping[str, Any] | None = None
     settles: tuple[str, ...] = ()
     lacks: str = ""  # the step that failed, for want of which this one was not tried
+    place: str = ""  # where a person finds it in the device's own page
 
 
 @dataclass(frozen=True)
@@ -133,8 +143,15 @@ class DeviceResult:
         return any(s.outcome is Outcome.FAILED for s in self.steps)
 
     def findings(self) -> list[Finding]:
-        """One for each step that failed, and what was told; not one for each that could not be tried."""
-        return [f for s in self.steps if (f := self.finding_of(s)) is not None] + list(self.told)
+        """One for each step that failed, what is not offered, and what was told; not one for each that was not tried."""
+        return [f for s in self.steps if (f := self.finding_of(s)) is not None] + list(self.about_it())
+
+    def about_it(self) -> tuple[Finding, ...]:
+        """Those about the device as a whole."""
+        left = [f"{s.step}: {s.after}" if s.after else s.step for s in self.steps if s.outcome is Outcome.NOT_OFFERED]
+        if not left:
+            return self.told
+        return (*self.told, finding("REG-3", self.ref, "; ".join(left), "as planned", "the plan"))
 
     def finding_of(self, step: StepResult) -> Finding | None:
         if step.outcome is not Outcome.FAILED:

@@ -35,13 +35,6 @@ class Service:
 
 
 @dataclass(frozen=True)
-class NetworkInterface:
-    name: str
-    mac: str
-    address: str = ""
-
-
-@dataclass(frozen=True)
 class Account:
     user: str
     level: str
@@ -199,6 +192,15 @@ def set_user(credentials: Credentials, level: str = ADMINISTRATOR) -> Element:
     return TDS.SetUser(_user(credentials, level))
 
 
+def set_level(user: str, level: str) -> Element:
+    """SetUser without a password: it stays."""
+    return TDS.SetUser(TDS.User(TT.Username(user), TT.UserLevel(level)))
+
+
+def delete_user(user: str) -> Element:
+    return TDS.DeleteUsers(TDS.Username(user))
+
+
 def _user(credentials: Credentials, level: str) -> Element:
     return TDS.User(TT.Username(credentials.user), TT.Password(credentials.password), TT.UserLevel(level))
 
@@ -244,29 +246,3 @@ def set_scopes(scopes: Iterable[str]) -> Element:
 
 def parse_set_scopes(request: Element) -> list[str]:
     return [(e.text or "").strip() for e in request.findall("tds:Scopes", NS)]
-
-
-def interfaces_response(interfaces: Iterable[NetworkInterface]) -> Element:
-    elements = []
-    for interface in interfaces:
-        manual = TT.Manual(TT.Address(interface.address), TT.PrefixLength("24"))
-        element = TDS.NetworkInterfaces(
-            TT.Enabled("true"),
-            TT.Info(TT.Name(interface.name), TT.HwAddress(interface.mac), TT.MTU("1500")),
-            TT.IPv4(TT.Enabled("true"), TT.Config(manual, TT.DHCP("false"))),
-        )
-        element.set("token", interface.name)
-        elements.append(element)
-    return TDS.GetNetworkInterfacesResponse(*elements)
-
-
-def parse_interfaces(response: Element) -> list[NetworkInterface]:
-    interfaces = []
-    for element in response.findall("tds:NetworkInterfaces", NS)[:_MAX_ITEMS]:
-        config = "tt:IPv4/tt:Config/tt"
-        address = xml.text(element, f"{config}:Manual/tt:Address", NS) or xml.text(
-            element, f"{config}:FromDHCP/tt:Address", NS
-        )
-        mac = xml.text(element, "tt:Info/tt:HwAddress", NS).lower().replace("-", ":")
-        interfaces.append(NetworkInterface(xml.text(element, "tt:Info/tt:Name", NS), mac, address))
-    return interfaces

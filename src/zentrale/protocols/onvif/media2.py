@@ -1,5 +1,5 @@
-"""The media service of newer devices (ONVIF Media 2 specification, ver20), as far as streams are listed: profiles with their
-video encoders, H.265 among them, and where each is played.
+"""The media service of newer devices (ONVIF Media 2 specification, ver20): profiles with their configurations, H.265 among
+their codecs, where each is played, and encoder settings.
 """
 
 from __future__ import annotations
@@ -7,41 +7,44 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zentrale.protocols import xml
-from zentrale.protocols.onvif.media import EncoderSettings, Profile
+from zentrale.protocols.http_auth import without_userinfo
+from zentrale.protocols.onvif.encoders import MEDIA2, EncoderSettings, encoder_element, parse_encoder
+from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.soap import NS, TR2, TT
 from zentrale.protocols.xml import Element
 
 _MAX_ITEMS = 256
+_PARTS = ("VideoSource", "VideoEncoder", "AudioSource", "AudioEncoder", "Analytics")
 
 
 def get_profiles() -> Element:
-    """GetProfiles (clause 5.2.2), with the configurations of the video encoder and its source."""
-    return TR2.GetProfiles(TR2.Type("VideoEncoder"), TR2.Type("VideoSource"))
+    """GetProfiles (clause 5.2.2), with the configurations that are set here."""
+    return TR2.GetProfiles(*(TR2.Type(part) for part in _PARTS))
 
 
 def parse_profiles(response: Element) -> list[Profile]:
     profiles = []
     for element in response.findall("tr2:Profiles", NS)[:_MAX_ITEMS]:
         encoder = element.find("tr2:Configurations/tr2:VideoEncoder", NS)
-        source = xml.text(element, "tr2:Configurations/tr2:VideoSource/tt:SourceToken", NS)
-        settings = None if encoder is None else _parse_encoder(encoder)
-        profiles.append(Profile(element.get("token", ""), xml.text(element, "tr2:Name", NS), settings, source))
+        source = element.find("tr2:Configurations/tr2:VideoSource", NS)
+        profiles.append(
+            Profile(
+                element.get("token", ""),
+                xml.text(element, "tr2:Name", NS),
+                None if encoder is None else parse_encoder(encoder, MEDIA2),
+                xml.text(source, "tt:SourceToken", NS),
+                "" if source is None else source.get("token", ""),
+                _token(element, "AudioSource"),
+                _token(element, "AudioEncoder"),
+                _token(element, "Analytics"),
+            )
+        )
     return profiles
 
 
-def _parse_encoder(element: Element) -> EncoderSettings:
-    """VideoEncoder2Configuration (ONVIF schema): the key-frame interval and the profile are attributes here."""
-    gov = element.get("GovLength", "")
-    return EncoderSettings(
-        token=element.get("token", ""),
-        codec=xml.text(element, "tt:Encoding", NS).upper(),
-        width_px=xml.integer(element, "tt:Resolution/tt:Width", NS),
-        height_px=xml.integer(element, "tt:Resolution/tt:Height", NS),
-        fps=xml.number(element, "tt:RateControl/tt:FrameRateLimit", NS),
-        bitrate_kbps=xml.integer(element, "tt:RateControl/tt:BitrateLimit", NS),
-        govlength=int(gov) if gov.isdigit() and len(gov) < 7 else 0,
-        name=xml.text(element, "tt:Name", NS),
-    )
+def _token(profile: Element, part: str) -> str:
+    held = profile.find(f"tr2:Configurations/tr2:{part}", NS)
+    return "" if held is None else held.get("token", "")
 
 
 def get_stream_uri(profile_token: str) -> Element:
@@ -50,7 +53,26 @@ def get_stream_uri(profile_token: str) -> Element:
 
 
 def parse_uri(response: Element) -> str:
-    return xml.text(response, "tr2:Uri", NS)
+    """The address without the user and password that some devices put into it."""
+    return without_userinfo(xml.text(response, "tr2:Uri", NS))[:2000]
+
+
+def get_encoder(token: str) -> Element:
+    return TR2.GetVideoEncoderConfigurations(TR2.ConfigurationToken(token))
+
+
+def set_encoder(settings: EncoderSettings) -> Element:
+    """SetVideoEncoderConfiguration (clause 5.4.1)."""
+    return TR2.SetVideoEncoderConfiguration(encoder_element(TR2.Configuration(), settings, MEDIA2))
+
+
+def remove_configuration(profile_token: str, kind: str) -> Element:
+    """RemoveConfiguration (clause 5.2.5) of a type such as AudioEncoder."""
+    return TR2.RemoveConfiguration(TR2.ProfileToken(profile_token), TR2.Configuration(TR2.Type(kind)))
+
+
+def add_configuration(profile_token: str, kind: str, token: str) -> Element:
+    return TR2.AddConfiguration(TR2.ProfileToken(profile_token), TR2.Configuration(TR2.Type(kind), TR2.Token(token)))
 
 
 # The other role, for stand-ins
@@ -60,19 +82,40 @@ def profiles_response(profiles: Iterable[Profile]) -> Element:
     elements = []
     for profile in profiles:
         parts = []
+        if profile.source:
+            source = TR2.VideoSource(TT.Name("lens"), TT.UseCount("2"), TT.SourceToken(profile.source))
+            source.set("token", profile.source_configuration)
+            parts.append(source)
+        for part, token in (("AudioSource", profile.audio_source), ("AudioEncoder", profile.audio_encoder)):
+            if token:
+                parts.append(TR2(part, TT.Name(token), TT.UseCount("1"), token=token))
         if profile.encoder is not None:
-            e = profile.encoder
-            encoder = TR2.VideoEncoder(
-                TT.Name(e.name), TT.UseCount("1"), TT.Encoding(e.codec),
-                TT.Resolution(TT.Width(str(e.width_px)), TT.Height(str(e.height_px))),
-                TT.RateControl(TT.FrameRateLimit(f"{e.fps:g}"), TT.BitrateLimit(str(e.bitrate_kbps))),
-                TT.Quality(f"{e.quality:g}"), token=e.token, GovLength=str(e.govlength),
-            )  # fmt: skip
-            parts.append(encoder)
-        element = TR2.Profiles(TR2.Name(profile.name), TR2.Configurations(*parts), token=profile.token)
-        elements.append(element)
+            parts.append(encoder_element(TR2.VideoEncoder(), profile.encoder, MEDIA2))
+        if profile.analytics:
+            parts.append(TR2.Analytics(TT.Name(profile.analytics), TT.UseCount("1"), token=profile.analytics))
+        elements.append(TR2.Profiles(TR2.Name(profile.name), TR2.Configurations(*parts), token=profile.token))
     return TR2.GetProfilesResponse(*elements)
 
 
 def uri_response(uri: str) -> Element:
     return TR2.GetStreamUriResponse(TR2.Uri(uri))
+
+
+def encoders_response(settings: Iterable[EncoderSettings]) -> Element:
+    return TR2.GetVideoEncoderConfigurationsResponse(
+        *(encoder_element(TR2.Configurations(), s, MEDIA2) for s in settings)
+    )
+
+
+def parse_set_encoder(request: Element) -> EncoderSettings | None:
+    element = request.find("tr2:Configuration", NS)
+    return None if element is None else parse_encoder(element, MEDIA2)
+
+
+def parse_configuration_request(request: Element) -> tuple[str, str, str]:
+    """Profile token, type and configuration token of AddConfiguration or RemoveConfiguration."""
+    return (
+        xml.text(request, "tr2:ProfileToken", NS),
+        xml.text(request, "tr2:Configuration/tr2:Type", NS),
+        xml.text(request, "tr2:Configuration/tr2:Token", NS),
+    )

@@ -1,0 +1,163 @@
+"""The recorders of one run of `register`: opened and brought to plan first, then each gives its cameras their channels."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from functools import cached_property
+
+from zentrale.errors import DeviceError
+from zentrale.field import scheduler
+from zentrale.field.device import Device
+from zentrale.field.playing import Visit
+from zentrale.field.scheduler import Failure
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
+from zentrale.jobs.recorders.onvif_lists import doubles_finding
+from zentrale.jobs.recorders.passes import Passes, passes
+from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.reference import references, take_reference
+from zentrale.jobs.steps import accounts
+from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
+from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.site.model import Camera, Recorder
+from zentrale.subjects import Ref
+
+AT_ONCE = 8
+PICTURE = "picture"  # the step that plays the stream; nothing is changed by it
+
+
+@dataclass(frozen=True)
+class Source:
+    """A camera's main stream: where it is, what opens the camera itself, and what is known of it before it lets anybody in."""
+
+    address: StreamAddress
+    credentials: Credentials | None
+    endpoint: str = ""
+
+
+class Channels:
+    """`prepare` brings a recorder to plan through its client: it is the registrar's. `renew`: each picture is taken anew."""
+
+    def __init__(
+        self, keyring: Keyring, open_device: Callable[[Recorder, FoundDevice], Awaitable[Device]], *, renew: bool
+    ) -> None:
+        assert keyring.plan is not None
+        self.keyring = keyring
+        self.plan = keyring.plan
+        self.by_hand: list[ByHand] = []
+        self._open = open_device
+        self._renew = renew
+        self._drivers: dict[str, Driver | DeviceError] = {}
+
+    @cached_property
+    def _references(self) -> frozenset[Ref]:
+        return frozenset(references(self.keyring.logbook))
+
+    @asynccontextmanager
+    async def opened(
+        self,
+        recorders: Sequence[Recorder],
+        found: dict[str, FoundDevice],
+        prepare: Callable[[Recorder, FoundDevice, Device], Awaitable[tuple[DeviceResult, bool]]],
+        failed: Callable[[Failure[Recorder]], DeviceResult],
+    ) -> AsyncIterator[list[DeviceResult]]:
+        """Bring the recorders to plan, and keep them open for their channels. `prepare` says whether it was entered."""
+        clients: list[Device] = []
+        results: list[DeviceResult] = []
+
+        async def one(recorder: Recorder) -> None:
+            driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
+            if not driver.has_service:
+                self._drivers[recorder.name] = driver(None)
+                return
+            if seen is None or not seen.url:
+                self._drivers[recorder.name] = DeviceError("was not found by the last discovery")
+                return
+            client = await self._open(recorder, seen)
+            clients.append(client)
+            result, entered = await prepare(recorder, seen, client)
+            results.append(result)
+            self._drivers[recorder.name] = driver(client) if entered else DeviceError("could not be entered")
+
+        try:
+            outcomes = await scheduler.run(recorders, one, at_once=AT_ONCE, budget_s=None)
+            for outcome in outcomes:
+                if isinstance(outcome, Failure):
+                    self._drivers[outcome.item.name] = DeviceError(outcome.message)
+                    results.append(failed(outcome))
+            yield results
+        finally:
+            for client in clients:
+                await client.close()
+
+    async def tell_doubles(self, runners: dict[str, StepRunner], results: list[DeviceResult]) -> None:
+        """What a recorder holds twice after all this: asked for once, when its channels are done."""
+        for name, driver in self._drivers.items():
+            if not isinstance(driver, Driver) or not driver.has_service:
+                continue
+            try:
+                told = await driver.doubles()
+            except DeviceError:
+                continue  # its channels' own steps tell that it does not answer
+            item = doubles_finding(name, told)
+            if item is not None:
+                runner = runners[name]
+                runner.tell(item)
+                results[:] = [runner.result() if r.ref == runner.ref else r for r in results]
+
+    async def give(self, run: int, camera: Camera, source: Source | DeviceError, runner: StepRunner) -> None:
+        """Put the camera onto its channel, once its stream was seen to play as the recorder will play it."""
+        driver = self._drivers[camera.recorder]
+        watching = self.plan.policy.recorder_account
+        if isinstance(driver, DeviceError):  # one finding about the recorder, not one for each of its cameras
+            runner.leave("channel", f"needs recorder {camera.recorder}, which {driver}")
+            return
+        if isinstance(source, DeviceError):
+            runner.fail("channel", str(source))
+            return
+        if runner.has(accounts.name_of(watching)) and not runner.went_well(accounts.name_of(watching)):
+            runner.leave(
+                "channel", f"needs {accounts.name_of(watching)}, which was not made", accounts.name_of(watching)
+            )
+            return
+        shown = passes(self.keyring, camera, source.credentials)
+        step = driver.give(camera, recorded_url(camera, source.address), shown)
+        if not runner.dry_run and not await self._played(run, camera, source, shown, step, driver, runner):
+            return
+        if isinstance(step, ByHand):
+            self.by_hand.append(step)
+            runner.leave("channel", f"by hand: channel {step.channel} takes {step.url}, user {step.user}")
+            return
+        async with driver.turn:
+            await runner.run(step)
+
+    async def _played(
+        self, run: int, camera: Camera, source: Source, shown: Passes, step: Step[object] | ByHand, driver: Driver,
+        runner: StepRunner,
+    ) -> bool:  # fmt: skip
+        """Whether it may go onto the channel: it is there already with a picture kept, or it plays now."""
+        if not self._renew and ref_of(camera) in self._references:
+            if isinstance(step, ByHand):
+                return True
+            try:
+                async with driver.turn:
+                    now = await step.look()
+                if step.holds(now, step.wanted(now)):
+                    return True
+            except DeviceError:
+                return True  # the step itself will tell
+        visit = Visit(shown.current, self.keyring.rules(camera), source.endpoint)
+        try:
+            told = await take_reference(self.keyring.logbook, run, camera, source.address, visit, self.plan.policy)
+        except DeviceError as error:
+            runner.add(StepResult(PICTURE, Outcome.FAILED, error=f"{error}; so it was not put on its channel"))
+            runner.leave("channel", f"needs {PICTURE}, which failed", PICTURE)
+            return False
+        runner.add(StepResult(PICTURE, Outcome.UNCHANGED, told, told, settles=()))
+        return True

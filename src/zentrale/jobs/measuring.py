@@ -1,0 +1,77 @@
+"""Playing one stream and judging it by itself, whoever wants to know: verification, the walk, the registration."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TypeVar
+
+from zentrale.errors import DeviceError
+from zentrale.field import pictures, rtsp_player
+from zentrale.field.playing import Visit
+from zentrale.field.rtsp_player import Progress
+from zentrale.findings import Finding, finding
+from zentrale.jobs.judging import code_of, judge_delivery
+from zentrale.jobs.judging_pictures import judge_change, judge_picture, look_at
+from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.site.model import Policy
+from zentrale.subjects import Ref
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Measured:
+    """One measurement with what was found; `picture` is its first key picture as JPEG."""
+
+    measured: StreamMeasurement | None
+    error: str
+    findings: tuple[Finding, ...]
+    picture: bytes | None = None
+    cause: DeviceError | None = None
+
+
+async def measure(
+    subject: Ref | str,
+    source: str,
+    address: StreamAddress,
+    visit: Visit,
+    duration_s: float,
+    policy: Policy | None = None,
+    progress: Progress | None = None,
+) -> Measured:
+    policy = policy or Policy()
+    subject = subject or f"stream {address.url}"
+    try:
+        measured = await rtsp_player.measure(address, visit, duration_s, progress)
+    except DeviceError as error:
+        what = f"{error}; {error.advice}" if error.advice else str(error)
+        item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")
+        return Measured(None, str(error), (item,), cause=error)
+    picture, seen = await aside(_decoded, subject, measured)
+    findings = [*judge_delivery(subject, measured, policy, decoded=picture is not None), *seen]
+    return Measured(measured.without_pictures(), "", tuple(findings), picture)
+
+
+# Pictures and files, one after the other and off the event loop: a picture takes some tens of megabytes while it is decoded.
+worker = ThreadPoolExecutor(1, "pictures")
+
+
+async def aside(work: Callable[..., T], *arguments: object) -> T:
+    return await asyncio.get_running_loop().run_in_executor(worker, work, *arguments)
+
+
+def _decoded(subject: str | Ref, measured: StreamMeasurement) -> tuple[bytes | None, list[Finding]]:
+    """The first key picture as JPEG, and what it shows."""
+    image = pictures.decode(measured.key_picture) if measured.key_picture else None
+    if image is None:
+        return None, []
+    luma = pictures.luma(image)
+    findings = list(judge_picture(subject, look_at(luma)))
+    later = pictures.decode(measured.later_picture) if measured.later_picture else None
+    if later is not None:
+        findings += judge_change(subject, luma, pictures.luma(later))
+    return pictures.to_jpeg(image), findings

@@ -1,0 +1,60 @@
+"""With which account a recorder watches a camera: by fingerprints, since no recorder tells the password it holds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.steps.accounts import watching_account
+from zentrale.logbook.store import DONE, Logbook
+from zentrale.protocols.http_auth import Credentials
+from zentrale.site.model import Camera
+from zentrale.subjects import Ref
+
+
+class Passes:
+    """`current` is what the recorder is to show the camera; `others` are those it may have been given before.
+
+    given: user and fingerprint of what an earlier run gave it, as the journal has it; empty where none did
+    """
+
+    def __init__(
+        self,
+        fingerprint: Callable[[Credentials], str],
+        current: Credentials | None,
+        others: Sequence[Credentials] = (),
+        given: tuple[str, str] = ("", ""),
+    ) -> None:
+        self._fingerprint = fingerprint
+        self.current = current
+        self._others = others
+        self.given = given
+
+    @property
+    def wanted(self) -> tuple[str, str]:
+        return ("", "") if self.current is None else (self.current.user, self._fingerprint(self.current))
+
+    def of(self, key: str) -> Credentials | None:
+        """The credentials with this fingerprint; of an entry that names none, those that open the camera."""
+        if not key:
+            return next(iter(self._others), self.current)
+        known = [c for c in (self.current, *self._others) if c is not None]
+        return next((c for c in known if self._fingerprint(c) == key), None)
+
+
+def passes(keyring: Keyring, camera: Camera, opens: Credentials | None) -> Passes:
+    """`opens` is what opens the camera itself: used where the plan wants no account for recorders, or it is none of ours."""
+    contents = keyring.contents
+    former = [f.entry.credentials for f in contents.former if f.name == camera.name]
+    current = watching_account(keyring, camera) or opens
+    others = [c for c in (opens, *reversed(former)) if c is not None]
+    return Passes(contents.fingerprint, current, others, given_to(keyring.logbook, ref_of(camera)))
+
+
+def given_to(logbook: Logbook, camera: Ref) -> tuple[str, str]:
+    """User and fingerprint that the camera's channel was given last."""
+    for change in reversed(logbook.changes()):
+        if change.ref == camera and change.step == "channel" and change.state == DONE and change.after_state:
+            return str(change.after_state.get("user", "")), str(change.after_state.get("key", ""))
+    return "", ""

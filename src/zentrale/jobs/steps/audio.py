@@ -1,0 +1,80 @@
+"""The microphone off, where the policy or the camera's group says so: no profile carries sound."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from zentrale import quantities
+from zentrale.field.device import Device
+from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.step import Step, loaded
+from zentrale.protocols.onvif import media, media2
+
+_KINDS = ("AudioEncoder", "AudioSource")  # the encoder needs its source, so it goes first
+
+
+def steps(bench: Bench) -> list[Audio]:
+    camera = bench.camera
+    if camera is None or not (bench.plan.policy.audio_off or bench.plan.group(camera).audio == "off"):
+        return []
+    return [Audio(bench.client)]
+
+
+@dataclass(frozen=True)
+class AudioState:
+    """`carried`: for each configuration of sound in a profile its kind, its token and the profile's, with blanks between."""
+
+    carried: tuple[str, ...] = ()
+
+
+class Audio(Step[AudioState]):
+    name = "audio"
+    place = "audio: microphone"
+
+    def __init__(self, client: Device) -> None:
+        self.client = client
+
+    def aim(self) -> str:
+        return "off"
+
+    async def look(self) -> AudioState:
+        found = []
+        for profile in await self.client.media.profiles():
+            for kind, token in zip(_KINDS, (profile.audio_encoder, profile.audio_source), strict=True):
+                if token:
+                    found.append(f"{kind} {token} {profile.token}")
+        return AudioState(tuple(found))
+
+    def wanted(self, now: AudioState) -> AudioState:
+        return AudioState()
+
+    async def apply(self, now: AudioState, wanted: AudioState) -> None:
+        for entry in now.carried:
+            if entry not in wanted.carried:
+                kind, _, profile = entry.split(" ", 2)
+                await self._take(profile, kind)
+        for entry in reversed(wanted.carried):
+            if entry not in now.carried:
+                kind, token, profile = entry.split(" ", 2)
+                await self._put(profile, kind, token)
+
+    async def _take(self, profile: str, kind: str) -> None:
+        if await self.client.media.is_media2():
+            await self.client.call("tr2", media2.remove_configuration(profile, kind))
+        else:
+            await self.client.call("trt", media.remove_configuration(profile, kind))
+
+    async def _put(self, profile: str, kind: str, token: str) -> None:
+        if await self.client.media.is_media2():
+            await self.client.call("tr2", media2.add_configuration(profile, kind, token))
+        else:
+            await self.client.call("trt", media.add_configuration(profile, kind, token))
+
+    def shown(self, state: AudioState) -> str:
+        profiles = {entry.split(" ", 2)[-1] for entry in state.carried}
+        return f"on in {quantities.count(len(profiles), 'profile')}" if profiles else "off"
+
+    def load(self, document: Mapping[str, Any]) -> AudioState:
+        return loaded(AudioState, document)

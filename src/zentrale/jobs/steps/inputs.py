@@ -1,0 +1,67 @@
+"""Inputs of a camera, such as door contacts: in which state each is when nothing happens."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from zentrale.errors import NotOfferedError
+from zentrale.field.device import Device
+from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.step import Step, loaded
+from zentrale.protocols.onvif import device_io
+from zentrale.protocols.onvif.device_io import DigitalInput
+
+
+def steps(bench: Bench) -> list[InputIdle]:
+    camera = bench.camera
+    return [
+        InputIdle(bench.client, i.number, i.idle)
+        for i in bench.plan.inputs
+        if camera is not None and i.camera == camera.name and i.idle
+    ]
+
+
+@dataclass(frozen=True)
+class InputState:
+    """open or closed."""
+
+    idle: str
+
+
+class InputIdle(Step[InputState]):
+    """The Nth input in the order the device lists them."""
+
+    def __init__(self, client: Device, number: int, idle: str) -> None:
+        self.client = client
+        self.name = f"input {number}"
+        self.place = f"inputs: {number}"
+        self._number = number
+        self._idle = idle
+        self._held: DigitalInput | None = None
+
+    def aim(self) -> str:
+        return f"{self._idle} when idle"
+
+    async def look(self) -> InputState:
+        inputs = device_io.parse_inputs(await self.client.call("tmd", device_io.get_inputs()))
+        if self._number > len(inputs):
+            raise NotOfferedError(f"it tells {len(inputs)} inputs; number {self._number} is planned")
+        self._held = inputs[self._number - 1]
+        if not self._held.idle:
+            raise NotOfferedError("it does not tell in which state its input is idle")
+        return InputState(self._held.idle)
+
+    def wanted(self, now: InputState) -> InputState:
+        return InputState(self._idle)
+
+    async def apply(self, now: InputState, wanted: InputState) -> None:
+        assert self._held is not None
+        await self.client.call("tmd", device_io.set_inputs([replace(self._held, idle=wanted.idle)]))
+
+    def shown(self, state: InputState) -> str:
+        return f"{state.idle} when idle"
+
+    def load(self, document: Mapping[str, Any]) -> InputState:
+        return loaded(InputState, document)

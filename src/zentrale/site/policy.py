@@ -1,0 +1,66 @@
+"""The limits and rules of a site that are the customer's or the installer's choice (site.toml, [policy])."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Network
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, Field
+
+from zentrale.site.part import Part
+from zentrale.site.settings import account_or_none
+from zentrale.site.values import Category, GroupBlock, PlaceName, Text
+
+SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
+OnOff = Literal["", "on", "off"]
+
+
+class Policy(Part):
+    """Limits that are the customer's or the installer's choice.
+
+    keyframe_ratio: how many times as large a key frame is as one of the frames between
+    refusal_window_min: at most two wrong passwords are tried on one device within this time
+    authentication: what camera ports ask for before they let a device in
+    path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
+    cords_m: patch cords at both ends of a run together
+    cable_category: of runs whose row in the schedule says nothing; empty: unknown
+    picture_label: the camera's name is written into its picture
+    recorder_account: as whom recorders watch the cameras, an account that may do nothing else; empty: with the password that
+                      opens the camera
+    password_length: of those that are made here [characters], where a device takes no other
+    audio_off: no camera sends what its microphone hears
+    http, https, rtsp: on or off on all devices; empty: as it is
+    services_off, automatic_updates: what a person sets at each device; no standard has it
+    parallel_per_switch: how many cameras of one switch are set up at once
+    """
+
+    link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
+    poe_reserve_percent: Annotated[float, Field(ge=0, le=90)] = 10
+    max_run_m: Annotated[float, Field(gt=0)] = 90
+    path_delay_ms: Annotated[float, Field(gt=0)] = 100
+    cords_m: Annotated[float, Field(ge=0, le=50)] = 10
+    cable_category: Category = ""
+    clock_tolerance_s: Annotated[float, Field(gt=0)] = 5
+    fps_tolerance_percent: Annotated[float, Field(gt=0)] = 10
+    bitrate_over_percent: Annotated[float, Field(gt=0)] = 25
+    bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
+    jitter_ms: Annotated[float, Field(gt=0)] = 50
+    longest_gap_s: Annotated[float, Field(gt=0)] | None = None
+    loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
+    vlan_in_address: bool = False
+    resilient_groups: tuple[PlaceName, ...] = ()
+    keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
+    multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
+    authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
+    sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
+    picture_label: bool = False
+    refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
+    recorder_account: Annotated[str, AfterValidator(account_or_none)] = "recorder"
+    password_length: Annotated[int, Field(ge=8, le=64)] = 16
+    audio_off: bool = False
+    http: OnOff = ""
+    https: OnOff = ""
+    rtsp: OnOff = ""
+    services_off: tuple[Text, ...] = ()
+    automatic_updates: OnOff = ""
+    parallel_per_switch: Annotated[int, Field(ge=1, le=64)] = 4
