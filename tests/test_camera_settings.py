@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import csv
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -16,6 +17,8 @@ import pytest
 from strangers import Rich
 from test_steps import HOST, SITE, Place, hurry, outcomes, serving
 from zentrale.findings import Severity
+from zentrale.jobs import by_hand
+from zentrale.jobs.registering import Registrar
 from zentrale.jobs.steps.masks import normalized, same_shape
 from zentrale.jobs.steps.motion import cells_within
 from zentrale.jobs.undoing import undo
@@ -150,6 +153,38 @@ def test_one_that_lies_is_found_out_and_what_is_not_offered_is_told(tmp_path: Pa
         assert "main stream" in {s.step for s in north.steps if s.outcome.value == "changed"}, "the others go on"
         told = [f for f in result.findings if f.code == "REG-3"]
         assert [f.severity for f in told] == [Severity.WARNING] and case.step in told[0].measured
+
+
+def test_what_is_left_for_hands_stands_on_a_sheet_and_is_ticked_off_when_seen(tmp_path: Path) -> None:
+    camera = Rich(HOST, lacks=("GetMasks",))
+    extra = '[[inputs]]\ncamera = "north"\nnumber = 1\nname = "gate <1>"\n'
+    place = Place(
+        tmp_path, camera, MASK.replace("[policy]", 'mains_hz = 50\n[policy]\nservices_off = ["SNMP"]', 1) + extra
+    )
+
+    def made() -> dict[str, tuple[str, str, bool]]:
+        with Logbook(place.folder.logbook_file) as log:
+            result = Registrar(place.keyring(log))
+            done = asyncio.run(result.register(place.plan.cameras))
+            found = by_hand.sheets(place.plan, done.results, log)
+            assert done.run is not None
+            by_hand.keep(log, done.run, done.results, found)
+            page, table = by_hand.write(place.folder, "Small site", found)
+        rows = list(csv.DictReader(table.read_text(encoding="utf-8-sig").splitlines()))
+        assert table.name == "north.csv" and "gate &lt;1&gt;" in page.read_text(encoding="utf-8")
+        return {r["what"]: (r["enter"], r["why"], bool(r["done"])) for r in rows}
+
+    with serving(camera):
+        place.discover()
+        first = made()
+        assert first["mains frequency"] == ("50 Hz", "no standard sets it", False) and first["service SNMP"][0] == "off"
+        assert first["name of input 1"][0] == "gate <1>"
+        entered, why, done = first["privacy masks"]
+        assert entered == "corners 0 % right 0 % down, 25 % right 0 % down, 25 % right 50 % down, 0 % right 50 % down"
+        assert "ActionNotSupported" in why and not done
+        camera.lacks = ()  # it got a newer firmware: the mask is set, and seen
+        again = made()
+        assert again["privacy masks"][2] and not again["mains frequency"][2]
 
 
 def test_streams_are_set_by_media_2_with_h265(tmp_path: Path) -> None:

@@ -57,6 +57,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
+    from zentrale.jobs import by_hand
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
     from zentrale.jobs.registering import Manner, Registrar
     from zentrale.jobs.selection import select
@@ -78,12 +79,16 @@ def run(args: argparse.Namespace) -> int:
         keyring = options.keyring(args, output, plan, vault, logbook, dry_run=args.dry_run)
         manner = Manner(args.parallel, args.picture, under.done, under.doing)
         result = asyncio.run(Registrar(keyring, manner).register(cameras))
+        made = [] if args.dry_run else by_hand.sheets(plan, result.results, logbook)
+        if result.run is not None:
+            by_hand.keep(logbook, result.run, result.results, made)
     sheets = [] if args.dry_run else write_work_sheets(folder, result.by_hand)
+    sheets += by_hand.write(folder, plan.site.name, made)[:1]
     if args.json:
         output.document(_document(result))
     _show(output, result)
     for path in sheets:
-        output.line(f"work sheet: {path}", "bold")
+        output.line(f"to be set by hand, device by device: {path}", "bold")
     _next(output, result)
     output.reports([d.report for d in result.results if d.report], args.site)
     failed = count_faults(result.findings) or result.not_found

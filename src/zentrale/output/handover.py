@@ -9,8 +9,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
-import jinja2
-
 from zentrale import quantities
 from zentrale.findings import Finding, Severity, worst_first
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
@@ -18,6 +16,7 @@ from zentrale.output.coverage_figure import coverage_figure
 from zentrale.output.csv_tables import safe_cell
 from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
 from zentrale.output.network_figures import reach_figure, topology_figure
+from zentrale.output.page import environment
 from zentrale.planning.detail import DetailPlan
 from zentrale.planning.ports import PortTables
 from zentrale.planning.power import PowerPlan
@@ -25,7 +24,6 @@ from zentrale.planning.reach import ReachPlan
 from zentrale.planning.storage import StoragePlan
 from zentrale.planning.traffic import TrafficPlan
 from zentrale.site.model import Plan
-from zentrale.words import clean_lines
 
 
 @dataclass(frozen=True)
@@ -154,27 +152,17 @@ def _ports_csv(ports: PortTables) -> bytes:
     return text.getvalue().encode("utf-8-sig")
 
 
-def _harmless(value: object) -> object:
-    """Text of the page without control and direction characters, wherever it came from; markup of ours stays."""
-    return clean_lines(value) if type(value) is str else value
-
-
 def _data_uri(png: bytes) -> str:
     return "data:image/png;base64," + base64.b64encode(png).decode()
 
 
 def _page(content: PackContent, images: dict[str, str]) -> bytes:
-    environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("zentrale.output", "templates"),
-        autoescape=True,
-        undefined=jinja2.StrictUndefined,
-        finalize=_harmless,
-    )
-    environment.filters["moment"] = lambda m: "not yet" if m is None else quantities.moment(m)
+    templates = environment()
+    templates.filters["moment"] = lambda m: "not yet" if m is None else quantities.moment(m)
     findings = worst_first(content.open_findings)
     faults = sum(f.severity is Severity.FAULT for f in findings)
     warnings = sum(f.severity is Severity.WARNING for f in findings)
-    text = environment.get_template("handover.html.j2").render(
+    text = templates.get_template("handover.html.j2").render(
         c=content, site=content.plan.site, findings=findings, faults=faults, warnings=warnings, images=images,
         count=quantities.count, power=quantities.power, bitrate=quantities.bitrate,
     )  # fmt: skip

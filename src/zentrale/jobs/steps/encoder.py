@@ -72,7 +72,8 @@ class Encoder(Step[EncoderState]):
         self._media2 = False
 
     def aim(self) -> str:
-        return describe(self._wish(_NOTHING))
+        group = f", multicast group {self._group}" if self._group else ""
+        return planned_in_words(self._plan) + group
 
     async def look(self) -> EncoderState:
         media = self.client.media
@@ -160,7 +161,6 @@ class Encoder(Step[EncoderState]):
         return loaded(EncoderState, document)
 
 
-_NOTHING = EncoderState("", 0, 0, 0.0, 0, 0)
 _PLANNED = ("codec", "width_px", "height_px", "fps", "bitrate_kbps", "govlength")
 
 
@@ -170,3 +170,10 @@ def describe(state: EncoderState) -> str:
     if state.encoding_interval > 1:
         text += f" (1 picture in {state.encoding_interval})"
     return text if state.codec == "JPEG" else f"{text} key/{state.govlength}"
+
+
+def planned_in_words(plan: StreamPlan) -> str:
+    """A stream of the plan as a person enters it."""
+    size = quantities.resolution(*plan.resolution)
+    text = f"{plan.codec} {size}, {plan.fps:g} frames/s, {round(plan.bitrate_bps / 1000)} kbit/s"
+    return text if plan.codec == "JPEG" else f"{text}, key frame every {plan.keyframe_interval_s:g} s"

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 from zentrale.field.device import Device
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
-from zentrale.protocols.ws_discovery import scope_value
+from zentrale.words import clean
 
 
 def steps(bench: Bench) -> list[Step[Any]]:
@@ -25,11 +25,10 @@ def steps(bench: Bench) -> list[Step[Any]]:
 
 @dataclass(frozen=True)
 class ScopeState:
-    """`others` are its other configurable scopes: setting scopes replaces all of them. `more`: it has several of the kind."""
+    """`own` are its configurable scopes of the kind, as it tells them, `others` the rest: setting scopes replaces all of them."""
 
-    name: str
+    own: tuple[str, ...] = ()
     others: tuple[str, ...] = ()
-    more: bool = False
 
 
 class Scope(Step[ScopeState]):
@@ -45,22 +44,27 @@ class Scope(Step[ScopeState]):
         return self._wanted
 
     async def look(self) -> ScopeState:
-        configurable = [scope for kind, scope in await self.client.scopes() if kind == "Configurable"]
-        others = tuple(sorted(s for s in configurable if not s.startswith(self._prefix)))
-        several = len(configurable) - len(others) > 1
-        return ScopeState(scope_value(configurable, self.name), others, several)
+        configurable = sorted(scope for kind, scope in await self.client.scopes() if kind == "Configurable")
+        own = tuple(s for s in configurable if s.startswith(self._prefix))
+        return ScopeState(own, tuple(s for s in configurable if s not in own))
 
     def wanted(self, now: ScopeState) -> ScopeState:
-        return replace(now, name=self._wanted, more=False)
+        return replace(now, own=(self._prefix + quote(self._wanted),))
+
+    def holds(self, now: ScopeState, wanted: ScopeState) -> bool:
+        """However it writes what is not plain (RFC 3986 clause 2.1)."""
+        return sorted(map(unquote, now.own)) == sorted(map(unquote, wanted.own)) and now.others == wanted.others
 
     async def apply(self, now: ScopeState, wanted: ScopeState) -> None:
-        named = [self._prefix + quote(wanted.name)] if wanted.name else []
-        await self.client.call("tds", device.set_scopes([*wanted.others, *named]))
+        await self.client.call("tds", device.set_scopes([*wanted.others, *wanted.own]))
 
     def shown(self, state: ScopeState) -> str:
-        return (state.name or "none") + (" and others" if state.more else "")
+        return ", ".join(clean(unquote(s.removeprefix(self._prefix)), 80) for s in state.own) or "none"
 
     def load(self, document: Mapping[str, Any]) -> ScopeState:
+        """Entries of an older version hold the name itself."""
+        if "name" in document:
+            raise TypeError("it is of an older version")
         return loaded(ScopeState, document)
 
 

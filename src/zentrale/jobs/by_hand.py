@@ -1,0 +1,130 @@
+"""What a person has to set at a device: what it does not offer to a program, what failed, and what no standard sets.
+
+Each run looks again; what can be seen and is as planned by now is ticked off.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, replace
+from pathlib import Path
+
+from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.rtsp_only import is_rtsp_only
+from zentrale.jobs.steps.encoder import planned_in_words
+from zentrale.jobs.steps.step import DeviceResult, Outcome
+from zentrale.logbook.evidence import Notes, note, observations
+from zentrale.logbook.store import Logbook
+from zentrale.output.work_sheets import Line, Sheet, sheet_csv, sheets_page
+from zentrale.quantities import now
+from zentrale.site.folder import SiteFolder, write_atomically
+from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.subjects import Ref
+
+BY_HAND = "by hand"  # kind of observations
+_WELL = (Outcome.UNCHANGED, Outcome.CHANGED)
+_NO_STANDARD = "no standard sets it"
+
+
+def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> list[Sheet]:
+    """One for each device that has something on it, in the order of the plan; recorders last."""
+    before = _before(logbook)
+    by_ref = {r.ref: r for r in results}
+    made = []
+    for planned in planned_devices(plan).values():
+        result = next((r for ref, r in by_ref.items() if ref.name == planned.name), None)
+        if result is None:
+            continue
+        lines = [*_from_steps(result), *_planned(plan, planned)]
+        lines += _ticked(before.get(result.ref, ()), result, lines)
+        if lines:
+            made.append(Sheet(planned.name, _described(plan, planned), tuple(lines)))
+    return made
+
+
+def _before(logbook: Logbook) -> dict[Ref, tuple[Line, ...]]:
+    """What stood on each device's sheet last."""
+    found: dict[Ref, tuple[Line, ...]] = {}
+    for seen in observations(logbook, BY_HAND):
+        rows = seen.content.get("lines", [])
+        found[seen.ref] = tuple(
+            Line(*(str(r.get(k, "")) for k in ("what", "where", "enter", "why", "seen"))) for r in rows
+        )
+    return found
+
+
+def _from_steps(result: DeviceResult) -> Iterator[Line]:
+    for step in result.steps:
+        if step.outcome is Outcome.NOT_OFFERED or (step.outcome is Outcome.FAILED and step.place and step.after):
+            yield Line(step.step, step.place, step.after or "as planned", step.error)
+
+
+def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line]) -> list[Line]:
+    """Lines of an earlier sheet that can be seen to be done."""
+    well = {s.step: s.after for s in result.steps if s.outcome in _WELL}
+    here = {line.what for line in lines}
+    when = now().astimezone().strftime("%Y-%m-%d %H:%M")
+    return [
+        replace(line, seen=line.seen or when) for line in before if line.what in well and line.what not in here
+    ]  # fmt: skip
+
+
+def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
+    policy = plan.policy
+    if isinstance(planned, Camera):
+        if is_rtsp_only(plan, planned):
+            yield from _rtsp_only(plan, planned)
+        if plan.site.mains_hz:
+            yield Line("mains frequency", "picture: anti-flicker", f"{plan.site.mains_hz} Hz", _NO_STANDARD)
+        if planned.mirror:
+            yield Line("mirror", "picture: mirror or flip", planned.mirror, _NO_STANDARD)
+        if plan.camera_type(planned).projection == "fisheye":
+            where = planned.mount or "as it hangs"
+            yield Line("fisheye", "picture: mounting and dewarping", f"mounted: {where}; dewarping off", _NO_STANDARD)
+        for item in plan.inputs:
+            if item.camera == planned.name:
+                yield Line(f"name of input {item.number}", f"inputs: {item.number}", item.name, _NO_STANDARD)
+    if policy.automatic_updates:
+        yield Line("automatic updates", "system: firmware", policy.automatic_updates, _NO_STANDARD)
+    for service in policy.services_off:
+        yield Line(f"service {service}", "network: services", "off", "ONVIF sets HTTP, HTTPS and RTSP only")
+
+
+def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:
+    why = "it speaks RTSP only"
+    yield Line("password", "users", "a password of its own; then `zentrale vault set`", why)
+    yield Line("name", "name", camera.name, why)
+    yield Line("time", "date and time", plan.site.timezone, why)
+    for stream, wanted in plan.streams(camera).items():
+        yield Line(f"{stream} stream", f"video: {stream} stream", planned_in_words(wanted), why)
+    if camera.host:
+        yield Line("address", "network: IPv4 address", camera.host, why)
+
+
+def _described(plan: Plan, planned: Camera | Recorder) -> str:
+    kind = plan.kind(planned)
+    at = f"{planned.switch} port {planned.port}"
+    return f"{kind.maker} {kind.model}, {planned.host or 'address not planned'}, {at}"
+
+
+def keep(logbook: Logbook, run: int, results: Sequence[DeviceResult], made: Sequence[Sheet]) -> None:
+    """What stands on the sheets, so that a later run can tick it off."""
+    by_name: Mapping[str, Sheet] = {sheet.device: sheet for sheet in made}
+    notes = Notes()
+    for result in results:
+        lines = by_name[result.ref.name].lines if result.ref.name in by_name else ()
+        notes.observe(BY_HAND, result.ref, "registration", {"lines": [asdict(line) for line in lines]})
+    note(logbook, run, notes)
+
+
+def write(folder: SiteFolder, site: str, made: Sequence[Sheet]) -> list[Path]:
+    """The page of all, and a table for each device; returns the page and the tables. Raises StorageError."""
+    if not made:
+        return []
+    base = folder.output / "work-sheets"
+    written = [base / "devices.html"]
+    write_atomically(written[0], sheets_page(site, made))
+    for sheet in made:
+        written.append(base / f"{sheet.device}.csv")
+        write_atomically(written[-1], sheet_csv(sheet))
+    return written

@@ -1,0 +1,53 @@
+"""Work sheets: what a person enters at each device, to print and to tick off, and as a table."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from dataclasses import astuple, dataclass
+
+from zentrale import quantities
+from zentrale.output.csv_tables import safe_cell
+from zentrale.output.page import environment
+
+
+@dataclass(frozen=True)
+class Line:
+    """`where` in the device's own page, in words; `seen` when it was seen to be done, empty where it was not."""
+
+    what: str
+    where: str
+    enter: str
+    why: str
+    seen: str = ""
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """Of one device; `about` says how to find it."""
+
+    device: str
+    about: str
+    lines: tuple[Line, ...]
+
+    @property
+    def open(self) -> int:
+        return sum(not line.seen for line in self.lines)
+
+
+def sheet_csv(sheet: Sheet) -> bytes:
+    """UTF-8 with a mark, as spreadsheets want it; the last column is when it was seen to be done."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(["what", "where", "enter", "why", "done"])
+    for line in sheet.lines:
+        writer.writerow([safe_cell(cell) for cell in astuple(line)])
+    return text.getvalue().encode("utf-8-sig")
+
+
+def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
+    """A page of its own with all of them: each device begins a sheet of paper."""
+    when = quantities.now().astimezone()
+    template = environment().get_template("work_sheets.html.j2")
+    return template.render(site=site, sheets=sheets, when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}").encode()
