@@ -69,7 +69,7 @@ class Output:
     def said(self, name: str, text: str) -> None:
         """A line of a list of things and what is said of each, one under the other."""
         if not self.json:
-            for part in wrapped(text, self.width, " " * _NAMES, f"{name + ':':<{_NAMES}}"):
+            for part in wrapped(text, self.width, " " * _NAMES, f"{name + ':':<{_NAMES - 1}} "):
                 self.out.print(_safe(part), soft_wrap=True)
 
     def heading(self, text: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import options, vault_rotate
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -27,7 +27,9 @@ EXAMPLE = """zentrale vault init
   zentrale vault add admin --label "installer's password"
   zentrale vault add admin --factory "Umbra Works"
   zentrale vault add admin --from passwords.txt
-  zentrale vault list --show"""
+  zentrale vault list --show
+  zentrale vault rotate
+  zentrale vault seal passwords.pdf"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -54,7 +56,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     change.add_argument("--new-fd", type=int, metavar="N", help="read the new passphrase from file descriptor N")
     for sub in (init, change):
         sub.add_argument("--weak", action="store_true", help="take a passphrase that is easily guessed")
-    for sub in (init, add, device, listing, remove, change):
+    rotate = actions.add_parser("rotate", help="new passwords on the devices, and in the recorders that watch them")
+    vault_rotate.add_rotate(rotate)
+    seal = actions.add_parser("seal", help="all passwords as a sealed sheet for the owner (PDF, AES-256)")
+    vault_rotate.add_seal(seal)
+    for sub in (init, add, device, listing, remove, change, rotate, seal):
         options.add_site(sub)
         options.add_passphrase(sub)
         options.add_common(sub)
@@ -66,7 +72,12 @@ def run(args: argparse.Namespace) -> int:
 
     output = Output(args)
     folder = options.site_folder(args)
-    actions = {"init": _init, "add": _add, "set": _set, "list": _list, "remove": _remove, "passphrase": _passphrase}
+    if args.action == "rotate":
+        return vault_rotate.rotate(args, output, folder)
+    actions = {
+        "init": _init, "add": _add, "set": _set, "list": _list, "remove": _remove, "passphrase": _passphrase,
+        "seal": vault_rotate.seal,
+    }  # fmt: skip
     actions[args.action](args, output, folder)
     return 0
 
@@ -157,12 +168,16 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.reading import read_plan
 
-    planned = planned_devices(read_plan(folder))
+    plan = read_plan(folder)
+    planned = planned_devices(plan)
     if args.name not in planned:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
     vault = options.open_vault(args, folder)
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
-    _changed(output, vault, lambda: vault.set_device(args.name, Credentials(args.user, password)))
+    new = Credentials(args.user, password)
+    further = {plan.policy.recorder_account, *(a.user for a in plan.accounts)}
+    keep = vault.set_account if args.user in further else vault.set_device
+    _changed(output, vault, lambda: keep(args.name, new))
     output.line(f"set the credentials of {args.name}; the device itself was not touched")
 
 
@@ -185,6 +200,10 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     entries += [
         {"kind": "device", "name": name, "user": e.credentials.user, "factory_of": "", "password": shown(e.credentials)}
         for name, e in sorted(contents.devices.items())
+    ]
+    entries += [
+        {"kind": "account", "name": name, "user": user, "factory_of": "", "password": shown(c)}
+        for (name, user), c in sorted(contents.accounts.items())
     ]
     entries += [
         {

@@ -5,9 +5,10 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
-from zentrale.errors import DeviceError, UnreachableError
+from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.step import Step, loaded
@@ -88,6 +89,20 @@ class Channel(Step[ChannelState]):
         return ChannelState(
             self._number, item.name, item.location, url, mode, error, *(self._given if url else ("", ""))
         )
+
+    async def recording_state(self) -> tuple[str, datetime | None]:
+        """What the recorder says of the channel's job (Active where it records, else with its own words), and until when it
+        has pictures; None where it does not tell.
+        """
+        await self.look()
+        if self._held.job is None:
+            return "no job", None
+        told = await self.channels.job_state(self._held.job)
+        try:
+            latest = (await self.channels.stored(self._held.item)).latest
+        except NotOfferedError:
+            latest = None
+        return f"{told.state}: {told.error}" if told.error else told.state, latest
 
     async def _check_not_elsewhere(self, item: Recording, jobs: list[RecordingJob], receivers: list[Receiver]) -> None:
         """Never record a camera twice."""

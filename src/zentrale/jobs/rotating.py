@@ -1,0 +1,189 @@
+"""New passwords on all devices, or some: each in the vault first, then on the device, then in the recorder that watches it.
+
+A rotation that was stopped goes on where it stopped: what its journal says is done is not done again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
+
+from zentrale.errors import DeviceError
+from zentrale.field import scheduler
+from zentrale.field.device import Device
+from zentrale.field.scheduler import Failure
+from zentrale.findings import Finding
+from zentrale.jobs.access import entered
+from zentrale.jobs.discovery.discovering import last_devices
+from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.recorders.driver import Driver, recorded_url
+from zentrale.jobs.recorders.passes import passes
+from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.rtsp_only import is_rtsp_only
+from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.steps.rotate import PREFIX, NewPassword
+from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
+from zentrale.logbook.evidence import Notes, note
+from zentrale.logbook.store import DONE
+from zentrale.protocols.onvif import recording
+from zentrale.site.model import Camera, Recorder
+
+COMMAND = "vault rotate"
+AT_ONCE = 8
+BUDGET_S = 240.0
+_RECORDS_WITHIN_S, _LOOK_EVERY_S = 40.0, 2.0
+RECORDING = "recording again"  # what is seen of the channel afterwards
+
+
+@dataclass(frozen=True)
+class Rotation:
+    """`taken_up`: this one went on with that run; `already` are the devices that it had done."""
+
+    results: tuple[DeviceResult, ...]
+    findings: tuple[Finding, ...]
+    run: int
+    taken_up: int | None = None
+    already: tuple[str, ...] = ()
+
+
+class Rotator:
+    """One run. The caller holds the lock of the site."""
+
+    def __init__(self, keyring: Keyring, done: Callable[[int, str], None]) -> None:
+        assert keyring.plan is not None and keyring.vault is not None
+        self.keyring = keyring
+        self.plan = keyring.plan
+        self.vault = keyring.vault
+        self.logbook = keyring.logbook
+        self._tell = done
+        self._turns: dict[str, asyncio.Lock] = {}
+        self._run = 0
+
+    async def rotate(self, names: Collection[str], *, anew: bool) -> Rotation:
+        """The devices of these names, or all where there are none. Recorders go last: their cameras need them meanwhile."""
+        found = last_devices(self.plan, self.logbook)
+        wanted = [
+            d for name, d in planned_devices(self.plan).items()
+            if (not names or name in names) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
+        ]  # fmt: skip
+        taken_up, already = (None, frozenset[str]()) if anew else self._unfinished()
+        left = [d for d in wanted if d.name not in already]
+        self.logbook.close_interrupted()
+        scope = {"devices": [d.name for d in left], "taken_up": taken_up}
+        results: list[DeviceResult] = []
+        with self.logbook.running(COMMAND, socket.gethostname(), scope) as self._run:
+            for kind in (Camera, Recorder):
+                some = [d for d in left if isinstance(d, kind)]
+                told = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=BUDGET_S)
+                for device, result in zip(some, told, strict=True):
+                    if isinstance(result, Failure):
+                        result = self._runner(device).ended_by(result.message, result.report)
+                    results.append(result)
+            await asyncio.to_thread(self._note, results)
+        findings = tuple(f for r in results for f in r.findings())
+        return Rotation(tuple(results), findings, self._run, taken_up, tuple(sorted(already)))
+
+    def _unfinished(self) -> tuple[int | None, frozenset[str]]:
+        """The last rotation, where devices of it are left to do, with what it and those it went on with had done."""
+        runs = {run.id: run for run in self.logbook.runs(COMMAND)}
+        last = run = runs[max(runs)] if runs else None
+        wanted, done = set[str](), set[str]()
+        while run is not None:
+            changes = [c for c in self.logbook.changes(run.id) if c.step.startswith(PREFIX)]
+            failed = {c.ref.name for c in changes if c.state != DONE}
+            done |= {c.ref.name for c in changes if c.state == DONE} - failed
+            wanted |= set(run.scope.get("devices", ()))
+            run = runs.get(run.scope.get("taken_up") or 0)
+        return (last.id, frozenset(done)) if last is not None and wanted - done else (None, frozenset())
+
+    def _note(self, results: Sequence[DeviceResult]) -> None:
+        notes = Notes()
+        for result in results:
+            for step in result.steps:
+                item = result.finding_of(step)
+                ref = ref_of(planned_devices(self.plan)[result.ref.name], f"step {step.step}")
+                notes.judge(ref, {"REG-1"}, [item] if item else [])
+        note(self.logbook, self._run, notes)
+
+    def _runner(self, device: Planned) -> StepRunner:
+        return StepRunner(self.logbook, self._run, ref_of(device), lambda _: self.keyring.ready(), dry_run=False)
+
+    async def _one(self, device: Planned, found: dict[str, FoundDevice]) -> DeviceResult:
+        runner = self._runner(device)
+        seen = found.get(device.name)
+        if seen is None or not seen.url:
+            runner.fail("begin", "the last discovery did not find it")
+        else:
+            async with entered(self.keyring, seen, device) as client:
+                bench = Bench(client, self.keyring, device, seen)
+                assert client.credentials is not None
+                await runner.run(NewPassword(bench, client.credentials.user, own=True))
+                for _, user in [k for k in self.keyring.contents.accounts if k[0] == device.name]:
+                    if user != self.plan.policy.recorder_account:
+                        await runner.run(NewPassword(bench, user, own=False))
+                if isinstance(device, Camera):
+                    await self._watching(bench, device, client, runner, found)
+        result = runner.result()
+        self._tell(1, f"{device.name}: {'failed' if result.failed else 'done'}")
+        return result
+
+    async def _watching(
+        self, bench: Bench, camera: Camera, client: Device, runner: StepRunner, found: dict[str, FoundDevice]
+    ) -> None:
+        """The password that the recorder watches with: changed at both ends in one turn, and then seen to record."""
+        recorder = self.plan.recorder(camera.recorder)
+        driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
+        user = self.plan.policy.recorder_account
+        own = self.vault.account(camera.name, user) if user else None
+        step = NewPassword(bench, user, own=False) if own is not None else None
+        if not driver.has_service or seen is None or not seen.url:
+            if step is not None:
+                runner.leave(step.name, f"recorder {recorder.name} cannot be given it by this program")
+            return
+        async with (
+            self._turns.setdefault(recorder.name, asyncio.Lock()),
+            entered(self.keyring, seen, recorder) as other,
+        ):
+            held = driver(other)
+            profile = (await bench.choice.main(client)).token
+            url = recorded_url(camera, await client.media.stream_address(profile))
+            give = self._channel(held, camera, url, client)
+            now = await give.look()
+            if not now.url:
+                return  # it is not on a channel: nobody holds its password
+            if step is not None and not await runner.run(step):
+                return
+            if await runner.run(self._channel(held, camera, url, client)):
+                runner.add(await _records(self._channel(held, camera, url, client)))
+
+    def _channel(self, driver: Driver, camera: Camera, url: str, client: Device) -> Channel:
+        step = driver.give(camera, url, passes(self.keyring, camera, client.credentials))
+        assert isinstance(step, Channel)
+        return step
+
+
+async def _records(channel: Channel) -> StepResult:
+    """Whether the recorder says that it records, and has newer pictures than at first: it takes a while until it has pulled
+    again, and some go on calling themselves active meanwhile.
+    """
+    loop = asyncio.get_running_loop()
+    end = loop.time() + _RECORDS_WITHIN_S
+    told, first = "", None
+    while loop.time() < end:
+        try:
+            told, latest = await channel.recording_state()
+        except DeviceError as error:
+            told, latest = str(error), None
+        newer = latest is None or (first is not None and latest > first)
+        first = first or latest
+        if told == recording.ACTIVE and newer:
+            return StepResult(RECORDING, Outcome.UNCHANGED, told, told)
+        await asyncio.sleep(_LOOK_EVERY_S)
+    why = f"the recorder does not record it within {_RECORDS_WITHIN_S:g} s: {told or 'it says nothing'}"
+    return StepResult(RECORDING, Outcome.FAILED, error=why)

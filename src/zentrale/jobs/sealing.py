@@ -1,0 +1,25 @@
+"""What stands on the owner's sealed sheet: every account of every device, with what it may do."""
+
+from __future__ import annotations
+
+from zentrale.jobs.planned import planned_devices
+from zentrale.logbook.vault import Contents
+from zentrale.output.sealed_sheet import SecretLine
+from zentrale.site.model import Plan
+
+
+def secret_lines(plan: Plan, contents: Contents) -> list[SecretLine]:
+    """In the order of the plan; devices that left it come last."""
+    roles = {a.user: a.role for a in plan.accounts}
+    watching = plan.policy.recorder_account
+    order = [*planned_devices(plan), *sorted(set(contents.devices) - set(planned_devices(plan)))]
+    lines: list[SecretLine] = []
+    for name in order:
+        entry = contents.devices.get(name)
+        if entry is not None:
+            lines.append(SecretLine(name, entry.credentials.user, "administrator", entry.credentials.password))
+        for (device, user), held in sorted(contents.accounts.items()):
+            if device == name:
+                role = "watch (recorder)" if user == watching else roles.get(user, "")
+                lines.append(SecretLine(name, user, role, held.password))
+    return lines
