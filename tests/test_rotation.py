@@ -43,6 +43,7 @@ def test_the_device_has_what_the_vault_has_whatever_it_says(tmp_path: Path) -> N
         assert place.register()["password"].outcome.value == "unchanged", "it is entered with the new one"
         camera.nature = "lies"
         lied = rotate(place)
+        assert camera.refusals <= 2, "one wrong password an account, and none locks"
         assert "the one before" in str({s.step: s.error for s in lied.results[0].steps})
     after = place.vault.device("north"), place.vault.account("north", "guard")
     assert after == (held, guard), "it kept its old ones, and so does the vault"

@@ -16,7 +16,6 @@ from zentrale.logbook.made_passwords import generate_password
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
 
-_LOOKS, _LOOK_EVERY_S = 4, 3.0  # after an answer that did not come
 PREFIX = "new password of "
 
 
@@ -32,6 +31,7 @@ class NewPassword(Step[SecretState]):
     """`own`: the account that this program enters with; else a further one of the device, known by the vault."""
 
     needs = ()
+    settle_s = 6.0  # some take it over a moment after they said OK
     stays = "its new password lies in the vault, and nobody could put the old one back without knowing it"
 
     def __init__(self, bench: Bench, user: str, *, own: bool) -> None:
@@ -93,23 +93,26 @@ class NewPassword(Step[SecretState]):
             await asyncio.to_thread(self.vault.set_account, self._device, credentials)
 
     async def read_back(self, wanted: SecretState) -> SecretState:
-        """Which of the two opens it now. Where it said OK the new one is asked first, else the old one: so that nothing
-        wrong is tried at a device that does as it says.
+        """Which of the two opens it now. Where it said OK the new one is asked first, and once; from then on the old one first:
+        so that nothing wrong is tried at a device that does as it says, and one wrong password at one that does not.
         """
         assert self._new is not None and self._old is not None
-        if self._unclear:
-            for _ in range(_LOOKS):
-                if not await self._opens(self._old):
-                    break
-                await asyncio.sleep(_LOOK_EVERY_S)
-        if await self._opens(self._new):
-            if self._own:
-                await self.client.login(self._new)
-            return SecretState(self._user, self._fingerprint(self._new))
-        if not await self._opens(self._old):
+        first, self._unclear = not self._unclear, True
+        opens = self._new if first and await self._opens(self._new) else None
+        try:
+            if opens is None and await self._opens(self._old):
+                opens = self._old
+        except DeviceError:
+            if first:  # the new one was refused just now: it is the likelier that it has kept the old one
+                await self._keep(self._old)
+            raise
+        if opens is None and (first or not await self._opens(self._new)):
             raise RefusedError("neither its old nor its new password opens it; both are in the vault")
-        await self._keep(self._old)
-        return SecretState(self._user, self._fingerprint(self._old))
+        kept = opens or self._new
+        await self._keep(kept)
+        if self._own:
+            await self.client.login(kept)
+        return SecretState(self._user, self._fingerprint(kept))
 
     async def _opens(self, credentials: Credentials) -> bool:
         async with Device(self.client.url, self.client.rules, endpoint=self.client.target.endpoint) as other:
