@@ -102,12 +102,16 @@ class Device:
         """It is at another address now, as the caller has made sure. Its port and its credentials stay."""
         if host == self.host:
             return
-        await self._http.close()
         parts = urlsplit(self.url)
         port = f":{parts.port}" if parts.port else ""
         self.url = f"{parts.scheme}://{bracketed(host)}{port}{parts.path}"
         self.host = host
         self.target = Target(host, self.target.port, self.target.endpoint)
+        await self.begin_anew()
+
+    async def begin_anew(self) -> None:
+        """It was restarted: connections and what it asked for are forgotten; its credentials stay."""
+        await self._http.close()
         self._answering, self._proven, self._attempt, self._services = None, False, None, {}
         self._schemes, self._offers, self._scheme = None, Offers(), ""  # after a restart it asks anew
         self._http = HttpClient(self.rules.check_certificate, self._http.timeout_s)

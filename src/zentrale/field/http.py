@@ -55,8 +55,12 @@ class Answer:
 class HttpClient:
     """The connections to one device. Use as an async context manager, or call `close`."""
 
-    def __init__(self, check_certificate: CheckCertificate, timeout_s: float = ANSWER_TIMEOUT_S) -> None:
+    def __init__(
+        self, check_certificate: CheckCertificate, timeout_s: float = ANSWER_TIMEOUT_S, most_bytes: int = MAX_BYTES
+    ) -> None:
+        """most_bytes: of one answer"""
         self.timeout_s = timeout_s
+        self._most_bytes = most_bytes
         self._bytes_left = MAX_DEVICE_BYTES
         self._pool = httpcore.AsyncConnectionPool(
             ssl_context=device_ssl_context(),
@@ -77,15 +81,16 @@ class HttpClient:
 
     async def get(self, url: str) -> Answer:
         """Without credentials. Raises as `post` does."""
-        return await self._asked("GET", url, [], b"")
+        return await self.exchange("GET", url, [], b"")
 
     async def post(self, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
         """Raises UnreachableError, LateError, CertificateError or RemoteProtocolError."""
-        length = ("Content-Length", str(len(body)))
-        return await self._asked("POST", url, [*headers, length], body)
+        return await self.exchange("POST", url, headers, body)
 
-    async def _asked(self, method: str, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
+    async def exchange(self, method: str, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
+        """One request. Raises as `post` does."""
         where = place_of(url)
+        headers = headers if method == "GET" else [*headers, ("Content-Length", str(len(body)))]
         try:
             async with asyncio.timeout(self.timeout_s):
                 return await self._exchange(method, url, headers, body)
@@ -129,9 +134,9 @@ class HttpClient:
             async for chunk in stream:
                 content += chunk
                 self._bytes_left -= len(chunk)
-                if len(content) > MAX_BYTES:
-                    raise RemoteProtocolError(f"the answer has more than {MAX_BYTES // 1024 // 1024} MB")
-                if self._bytes_left < 0:
+                if len(content) > self._most_bytes:
+                    raise RemoteProtocolError(f"the answer has more than {self._most_bytes // 1024 // 1024} MB")
+                if self._bytes_left < 0 and self._most_bytes <= MAX_DEVICE_BYTES:
                     raise RemoteProtocolError(
                         f"it has sent more than {MAX_DEVICE_BYTES // 1024 // 1024} MB in this run"
                     )

@@ -260,6 +260,21 @@ class Vault:
     def account(self, name: str, user: str) -> Credentials | None:
         return self.contents.accounts.get((name, user))
 
+    def seal(self, content: bytes) -> bytes:
+        """What only this vault opens again, also after its passphrase was changed: for files beside it."""
+        nonce = secrets.token_bytes(_NONCE_BYTES)
+        return nonce + AESGCM(self._file_key()).encrypt(nonce, content, _MAGIC)
+
+    def unseal(self, sealed: bytes) -> bytes:
+        """Raises ValueError where it was changed, or is of another vault."""
+        try:
+            return AESGCM(self._file_key()).decrypt(sealed[:_NONCE_BYTES], sealed[_NONCE_BYTES:], _MAGIC)
+        except InvalidTag:
+            raise ValueError("changed, or of another vault") from None
+
+    def _file_key(self) -> bytes:
+        return hmac.new(self.ready().key, b"files beside the vault", hashlib.sha256).digest()
+
     def device(self, name: str) -> Credentials | None:
         entry = self.contents.devices.get(name)
         return entry.credentials if entry else None

@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 log = logging.getLogger(__name__)
-MAX_BODY_BYTES = 1024 * 1024
+MAX_BODY_BYTES = 64 * 1024 * 1024  # a firmware file
 IDLE_TIMEOUT_S = 30
 
 

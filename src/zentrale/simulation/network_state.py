@@ -96,18 +96,20 @@ class NetworkState:
         self.restart(self.config.quirks.restart_s)
         return network.reboot_response()
 
-    def restart(self, away_s: float) -> None:
+    def restart(self, away_s: float, *, comes_back: bool = True) -> None:
         """Go away for so long, and come back with the address that was set meanwhile."""
-        task = asyncio.get_running_loop().create_task(self._restarted(away_s))
+        task = asyncio.get_running_loop().create_task(self._restarted(away_s, comes_back=comes_back))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
-    async def _restarted(self, away_s: float) -> None:
+    async def _restarted(self, away_s: float, *, comes_back: bool) -> None:
         await asyncio.sleep(_MOVES_AFTER_S)
         if self.away is None or self.back is None:
             return
         await self.away()
         await asyncio.sleep(away_s)
+        if not comes_back:
+            return
         wanted, self._waiting = self._waiting, None
         if wanted is not None:
             self.from_dhcp = wanted.from_dhcp

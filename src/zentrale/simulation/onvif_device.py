@@ -24,6 +24,7 @@ from zentrale.protocols.onvif import device, ntp, password_rules
 from zentrale.protocols.soap import NS, Fault
 from zentrale.protocols.ws_discovery import Match
 from zentrale.protocols.xml import Element
+from zentrale.simulation import files
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.network_state import NetworkState
 from zentrale.simulation.scenario import Camera, Recorder
@@ -83,6 +84,7 @@ class OnvifDevice:
         self._refused = 0
         self._locked_until_s = 0.0
         self.network = NetworkState(self)
+        self.files = files.Files(self)
         self.operations: dict[str, Answer] = {
             "GetSystemDateAndTime": lambda _: self._system_time(),
             "SetSystemDateAndTime": self._set_system_time,
@@ -101,6 +103,7 @@ class OnvifDevice:
             "GetScopes": lambda _: device.scopes_response(self.fixed_scopes(), self.configurable_scopes()),
             "SetScopes": self._set_scopes,
             **self.network.operations(),
+            **self.files.operations(),
         }
 
     @property
@@ -144,6 +147,11 @@ class OnvifDevice:
     async def handle(self, request: HttpRequest) -> HttpResponse:
         if self.config.quirks.answer_after_s:
             await asyncio.sleep(self.config.quirks.answer_after_s)
+        if request.target in files.PATHS:
+            if not self.fresh and self.http_user(request) is None:
+                offers = [("WWW-Authenticate", c) for c in self.digest.challenges()]
+                return HttpResponse(401, b"credentials are needed", "text/plain", offers)
+            return self.files.answer(request)
         if request.method != "POST":
             return await self.handle_get(request)
         try:

@@ -61,6 +61,7 @@ class Quirks(Part):
     restarts_after: tuple[Literal["encoder", "address"], ...] = ()  # changes of these
     restart_s: Annotated[float, Field(ge=0, le=120)] = 3.0
     claims: tuple[str, ...] = ()  # operations to which it says OK, and does nothing
+    firmware: Literal["takes", "keeps", "dies"] = "takes"  # what it makes of a new one
     rounds_kbps: Annotated[int, Field(ge=0)] = 0  # bit rates, down to a multiple of it
     ssdp: bool = False
     dns_sd: bool = False

@@ -11,6 +11,16 @@ from zentrale.site.part import Mode, Part
 from zentrale.site.values import Address, Resolution, Text, empty_is_none
 
 
+class Firmware(Part):
+    """The version wanted on devices of a type, as they tell it themselves, and the file that brings it: a path from the site
+    folder, with its SHA-256.
+    """
+
+    version: Text
+    file: str = ""
+    sha256: Annotated[str, Field(pattern=r"^([0-9a-fA-F]{64})?$")] = ""
+
+
 class CameraType(Part):
     """A data sheet's values. Power is what the device draws at its own end of the cable.
 
@@ -44,6 +54,7 @@ class CameraType(Part):
     sensor_width_mm: Annotated[float, Field(gt=0, le=60)] | None = None
     focal_mm: Annotated[float, Field(gt=0, le=1000)] | None = None
     projection: Literal["flat", "fisheye"] = "flat"
+    firmware: Firmware | None = None
 
     def power_w(self, mode: Mode) -> float:
         """Draw in `mode`; see `_draws`."""
@@ -123,3 +134,4 @@ class RecorderType(Part):
     channel_limits: tuple[ChannelLimit, ...] = ()
     control: Literal["onvif", "by-hand"] = "onvif"
     basic_in_clear: bool = False
+    firmware: Firmware | None = None

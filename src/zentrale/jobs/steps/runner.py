@@ -131,7 +131,8 @@ class StepRunner:
     async def _read_back(self, step: Step[S], wanted: S) -> S:
         """Look until the device holds what it was asked for, or has had its time. Raises DeviceError."""
         loop = asyncio.get_running_loop()
-        gone_until, settled = loop.time() + GONE_AFTER_STEP_S, 0.0
+        gone_s = step.gone_s or GONE_AFTER_STEP_S
+        gone_until, settled = loop.time() + gone_s, 0.0
         while True:
             try:
                 kept = await step.read_back(wanted)
@@ -139,9 +140,7 @@ class StepRunner:
                 raise
             except DeviceError as error:
                 if loop.time() > gone_until:
-                    raise DeviceError(
-                        f"it did not come back within {GONE_AFTER_STEP_S:g} s after the change: {error}"
-                    ) from None
+                    raise DeviceError(f"it did not come back within {gone_s:g} s after the change: {error}") from None
                 log.debug("%s: waiting after %s: %s", self.ref, step.name, error)
             else:
                 settled = settled or loop.time() + (step.settle_s or SETTLE_S)

@@ -34,6 +34,7 @@ class Step(ABC, Generic[S]):
              are well only where it was changed
     stays:   why it cannot be taken back; empty where it can
     settle_s: how long a device may answer OK and hold the old value; None: the runner's own
+    gone_s: how long it may be gone after the change; None: the runner's own
     place:   where a person finds it in the device's own page, in words
     """
 
@@ -44,6 +45,7 @@ class Step(ABC, Generic[S]):
     stays: str = ""
     place: str = ""
     settle_s: float | None = None
+    gone_s: float | None = None
 
     def aim(self) -> str:
         """What the plan wants, in words: for a person who has to set it by hand. Empty where only `wanted` tells."""

@@ -1,0 +1,49 @@
+"""`zentrale backup`: the devices' own configuration saved, sealed, and restored."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import maintained, options
+
+DESCRIPTION = """\
+Saves each device's configuration as the device itself gives it out (GetSystemUris) into backups/, sealed with the vault: it
+may hold passwords. Its SHA-256 is in the logbook. --restore sends one back (StartSystemRestore) and waits for the device."""
+EXAMPLE = "zentrale backup\n  zentrale backup upper-gate-north --restore"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("names", metavar="DEVICE", nargs="*", help="cameras and recorders (default: all)")
+    parser.add_argument("--restore", action="store_true", help="send the newest back-up of the one named device to it")
+    parser.add_argument("--file", metavar="NAME", default="", help="with --restore: this one in backups/")
+    maintained.add_arguments(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    import asyncio
+
+    from zentrale.cli.output import Output
+    from zentrale.errors import InputError
+    from zentrale.jobs.maintaining.job import Maintainer
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    maintained.check_names(plan, args.names)
+    if args.restore and len(args.names) != 1:
+        raise InputError("--restore: takes one device", "name it; each is restored for itself")
+    if args.file and not args.restore:
+        raise InputError("--file: says which back-up --restore takes", "give --restore too, or leave it out")
+    vault = options.open_vault(args, folder)
+    with options.alone(args, output, folder, "backup"), Logbook(folder.logbook_file) as logbook:
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        maintainer = Maintainer(keyring, lambda text: output.hint(text))
+        devices = maintainer.devices(args.names)
+        if args.restore:
+            content, name = maintainer.kept(folder, devices[0], args.file)
+            turned = asyncio.run(maintainer.restore(devices[0], content))
+            return maintained.show_turned(args, output, turned, f"restored {name}", "backup --restore")
+        results = asyncio.run(maintainer.save(folder, devices))
+    return maintained.show(args, output, results, "all are saved, sealed with the vault, in backups/")

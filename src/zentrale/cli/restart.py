@@ -1,0 +1,37 @@
+"""`zentrale restart`: devices restarted, one after the other where they watch the same ground, and seen to come back."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import maintained, options
+
+DESCRIPTION = """\
+Restarts the named devices (SystemReboot): one camera of a switch at a time, never two that watch the same ground, recorders
+last. Each is seen to go and to come back as who it was; the first that does not come back ends it."""
+EXAMPLE = "zentrale restart upper-gate-north"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("names", metavar="DEVICE", nargs="+", help="cameras and recorders")
+    maintained.add_arguments(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    import asyncio
+
+    from zentrale.cli.output import Output
+    from zentrale.jobs.maintaining.job import Maintainer
+    from zentrale.logbook.store import Logbook
+    from zentrale.site.reading import read_plan
+
+    output = Output(args)
+    folder = options.site_folder(args)
+    plan = read_plan(folder)
+    maintained.check_names(plan, args.names)
+    vault = options.open_vault(args, folder)
+    with options.alone(args, output, folder, "restart"), Logbook(folder.logbook_file) as logbook:
+        keyring = options.keyring(args, output, plan, vault, logbook)
+        maintainer = Maintainer(keyring, lambda text: output.hint(text))
+        turned = asyncio.run(maintainer.restart(maintainer.devices(args.names)))
+    return maintained.show_turned(args, output, turned, "all are back", "restart")
