@@ -100,7 +100,8 @@ SITE_CODES = [
         "two devices share its address",
         "More than one MAC address answers ARP for this address (RFC 5227): now the one answers, now the other, so nothing that "
         "is set or measured there can be trusted. Fresh cameras of one maker do that, and addresses given by hand.",
-        "unplug one of them, register the other, then plug it in again; `zentrale help howto-two-fresh-cameras`",
+        "run `zentrale register`: where the plan has their MAC addresses and this machine may pin one, it takes them in turn; "
+        "`zentrale help howto-two-fresh-cameras`",
     ),
     Entry(
         "DIS-13",

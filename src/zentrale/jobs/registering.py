@@ -23,6 +23,7 @@ from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
+from zentrale.jobs.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.password import Password
@@ -100,6 +101,7 @@ class Registrar:
         self._work = _Work(Channels(keyring, self._open, renew=self.manner.renew))
         self._run = 0
         self._interrupted: Sequence[Change] = ()
+        self._sharing = Sharing(self.plan, {}, ())
 
     async def register(self, cameras: Sequence[Camera]) -> Registration:
         """Raises InputError where nothing was discovered yet, NothingReachedError where none of `cameras` was found."""
@@ -152,7 +154,8 @@ class Registrar:
             for old, new in matching.renamed:
                 self.vault.rename_device(old, new)
                 self.logbook.rename(old, new)
-        return matching.by_name
+        self._sharing = Sharing(self.plan, matching.by_name, matching.devices)
+        return {**matching.by_name, **self._sharing.found}
 
     def _result(self, result: DeviceResult | Failure[Camera] | Failure[Recorder]) -> DeviceResult:
         """A failure outside every step is that device's result all the same."""
@@ -223,7 +226,7 @@ class Registrar:
         if is_rtsp_only(self.plan, camera):
             result = await self._within_budget(camera, self._rtsp_only(camera, seen))
         else:
-            async with await self._open(camera, seen) as client:
+            async with self._sharing.alone(camera), await self._open(camera, seen) as client:
                 result = await self._within_budget(camera, self._onvif(camera, seen, client))
         source = self._work.sources.get(camera.name)
         if source is None:

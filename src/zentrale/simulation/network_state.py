@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import subprocess
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -14,6 +15,14 @@ from zentrale.simulation.scenario import Camera, Recorder
 
 _MOVES_AFTER_S = 0.3  # its answer goes out first
 Bind = Callable[[], Awaitable[None]]
+
+
+def _readdress(old: str, new: str, prefix: int) -> None:
+    """On a link of its own, where every address of loopback is not there already."""
+    told = subprocess.run(["ip", "-o", "addr", "show", "to", old], capture_output=True, text=True, check=True).stdout
+    adapter = told.split()[1]
+    subprocess.run(["ip", "addr", "flush", "dev", adapter, "to", old], check=True, capture_output=True)
+    subprocess.run(["ip", "addr", "add", f"{new}/{prefix}", "dev", adapter], check=True, capture_output=True)
 
 
 class Owner(Protocol):
@@ -115,6 +124,8 @@ class NetworkState:
             self.from_dhcp = wanted.from_dhcp
             self.prefix = wanted.prefix or self.prefix
             if wanted.address and not wanted.from_dhcp:
+                if not wanted.address.startswith("127."):
+                    await asyncio.to_thread(_readdress, self.config.address, wanted.address, wanted.prefix or 24)
                 self.owner.config = self.config.model_copy(update={"address": wanted.address})
         await self.back()
 

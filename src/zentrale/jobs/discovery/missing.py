@@ -76,6 +76,19 @@ def _behind_recorder(
             )
 
 
+def _shares_an_address(
+    plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
+) -> Iterator[Why]:
+    """Two from the box with one address: the other one spoke, and this one was seen by ARP alone."""
+    for device in (*found.values(), *others):
+        if row.mac and len(device.link_macs) > 1 and row.mac in device.link_macs:
+            yield Why(
+                f"it is there: its MAC address answers ARP at {device.address}, where another device answers too",
+                "`zentrale register` takes them one after the other where it may pin one; else it says which to unplug",
+                explains_distance=True,
+            )
+
+
 def _other_at_address(
     plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
 ) -> Iterator[Why]:
@@ -188,7 +201,7 @@ def _silent(
 
 
 _CAUSES: Sequence[_Cause] = (
-    _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
+    _shares_an_address, _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
     _another_of_its_make, _silent,
 )  # fmt: skip
 
