@@ -14,11 +14,17 @@ from conftest import PASSPHRASE, zentrale
 from strangers import Rich
 from test_steps import HOST, SITE, Place, hurry, serving
 from zentrale.jobs.rotating import Rotation, Rotator
+from zentrale.jobs.steps.rotate import NewPassword
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
 
 __all__ = ["hurry"]
 GUARD = SITE + '[[accounts]]\nuser = "guard"\nrole = "operator"\n'
+
+
+@pytest.fixture(autouse=True)
+def short(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(NewPassword, "settle_s", 0.5)
 
 
 def rotate(place: Place) -> Rotation:

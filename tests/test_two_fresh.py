@@ -54,7 +54,8 @@ def two_fresh(tmp_path: Path) -> Iterator[Path]:
         assert process.stdout is not None and "2 more on one address" in process.stdout.readline()
         yield site
     finally:
-        process.terminate()
+        assert process.stdin is not None
+        process.stdin.close()  # it ends, and takes its link away
         process.wait(20)
 
 

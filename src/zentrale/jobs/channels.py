@@ -21,6 +21,7 @@ from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.reference import references, take_reference
 from zentrale.jobs.steps import accounts
+from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
 from zentrale.protocols.http_auth import Credentials
@@ -126,8 +127,14 @@ class Channels:
                 "channel", f"needs {accounts.name_of(watching)}, which was not made", accounts.name_of(watching)
             )
             return
+        if runner.has(Address.name) and not runner.went_well(Address.name):
+            runner.leave("channel", f"needs {Address.name}, which failed", Address.name)
+            return
         shown = passes(self.keyring, camera, source.credentials)
-        step = driver.give(camera, recorded_url(camera, source.address), shown)
+        if runner.dry_run and runner.has(accounts.name_of(watching)) and shown.current is source.credentials:
+            shown.current = Credentials(watching, "")  # it would be made
+        url = recorded_url(camera, source.address, will_move=runner.dry_run and runner.has(Address.name))
+        step = driver.give(camera, url, shown)
         if not runner.dry_run and not await self._played(run, camera, source, shown, step, driver, runner):
             return
         if isinstance(step, ByHand):

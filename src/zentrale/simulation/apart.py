@@ -108,8 +108,9 @@ class Apart:
                 except subprocess.TimeoutExpired:
                     process.kill()
                     process.wait()
-        if self._linked:
-            subprocess.run(["ip", "link", "delete", LINK], check=False, capture_output=True)
+        if self._linked:  # the cables too: they go by themselves, but only some time after their far ends
+            for link in (*(f"near{number}" for number in range(len(self._devices))), LINK):
+                subprocess.run(["ip", "link", "delete", link], check=False, capture_output=True)
         self._devices, self._linked = [], False
 
 

@@ -71,6 +71,8 @@ class Driver(ABC):
         return ()
 
 
-def recorded_url(camera: Camera, address: StreamAddress) -> str:
-    """What the recorder is given: the stream at the address where the plan puts the camera, not where a device says."""
-    return address.at(camera.host) if camera.host else address.url
+def recorded_url(camera: Camera, address: StreamAddress, *, will_move: bool = False) -> str:
+    """What the recorder is given: the stream where the camera was reached, not where it says; at the planned address where a
+    translation stands before it, or a rehearsed run would move it there.
+    """
+    return address.at(camera.host) if camera.host and (camera.translated or will_move) else address.url
