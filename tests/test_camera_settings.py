@@ -180,7 +180,7 @@ def test_what_is_left_for_hands_stands_on_a_sheet_and_is_ticked_off_when_seen(tm
         assert first["mains frequency"] == ("50 Hz", "no standard sets it", False) and first["service SNMP"][0] == "off"
         assert first["name of input 1"][0] == "gate <1>"
         entered, why, done = first["privacy masks"]
-        assert entered == "corners 0 % right 0 % down, 25 % right 0 % down, 25 % right 50 % down, 0 % right 50 % down"
+        assert entered == "corners from the upper left, % across/% down: 0/0 25/0 25/50 0/50 (a window)"
         assert "ActionNotSupported" in why and not done
         camera.lacks = ()  # it got a newer firmware: the mask is set, and seen
         again = made()

@@ -49,7 +49,7 @@ def test_firmware_goes_where_it_belongs_and_is_read_back(tmp_path: Path, start_s
     site = maintained_site(tmp_path, start_stand_in, types=types)
     listed = zentrale("firmware", "--json", cwd=site).json["devices"]
     assert {d["device"]: d["state"] for d in listed} == {
-        "north": "behind or other", "south": "behind or other", "recorder": "no version wanted",
+        "north": "differs", "south": "differs", "recorder": "-",
     }  # fmt: skip
     (site / "larch.bin").write_bytes(FILE + b"x")
     wrong = zentrale("firmware", "--push", cwd=site)

@@ -36,6 +36,7 @@ SEEDED = (
     ("plan", "ADR-1", "camera ticket-desk", "an address outside the camera subnet"),
     ("plan", "ADR-5", "2 cameras", "two cameras fresh from the box on the same default address"),
     ("discover", "SEC-1", "camera lower-gate-south", "still on its maker's default password"),
+    ("register", "REG-3", "camera weir-south", "a planned privacy mask that its camera does not offer"),
     ("verify", "STR-3", "camera upper-gate-south, main stream", "streams another resolution than planned"),
     ("verify", "SEC-2", "camera swing-bridge", "lets anybody watch without a password"),
 )

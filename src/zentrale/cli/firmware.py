@@ -38,7 +38,7 @@ def run(args: argparse.Namespace) -> int:
     maintained.check_names(plan, args.names)
     with Logbook(folder.logbook_file) as logbook:
         rows = [v for v in inventory(plan, last_devices(plan, logbook)) if not args.names or v.name in args.names]
-    behind = [v for v in rows if v.state == "behind or other"]
+    behind = [v for v in rows if v.state == "differs"]
     if not args.push or args.dry_run or not behind:
         if args.json:
             output.document(
@@ -46,20 +46,21 @@ def run(args: argparse.Namespace) -> int:
                               "state": v.state} for v in rows]}
             )  # fmt: skip
         else:
-            styles = {"as wanted": "ok|", "behind or other": "warning|"}
+            styles = {"as wanted": "ok|", "differs": "warning|"}
             wanted = sum(bool(v.wanted) for v in rows)
             output.line(
                 f"{len(behind)} of {wanted} devices with a wanted version have another one"
                 + ("; nothing was sent" if args.push else ""),
                 "bold yellow" if behind else "bold green",
             )
-            output.table(
-                ["device", "model", "firmware", "wanted", "state"],
-                (
-                    [v.name, v.model, v.told or "-", v.wanted or "-", f"{styles.get(v.state, '')}{v.state}"]
-                    for v in rows
-                ),
-            )
+            shown = rows if output.details else behind
+            cells = [
+                [v.name, v.model, v.told or "-", v.wanted or "-", f"{styles.get(v.state, '')}{v.state}"] for v in shown
+            ]
+            if cells:
+                output.table(["device", "model", "firmware", "wanted", "state"], cells)
+            if not output.details:
+                output.line("every device: `zentrale firmware --details`")
         output.next("`zentrale firmware --push`" if behind else "`zentrale discover` sees the versions anew")
         return EXIT_AS_PLANNED
     devices = [planned_devices(plan)[v.name] for v in behind]

@@ -8,7 +8,6 @@ from contextlib import contextmanager
 
 from rich.console import Group
 from rich.live import Live
-from rich.markup import escape
 from rich.text import Text
 
 from zentrale.cli.output import Output
@@ -30,7 +29,11 @@ class Under:
         self.on_terminal = False
 
     def doing(self, name: str, step: str) -> None:
-        self._at[name] = step, time.monotonic()
+        """`step` empty: it is done, though it does not count."""
+        if step:
+            self._at[name] = step, time.monotonic()
+        else:
+            self._at.pop(name, None)
 
     def done(self, number: int, text: str) -> None:
         self._number = number
@@ -44,9 +47,7 @@ class Under:
         head = f"{self._title}  {self._number} of {self._total} done  {now - self._began:.0f} s"
         width = max((len(name) for name in self._at), default=0)
         rows = [
-            Text.from_markup(
-                f"  {escape(clean_lines(name)):<{width}}  {escape(clean_lines(step))}  {now - since:.0f} s"
-            )
+            Text(f"  {clean_lines(name):<{width}}  {clean_lines(step):<20}{now - since:>5.0f} s")
             for name, (step, since) in list(self._at.items())[:_MOST_LINES]
         ]
         more = len(self._at) - _MOST_LINES

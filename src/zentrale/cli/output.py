@@ -66,10 +66,10 @@ class Output:
         if not self.json:
             self.out.print(_safe(text), soft_wrap=True)
 
-    def said(self, name: str, text: str) -> None:
-        """A line of a list of things and what is said of each, one under the other."""
+    def said(self, name: str, text: str, width: int = _NAMES) -> None:
+        """A line of a list of things and what is said of each, one under the other. `width` is that of the names."""
         if not self.json:
-            for part in wrapped(text, self.width, " " * _NAMES, f"{name + ':':<{_NAMES - 1}} "):
+            for part in wrapped(text, self.width, " " * width, f"{name + ':':<{width - 1}} "):
                 self.out.print(_safe(part), soft_wrap=True)
 
     def heading(self, text: str) -> None:

@@ -208,7 +208,7 @@ def _show_counts(output: Output, result: Registration) -> None:
             told = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
             which = f" ({', '.join(names[:6])}{' and more' if len(names) > 6 else ''})" if told else ""
             words.append(f"{quantities.count(len(names), 'device')} {said.get(outcome, outcome.value)}{which}")
-        output.said(name, ", ".join(words))
+        output.said(name, ", ".join(words), max(map(len, of)) + 2)
     if of:
         output.line("each change with its values: --details")
 
@@ -219,6 +219,7 @@ def _show_steps(output: Output, result: Registration) -> None:
 
     styles = {
         Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|", Outcome.NOT_TRIED: "warning|",
+        Outcome.NOT_OFFERED: "warning|",
     }  # fmt: skip
     rows = []
     for device in result.results:

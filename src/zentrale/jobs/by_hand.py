@@ -56,7 +56,8 @@ def _before(logbook: Logbook) -> dict[Ref, tuple[Line, ...]]:
 def _from_steps(result: DeviceResult) -> Iterator[Line]:
     for step in result.steps:
         if step.outcome is Outcome.NOT_OFFERED or (step.outcome is Outcome.FAILED and step.place and step.after):
-            yield Line(step.step, step.place, step.after or "as planned", step.error)
+            why = "it does not offer it to a program" if step.outcome is Outcome.NOT_OFFERED else "it failed"
+            yield Line(step.step, step.place, step.after or "as planned", f"{why}: {step.error}")
 
 
 def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line]) -> list[Line]:

@@ -159,6 +159,7 @@ class Channels:
                     return True
             except DeviceError:
                 return True  # the step itself will tell
+        await runner.begin(PICTURE)
         visit = Visit(shown.current, self.keyring.rules(camera), source.endpoint)
         try:
             told = await take_reference(self.keyring.logbook, run, camera, source.address, visit, self.plan.policy)

@@ -220,6 +220,7 @@ class Registrar:
 
     async def _recorder(self, recorder: Recorder, seen: FoundDevice, client: Device) -> tuple[DeviceResult, bool]:
         result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
+        self.manner.doing(recorder.name, "")
         return result, bool(result.steps) and not self._work.runners[recorder.name].failed(Password)
 
     async def _camera(self, camera: Camera, seen: FoundDevice) -> DeviceResult:

@@ -5,11 +5,13 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Sequence
-from dataclasses import astuple, dataclass
+from dataclasses import astuple, dataclass, replace
 
 from zentrale import quantities
 from zentrale.output.csv_tables import safe_cell
 from zentrale.output.page import environment
+
+_MANY = 3  # devices
 
 
 @dataclass(frozen=True)
@@ -46,8 +48,25 @@ def sheet_csv(sheet: Sheet) -> bytes:
     return text.getvalue().encode("utf-8-sig")
 
 
+@dataclass(frozen=True)
+class Common:
+    """A line that is the same on many devices: told once, with their names to tick."""
+
+    line: Line
+    devices: tuple[str, ...]
+
+
 def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
-    """A page of its own with all of them: each device begins a sheet of paper."""
+    """A page of its own with all of them; what many devices have in common stands first, once."""
     when = quantities.now().astimezone()
+    devices: dict[Line, list[str]] = {}
+    for sheet in sheets:
+        for line in sheet.lines:
+            devices.setdefault(line, []).append(sheet.device)
+    common = [Common(line, tuple(names)) for line, names in devices.items() if len(names) >= _MANY]
+    told = {c.line for c in common}
+    own = [replace(s, lines=tuple(line for line in s.lines if line not in told)) for s in sheets]
     template = environment().get_template("work_sheets.html.j2")
-    return template.render(site=site, sheets=sheets, when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}").encode()
+    return template.render(
+        site=site, common=common, sheets=[s for s in own if s.lines], when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}"
+    ).encode()

@@ -52,10 +52,10 @@ class Version:
     @property
     def state(self) -> str:
         if not self.wanted:
-            return "no version wanted"
+            return "-"
         if not self.told:
             return "not known"
-        return "as wanted" if self.told == self.wanted else "behind or other"
+        return "as wanted" if self.told == self.wanted else "differs"
 
 
 def inventory(plan: Plan, found: Mapping[str, FoundDevice]) -> list[Version]:

@@ -175,6 +175,11 @@ class StepRunner:
         """A step that is not tried, for a reason that has its own finding elsewhere, or since another step `lacks` failed."""
         self._results.append(StepResult(name, Outcome.NOT_TRIED, error=why, lacks=lacks))
 
+    async def begin(self, name: str) -> None:
+        """Before what is done beside the steps."""
+        await self._ready(name)
+        self._current = name
+
     def add(self, result: StepResult) -> None:
         """What was done beside the steps, such as playing a stream."""
         self._results.append(result)
