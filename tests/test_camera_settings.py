@@ -10,6 +10,7 @@ import csv
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from ipaddress import IPv4Address
 from pathlib import Path
 
 import pytest
@@ -204,6 +205,71 @@ def test_streams_are_set_by_media_2_with_h265(tmp_path: Path) -> None:
     with serving(older):
         place.discover()
         assert "cannot set H265" in place.register()["main stream"].error
+
+
+OPTIONS = (
+    "<trt:Options><tt:QualityRange><tt:Min>1</tt:Min><tt:Max>9</tt:Max></tt:QualityRange><tt:H264><tt:ResolutionsAvailable>"
+    "<tt:Width>{0}</tt:Width><tt:Height>{1}</tt:Height></tt:ResolutionsAvailable><tt:GovLengthRange><tt:Min>1</tt:Min><tt:Max>"
+    "400</tt:Max></tt:GovLengthRange><tt:FrameRateRange><tt:Min>1</tt:Min><tt:Max>25</tt:Max></tt:FrameRateRange></tt:H264>"
+    "<tt:Extension><tt:H264><tt:BitrateRange><tt:Min>32</tt:Min><tt:Max>{2}</tt:Max></tt:BitrateRange></tt:H264></tt:Extension>"
+    "</trt:Options>"
+)
+
+
+@dataclass
+class Choosy(Rich):
+    """It tells what its encoders take (ONVIF Media, GetVideoEncoderConfigurationOptions)."""
+
+    options: str = ""
+
+    def content(self, name: str, body: str) -> str | None:
+        if name == "GetVideoEncoderConfigurationOptions":
+            return f"<trt:{name}Response>{self.options}</trt:{name}Response>"
+        return super().content(name, body)
+
+
+@pytest.mark.parametrize(
+    ("offered", "told"),
+    [
+        ((320, 180, 290), "changed: H264 320x180 10 fps 290 kbit/s key/10"),  # within the plan's tolerance: the nearest
+        (
+            (320, 180, 64),
+            "not offered: it does not offer that; the nearest it offers is H264 320x180 10 fps 64 kbit/s key/10",
+        ),
+        (
+            (640, 360, 900),
+            "not offered: it does not offer that; the nearest it offers is H264 640x360 10 fps 300 kbit/s key/10",
+        ),
+    ],
+)
+def test_what_the_encoder_offers_is_asked_first(tmp_path: Path, offered: tuple[int, int, int], told: str) -> None:
+    camera = Choosy(HOST, nature="old", options=OPTIONS.format(*offered))
+    place = Place(tmp_path, camera)
+    with serving(camera):
+        place.discover()
+        step = place.register()["main stream"]
+    assert f"{step.outcome.value}: {step.error or step.after}" == told
+    assert ("SetVideoEncoderConfiguration" in camera.told) is told.startswith("changed")
+    assert ("<tt:Width>640<" in camera.encoders["E1m"]) is told.startswith("not offered"), "it is left as it was"
+
+
+def test_a_group_and_a_third_stream_are_set(tmp_path: Path) -> None:
+    third = '\nthird = { resolution = "160x90", fps = 5, bitrate_kbps = 32, keyframe_interval_s = 2 }\n'
+    camera = Rich(HOST, nature="old")
+    camera.encoders["E1t"] = camera.encoders["E1s"].replace("320", "192").replace("180", "108")
+    place = Place(tmp_path, camera, SITE.replace('name = "all"\n', 'name = "all"' + third))
+    north = place.plan.cameras[0].model_copy(update={"multicast_sub": IPv4Address("239.192.0.6")})
+    place.plan = place.plan.model_copy(update={"cameras": (north,)})
+    with serving(camera):
+        place.discover()
+        steps = place.register()
+        assert {steps[f"{s} stream"].outcome.value for s in ("main", "sub", "third")} == {"changed"}
+        assert {place.register()[f"{s} stream"].outcome.value for s in ("main", "sub", "third")} == {"unchanged"}
+    assert "IPv4Address>239.192.0.6<" in camera.encoders["E1s"] and "Port>5004<" in camera.encoders["E1s"]
+    assert "IPv4Address>239.1.2.3<" in camera.encoders["E1m"], "no group is planned for it"
+    assert all(
+        part in camera.encoders["E1t"] for part in ("Width>160<", "Height>90<", "BitrateLimit>32<", "GovLength>10<")
+    )
 
 
 def test_corners_and_cells_lie_where_the_plan_has_them() -> None:

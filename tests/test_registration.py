@@ -11,8 +11,9 @@ from pathlib import Path
 import pytest
 
 from conftest import CAMERAS, DATA, make_site
-from zentrale.errors import InputError, NothingReachedError, RefusedError
+from zentrale.errors import DeviceError, InputError, NothingReachedError, RefusedError
 from zentrale.field.device import TOKEN, Device
+from zentrale.field.playing import Visit
 from zentrale.jobs import channels
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import Request, discover
@@ -126,6 +127,33 @@ def test_a_device_that_refuses_the_password_keeps_its_state(tmp_path: Path) -> N
         assert "so not tried: account recorder, name, location, host name" in result.findings[0].measured
 
     Bench(tmp_path, min_password_length=20).run(body)
+
+
+def test_what_does_not_play_as_the_recorder_will_play_it_gets_no_channel(
+    bench: Bench, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    seen: list[str] = []
+
+    async def refused(*given: object) -> str:
+        visit = given[4]
+        assert isinstance(visit, Visit) and visit.credentials is not None
+        seen.append(visit.credentials.user)
+        raise DeviceError("it does not play: 401")
+
+    monkeypatch.setattr(channels, "take_reference", refused)
+
+    async def body(b: Bench) -> None:
+        await b.discover()
+        result = await b.register()
+        assert set(seen) == {"recorder"} and not b.recorder.receivers, (
+            "as the recorder's own account, before anything is made"
+        )
+        north = {s.step: s for s in next(d for d in result.results if d.subject == "camera north").steps}
+        assert (north["picture"].outcome, north["channel"].outcome) == (Outcome.FAILED, Outcome.NOT_TRIED)
+        told = [f.measured for f in result.findings if f.subject == "camera north, step picture"]
+        assert told == ["it does not play: 401; so it was not put on its channel; so not tried: channel"]
+
+    bench.run(body)
 
 
 def test_another_device_at_the_address_is_left_alone(bench: Bench) -> None:

@@ -35,7 +35,7 @@ from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.checks.streams import measure_planned
 from zentrale.jobs.judging import judge_delivery, judge_group, lateness_finding
-from zentrale.jobs.judging_pictures import judge_picture, look_at
+from zentrale.jobs.judging_pictures import alike, judge_against_reference, judge_picture, look_at
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.measuring import Measured
 from zentrale.jobs.measuring import measure as judged
@@ -386,3 +386,19 @@ def test_a_long_measurement_is_written_down_on_the_way(tmp_path: Path, monkeypat
         kept = latest(log, "stream")
     (content,) = [o.content for o in kept.values()]
     assert end.measured is not None and 20 < content["packets_received"] < end.measured.packets_received
+
+
+def test_a_picture_is_laid_beside_its_reference_by_what_stands_still() -> None:
+    """Edges that lie on one another count, whatever the light; a picture that is turned has none of them in common."""
+    rows, columns = np.mgrid[0:36, 0:64]
+    place = np.where((columns > 20) & (columns < 40) & (rows > 10), 200.0, 50.0)
+    turned = np.where((columns > 44) & (rows < 18), 200.0, 50.0)
+    assert alike(place, place) == pytest.approx(1) == alike(place, 0.2 * place + 10)
+    assert alike(place, 250 - place) == pytest.approx(1), "a step down is as much of an edge as a step up"
+    somebody = place.copy()
+    somebody[12:18, 50:55] = 120.0
+    assert (
+        alike(place, somebody) > 0.8 and abs(alike(place, turned)) < 0.2 and alike(place, np.full((36, 64), 9.0)) == 0
+    )
+    assert [f.code for f in judge_against_reference("x", place, turned, "then")] == ["PIC-5"]
+    assert not list(judge_against_reference("x", place, somebody, "then"))

@@ -40,6 +40,21 @@ def luma(picture: Image.Image) -> npt.NDArray[np.uint8]:
     return np.asarray(picture.convert("L"))
 
 
+def small(picture: Image.Image, size: tuple[int, int]) -> npt.NDArray[np.float64]:
+    """Rows by columns of the mean brightness, at `size` (columns, rows)."""
+    return np.asarray(picture.convert("L").resize(size, Image.Resampling.BOX), dtype=np.float64)
+
+
+def from_jpeg(data: bytes) -> Image.Image | None:
+    """None where it is none."""
+    try:
+        image = Image.open(io.BytesIO(data))
+        image.load()
+    except (OSError, ValueError):
+        return None
+    return image
+
+
 def to_jpeg(picture: Image.Image) -> bytes:
     data = io.BytesIO()
     picture.convert("RGB").save(data, "JPEG", quality=88)

@@ -269,4 +269,12 @@ STREAM_CODES = [
         "camera sees now.",
         "move something before the camera and measure again; restart it where nothing moves in the picture",
     ),
+    Entry(
+        "PIC-5",
+        N,
+        "picture is not that of its reference",
+        "What stands still in the picture lies elsewhere than in the reference picture, which was taken when the camera was put "
+        "onto its channel: it was turned, or another camera is in its place. Night, snow or a crowd may do that too.",
+        "look at both; where the new picture is right, `zentrale register --picture` takes it as the reference",
+    ),
 ]

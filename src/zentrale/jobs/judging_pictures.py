@@ -20,6 +20,8 @@ _WIDTH = 640  # pictures are compared at this width
 _SHARPEST, _EDGE = 99.9, 0.06  # of the steps from point to point, the sharpest, against the range of the picture
 _CONTRAST = 40  # below this range there is nothing that could be sharp
 _SAME_SHARE = 0.9999
+REFERENCE_SIZE = (64, 36)  # points: what stays the same when leaves move and the light changes
+_SAME_PLACE = 0.2  # a camera that looks at the same place has twice this by day and night; one that was turned has less
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,33 @@ def judge_picture(subject: str | Ref, look: Look) -> Iterable[Finding]:
         text = f"its sharpest edge rises by {100 * look.edge:.0f} % of its contrast from point to point"
         yield finding(
             "PIC-3", subject, text, f"{100 * _EDGE:g} % or more at {_WIDTH} points", "the decoded key picture"
+        )
+
+
+def alike(one: npt.NDArray[np.float64], other: npt.NDArray[np.float64]) -> float:
+    """How well the edges of two small pictures lie on one another: 1 for the same, about 0 where they have nothing in common
+    (correlation of the steps' sizes). Brightness does not matter, nor what moves in a small part of it.
+    """
+    first, second = (_steps(picture) for picture in (one, other))
+    length = float(np.sqrt((first**2).sum() * (second**2).sum()))
+    return float((first * second).sum() / length) if length else 0.0
+
+
+def _steps(picture: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    down, across = np.gradient(picture)
+    size = np.hypot(across, down)
+    return np.asarray(size - size.mean())
+
+
+def judge_against_reference(
+    subject: str | Ref, reference: npt.NDArray[np.float64], seen: npt.NDArray[np.float64], taken: str
+) -> Iterable[Finding]:
+    """Both at the same size, `REFERENCE_SIZE`. Night, snow and crowds change a picture too: worth a look, and no more."""
+    share = alike(reference, seen)
+    if share < _SAME_PLACE:
+        text = f"its edges agree to {100 * max(share, 0):.0f} % with those of its reference picture of {taken}"
+        yield finding(
+            "PIC-5", subject, text, f"{100 * _SAME_PLACE:.0f} % or more", "the reference picture in the logbook"
         )
 
 

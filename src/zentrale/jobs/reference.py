@@ -13,7 +13,10 @@ from PIL import Image
 
 from zentrale import quantities
 from zentrale.errors import DeviceError
+from zentrale.field import pictures
 from zentrale.field.playing import Visit
+from zentrale.findings import Finding
+from zentrale.jobs.judging_pictures import REFERENCE_SIZE, judge_against_reference
 from zentrale.jobs.measuring import aside, measure
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
@@ -73,6 +76,17 @@ async def take_reference(
     notes.observe(REFERENCE, ref_of(camera), "decoded key frame", content)
     await asyncio.to_thread(note, logbook, run, notes)
     return f"plays, {quantities.resolution(*size)}; its picture is kept"
+
+
+def compared(reference: Reference | None, jpeg: bytes | None, subject: Ref) -> list[Finding] | None:
+    """What a picture seen now says beside its reference; None where there is nothing to compare."""
+    if reference is None or jpeg is None:
+        return None
+    images = [pictures.from_jpeg(data) for data in (reference.jpeg, jpeg)]
+    one, other = (None if i is None else pictures.small(i, REFERENCE_SIZE) for i in images)
+    if one is None or other is None:
+        return None
+    return list(judge_against_reference(subject, one, other, quantities.moment(reference.at)))
 
 
 def _smaller(jpeg: bytes) -> tuple[bytes, tuple[int, int]]:

@@ -55,7 +55,7 @@ class Unresolved:
 class StreamResult:
     """One stream. `measured` is None where it did not play, or was not asked for: `error` says why. A bare address has no
     `camera`. picture_file: name and SHA-256 of its picture, where that was written; looked_at: a picture was judged;
-    cause: why it did not play, where it was asked
+    cause: why it did not play, where it was asked; compared: with its reference picture
     """
 
     camera: str
@@ -67,6 +67,7 @@ class StreamResult:
     picture: bytes | None = None
     picture_file: tuple[str, str] | None = None
     looked_at: bool = False
+    compared: bool = False
     cause: Cause | None = None
 
     @property

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import Future
 from dataclasses import replace
 
@@ -26,17 +26,22 @@ from zentrale.jobs.judging import (
 from zentrale.jobs.judging_pictures import PICTURE_CODES
 from zentrale.jobs.measuring import aside, measure, worker
 from zentrale.jobs.planned import ref_of
+from zentrale.jobs.reference import Reference, compared, references
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Camera, Plan
+from zentrale.subjects import Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 BUDGET_S = 60.0  # for one stream, beside what is asked for
 
 
-async def measure_planned(round: Round, target: Target, stream: str) -> StreamResult:
+async def measure_planned(
+    round: Round, target: Target, stream: str, known: Mapping[Ref, Reference] | None = None
+) -> StreamResult:
+    """`known` are the reference pictures of cameras' main streams."""
     plan, request = round.plan, round.request
     camera, address = target.camera, target.streams[stream]
     ref = ref_of(camera, f"{stream} stream")
@@ -62,6 +67,9 @@ async def measure_planned(round: Round, target: Target, stream: str) -> StreamRe
         source = f"site.toml group {camera.group}"
         findings += judge_against_plan(ref, result.measured, plan.streams(camera)[stream], source, plan.policy)
         findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.source)
+    reference = (known or {}).get(ref_of(camera)) if stream == "main" else None
+    beside = await aside(compared, reference, result.picture, ref)
+    findings += beside or []
     kept = None
     if result.picture is not None and request.pictures_folder is not None:
         name = f"{camera.name}-{stream}.jpg"
@@ -69,7 +77,9 @@ async def measure_planned(round: Round, target: Target, stream: str) -> StreamRe
         kept = name, hashlib.sha256(result.picture).hexdigest()
     told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
     cause = cause_of(result.cause) if result.cause is not None else None
-    return replace(told, picture_file=kept, looked_at=result.picture is not None, cause=cause)
+    return replace(
+        told, picture_file=kept, looked_at=result.picture is not None, compared=beside is not None, cause=cause
+    )
 
 
 def judge_stream(plan: Plan, result: StreamResult) -> Judged:
@@ -80,6 +90,7 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
     if result.measured is not None:
         codes |= codes_judged(result.measured, plan.streams(camera)[result.stream])
         codes |= PICTURE_CODES if result.looked_at else frozenset[str]()
+        codes |= {"PIC-5"} if result.compared else frozenset[str]()
         codes |= {"PIC-4"} if result.measured.later_picture or result.measured.still is False else frozenset[str]()
     return Judged(result.ref, codes | found, result.findings)
 
@@ -87,13 +98,14 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 32)} | PICTURE_CODES | {"PIC-4"})
+    codes = frozenset({f"STR-{number}" for number in range(1, 32)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
         wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
+        known = await aside(references, round.keyring.logbook)
         measured = await scheduler.run(
-            wanted, lambda w: measure_planned(round, *w), at_once=max(1, len(wanted)), budget_s=_budget_s(round.request),
+            wanted, lambda w: measure_planned(round, *w, known), at_once=max(1, len(wanted)), budget_s=_budget_s(round.request),
         )  # fmt: skip
         streams = [_not_measured(round, m) if isinstance(m, Failure) else m for m in measured]
         for target in round.targets:

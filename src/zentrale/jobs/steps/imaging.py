@@ -68,7 +68,10 @@ class PictureSetting(Step[SettingState]):
     async def look(self) -> SettingState:
         if not self._source:
             self._source = (await self._bench.choice.main(self.client)).source
-            options = imaging.parse_options(await self.client.call("timg", imaging.get_options(self._source)))
+            try:
+                options = imaging.parse_options(await self.client.call("timg", imaging.get_options(self._source)))
+            except NotOfferedError:
+                options = {}  # what it holds, GetImagingSettings tells
             self._offered = options.get(self._key, ())
         self._held = imaging.parse_settings(await self.client.call("timg", imaging.get_settings(self._source)))
         if self._key not in self._held.values and not self._offered:

@@ -78,7 +78,10 @@ class Masks(Step[MasksState]):
         client = self._bench.client
         if not self._configuration:
             self._configuration = (await self._bench.choice.main(client)).source_configuration
-            self._options = masks.parse_options(await client.call("tr2", masks.get_options(self._configuration)))
+            try:
+                self._options = masks.parse_options(await client.call("tr2", masks.get_options(self._configuration)))
+            except NotOfferedError:
+                self._options = MaskOptions()  # whether it has masks, GetMasks tells
         held = masks.parse_masks(await client.call("tr2", masks.get_masks(self._configuration)))
         here = [m for m in held if m.configuration in ("", self._configuration)]
         self._held = {_text(m.corners, enabled=m.enabled): m for m in here}
