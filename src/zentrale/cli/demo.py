@@ -36,9 +36,16 @@ SEEDED = (
     ("plan", "ADR-1", "camera ticket-desk", "an address outside the camera subnet"),
     ("plan", "ADR-5", "2 cameras", "two cameras fresh from the box on the same default address"),
     ("discover", "SEC-1", "camera lower-gate-south", "still on its maker's default password"),
+    ("discover", "CLK-1", "camera pump-house-door", "a clock that is three hours off, so that signed requests fail"),
     ("register", "REG-3", "camera weir-south", "a planned privacy mask that its camera does not offer"),
     ("verify", "STR-3", "camera upper-gate-south, main stream", "streams another resolution than planned"),
     ("verify", "SEC-2", "camera swing-bridge", "lets anybody watch without a password"),
+    ("verify", "PIC-1", "camera fish-pass, main stream", "a covered lens: a black picture"),
+    ("verify", "PIC-1", "camera fish-pass, sub stream", "the same, in its sub stream"),
+    ("verify", "PIC-3", "camera gangway, main stream", "a picture out of focus"),
+    ("verify", "PIC-3", "camera gangway, sub stream", "the same, in its sub stream"),
+    ("verify", "STR-7", "camera landing-stage, main stream", "a stream that loses packets"),
+    ("verify", "REC-1", "channel 12 of recorder-1", "a channel that does not record"),
 )
 # And what it has beside where the system gives networks of one's own.
 SEEDED_APART = (

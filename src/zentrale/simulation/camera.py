@@ -174,7 +174,7 @@ def recipe_for(config: Camera, stream: str, settings: encoders.EncoderSettings) 
     if stream == "main" and config.streams_resolution is not None:
         width, height = config.streams_resolution
     return encoding.StreamRecipe(
-        config.scene or config.name,
+        scene.what(config.scene or config.name, config.picture),
         stream,
         width,
         height,

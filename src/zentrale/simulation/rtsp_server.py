@@ -219,7 +219,7 @@ class _Connection:
         first_timestamp = secrets.randbits(31)
         started = time.monotonic()
         next_report, packets, octets = 0.0, 0, 0
-        index = 0
+        index, lost = 0, self.camera.config.loses_one_in if stream.recipe.stream == "main" else 0
         cname = f"{self.camera.config.serial}@{self.camera.config.address}"
         with contextlib.suppress(ConnectionError):  # the client went away; the reading side ends the session
             while True:
@@ -241,6 +241,7 @@ class _Connection:
                                 PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc, payload, marker
                             ).serialize()
                             for n, (payload, marker) in enumerate(unit)
+                            if not lost or (packets + n) % lost != lost - 1
                         ],
                         False,
                     )

@@ -107,6 +107,8 @@ class Camera(Device):
     # Faults that stay on whatever is set:
     streams_resolution: Resolution | None = None  # the main stream's true size, whatever the settings claim
     anonymous_viewing: bool = False
+    picture: Literal["", "black", "blurred"] = ""
+    loses_one_in: Annotated[int, Field(ge=0)] = 0  # packets of its main stream
 
 
 class BehindRecorder(Part):

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import av
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw, ImageFilter, ImageFont
 
 Plane = NDArray[np.uint8]
 _NOISE = 7  # peak sensor noise in luma steps: gives the encoder about as much to do as a real sensor
@@ -45,10 +45,19 @@ def still(name: str, width_px: int, height_px: int) -> Image.Image:
     return picture
 
 
+def what(name: str, fault: str) -> str:
+    """What a recipe calls the scene `name` where the camera shows it black or blurred."""
+    return f"{fault}!{name}" if fault else name
+
+
 def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, count: int) -> Iterator[av.VideoFrame]:
     """`count` pictures in planar YUV 4:2:0, with a boat that crosses the water once, noise, name and running time."""
-    picture = still(name, width_px, height_px)
+    fault, _, place = name.rpartition("!")
+    picture = still(place, width_px, height_px)
     unit = height_px / 100
+    if fault:
+        yield from _faulty(picture, count, black=fault == "black")
+        return
     font = ImageFont.load_default(size=max(10, int(5 * unit)))
     draw = ImageDraw.Draw(picture)
     bar = int(9 * unit)
@@ -67,6 +76,22 @@ def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, coun
         planes[:height_px] = np.clip(luma, 16, 235).astype(np.uint8)
         _draw_time(planes[:height_px], f"{index / fps:05.2f} s", font, bar, unit)
         frame = av.VideoFrame.from_ndarray(planes, format="yuv420p")
+        frame.pts = index
+        yield frame
+
+
+def _faulty(picture: Image.Image, count: int, *, black: bool) -> Iterator[av.VideoFrame]:
+    """With the cap on, or far out of focus: nothing sharp is in it, no label and no boat."""
+    if black:
+        picture = Image.new("RGB", picture.size, (0, 0, 0))
+    blurred = picture.filter(ImageFilter.GaussianBlur(picture.height / 14))
+    rgb = av.VideoFrame.from_ndarray(np.asarray(blurred), format="rgb24")
+    base: Plane = np.asarray(rgb.reformat(format="yuv420p").to_ndarray(), dtype=np.uint8)
+    random = np.random.default_rng(7)
+    for index in range(count):
+        planes = base.astype(np.int16)
+        planes[: picture.height] += random.integers(-2, 3, (picture.height, picture.width), dtype=np.int16)
+        frame = av.VideoFrame.from_ndarray(np.clip(planes, 16, 235).astype(np.uint8), format="yuv420p")
         frame.pts = index
         yield frame
 
