@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import maintained, options
+from zentrale.cli import maintained
 
 DESCRIPTION = """\
 Saves each device's configuration as the device itself gives it out (GetSystemUris) into backups/, sealed with the vault: it
@@ -22,24 +22,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    from zentrale.cli.output import Output
     from zentrale.errors import InputError
-    from zentrale.jobs.maintaining.job import Maintainer
-    from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = read_plan(folder)
-    maintained.check_names(plan, args.names)
+    output, folder, plan = maintained.begun(args)
     if args.restore and len(args.names) != 1:
         raise InputError("--restore: takes one device", "name it; each is restored for itself")
     if args.file and not args.restore:
         raise InputError("--file: says which back-up --restore takes", "give --restore too, or leave it out")
-    vault = options.open_vault(args, folder)
-    with options.alone(args, output, folder, "backup"), Logbook(folder.logbook_file) as logbook:
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        maintainer = Maintainer(keyring, lambda text: output.hint(text))
+    with maintained.maintainer(args, output, folder, plan, "backup") as maintainer:
         devices = maintainer.devices(args.names)
         if args.restore:
             content, name = maintainer.kept(folder, devices[0], args.file)

@@ -24,18 +24,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED
     from zentrale.jobs.discovery.discovering import last_devices
-    from zentrale.jobs.maintaining.job import Maintainer, firmware_file, inventory
+    from zentrale.jobs.maintaining.job import firmware_file, inventory
     from zentrale.jobs.planned import planned_devices
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = read_plan(folder)
-    maintained.check_names(plan, args.names)
+    output, folder, plan = maintained.begun(args)
     with Logbook(folder.logbook_file) as logbook:
         rows = [v for v in inventory(plan, last_devices(plan, logbook)) if not args.names or v.name in args.names]
     behind = [v for v in rows if v.state == "differs"]
@@ -65,9 +60,6 @@ def run(args: argparse.Namespace) -> int:
         return EXIT_AS_PLANNED
     devices = [planned_devices(plan)[v.name] for v in behind]
     contents = {plan.kind(d).name: firmware_file(folder, plan, d) for d in devices}
-    vault = options.open_vault(args, folder)
-    with options.alone(args, output, folder, "firmware"), Logbook(folder.logbook_file) as logbook:
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        maintainer = Maintainer(keyring, lambda text: output.hint(text))
+    with maintained.maintainer(args, output, folder, plan, "firmware") as maintainer:
         turned = asyncio.run(maintainer.push(devices, contents))
     return maintained.show_turned(args, output, turned, "all have the wanted version", "firmware --push")

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import argparse
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from zentrale.cli import options
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from zentrale.cli.output import Output
+    from zentrale.jobs.maintaining.job import Maintainer
     from zentrale.jobs.maintaining.turns import Turned
     from zentrale.jobs.steps.step import DeviceResult
+    from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
 
@@ -26,18 +29,35 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_common(parser)
 
 
-def check_names(plan: Plan, names: Sequence[str]) -> None:
-    """Raises InputError."""
+def begun(args: argparse.Namespace) -> tuple[Output, SiteFolder, Plan]:
+    """The site of a command that is about named devices. Raises InputError for a name that the plan does not have."""
+    from zentrale.cli.output import Output
     from zentrale.errors import InputError
     from zentrale.jobs.planned import planned_devices
+    from zentrale.site.reading import read_plan
     from zentrale.words import meant
 
+    output, folder = Output(args), options.site_folder(args)
+    plan = read_plan(folder)
     known = list(planned_devices(plan))
-    for name in names:
+    for name in args.names:
         if name not in known:
-            raise InputError(
-                f"{name}: no planned camera or recorder{meant(name, known)}", f"expected one of: {', '.join(known)}"
-            )
+            expected = f"expected one of: {', '.join(known)}"
+            raise InputError(f"{name}: no planned camera or recorder{meant(name, known)}", expected)
+    return output, folder, plan
+
+
+@contextmanager
+def maintainer(
+    args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan, command: str
+) -> Iterator[Maintainer]:
+    """With the vault open, and the site for this command alone."""
+    from zentrale.jobs.maintaining.job import Maintainer
+    from zentrale.logbook.store import Logbook
+
+    vault = options.open_vault(args, folder)
+    with options.alone(args, output, folder, command), Logbook(folder.logbook_file) as logbook:
+        yield Maintainer(options.keyring(args, output, plan, vault, logbook), output.hint)
 
 
 def show_turned(args: argparse.Namespace, output: Output, turned: Turned, good: str, command: str) -> int:

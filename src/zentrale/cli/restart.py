@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import maintained, options
+from zentrale.cli import maintained
 
 DESCRIPTION = """\
 Restarts the named devices (SystemReboot): one camera of a switch at a time, never two that watch the same ground, recorders
@@ -20,18 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    from zentrale.cli.output import Output
-    from zentrale.jobs.maintaining.job import Maintainer
-    from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
-
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = read_plan(folder)
-    maintained.check_names(plan, args.names)
-    vault = options.open_vault(args, folder)
-    with options.alone(args, output, folder, "restart"), Logbook(folder.logbook_file) as logbook:
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        maintainer = Maintainer(keyring, lambda text: output.hint(text))
+    output, folder, plan = maintained.begun(args)
+    with maintained.maintainer(args, output, folder, plan, "restart") as maintainer:
         turned = asyncio.run(maintainer.restart(maintainer.devices(args.names)))
     return maintained.show_turned(args, output, turned, "all are back", "restart")

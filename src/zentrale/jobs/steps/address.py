@@ -102,7 +102,8 @@ class Address(Step[AddressState]):
                 f"this machine is on its network now, and has no address in {self._network}: it would not see the device "
                 f"again at {wanted.address}; give its adapter an address there too, then register again"
             )
-        if moves and (who := await taken_by(self.client.url, wanted.address)):
+        own = self._whereabouts.identity.macs if self._whereabouts else frozenset[str]()
+        if moves and (who := await taken_by(self.client.url, wanted.address, own)):
             raise DeviceError(f"{wanted.address} is taken: {who} is there; nothing was changed")
         request = network.set_interface(
             wanted.interface, from_dhcp=wanted.from_dhcp, address=wanted.address, prefix=wanted.prefix or 24

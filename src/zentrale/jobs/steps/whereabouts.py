@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
-from zentrale.field import neighbours, probe
+from zentrale.field import arp, neighbours, probe
 from zentrale.field.adapters import Adapter, list_adapters
 from zentrale.field.device import Device
 from zentrale.field.rules import Rules
@@ -107,23 +107,29 @@ async def _endpoint(host: str) -> str:
     return heard[0][0].endpoint if heard else ""
 
 
-async def taken_by(url: str, host: str) -> str:
-    """Who is at an address that is to be given away, in words; empty where nobody answers. Without credentials."""
+async def taken_by(url: str, host: str, own: Collection[str] = ()) -> str:
+    """Who is at an address that is to be given away, in words; empty where nobody answers. Without credentials.
+
+    Only what answers now counts: the system's table of neighbours remembers who was there. own: the device's own MAC addresses
+    """
     port = urlsplit(url).port or 80
+    there = False
     try:
         async with asyncio.timeout(_CONNECT_S):
             _, writer = await asyncio.open_connection(host, port)
+    except ConnectionRefusedError:
+        there = not host.startswith("127.")  # all of loopback refuses
     except (OSError, TimeoutError):
-        connected = False
+        pass
     else:
-        connected = True
+        there = True
         writer.close()
-    if host.startswith("127."):
-        return "something that answers on the same port" if connected else ""
-    mac = neighbours.macs_by_address().get(host, "")
-    if mac:
-        return f"the device with MAC address {mac}"
-    return "something that answers on the same port" if connected else ""
+    adapter = next((a for a in list_adapters() if a.holds(host) and not a.loopback), None)
+    told = None if adapter is None else await asyncio.to_thread(arp.who_is_there, adapter, [host])
+    macs = [mac for mac in (told or {}).get(host, ()) if mac not in own]
+    if macs:
+        return f"the device with MAC address {' and '.join(macs)}"
+    return "something that answers" if there and told is None else ""
 
 
 def seen_from_here(old: str, new: str, adapters: Sequence[Adapter] | None = None) -> bool:
