@@ -13,10 +13,14 @@ from pypdf.errors import FileNotDecryptedError
 from conftest import PASSPHRASE, zentrale
 from strangers import Rich
 from test_steps import HOST, SITE, Place, hurry, serving
-from zentrale.jobs.rotating import Rotation, Rotator
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.rotating import ROTATED, Rotation, Rotator
 from zentrale.jobs.steps.rotate import NewPassword
+from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
 
 __all__ = ["hurry"]
 GUARD = SITE + '[[accounts]]\nuser = "guard"\nrole = "operator"\n'
@@ -67,15 +71,20 @@ def test_a_stopped_rotation_goes_on_and_every_channel_records_again(ready_site: 
     assert [s["step"] for s in north["steps"]] == [
         "new password of admin", "new password of recorder", "channel", "recording again",
     ]  # fmt: skip
-    with (
-        Logbook(ready_site / "logbook.sqlite") as log,
-        log.running("vault rotate", "here", {"devices": ["north", "south"]}) as run,
-    ):
-        ref = log.changes()[-1].ref  # of the camera north
-        log.end_change(log.begin_change(run, ref, "new password of admin", "a", "b", ({}, {})))
+    scope = {"devices": ["north", "south", "recorder"]}
+    with Logbook(ready_site / "logbook.sqlite") as log, log.running("vault rotate", "here", scope) as run:
+        north, south = (ref_of(c) for c in read_plan(SiteFolder(ready_site)).cameras)
+        ended = Notes()
+        ended.observe(ROTATED, north, "vault rotate", {})
+        note(log, run, ended)  # north came to its end; south had its first password when the program was killed
+        log.end_change(log.begin_change(run, south, "new password of admin", "a", "b", ({}, {})))
     rest = zentrale("vault", "rotate", "--json", cwd=ready_site)
     assert rest.code == 0 and (rest.json["taken_up"], rest.json["already"]) == (run, ["north"]), rest.all
-    assert {d["device"] for d in rest.json["devices"]} == {"camera south", "recorder recorder"}
+    did = {d["device"]: [s["step"] for s in d["steps"]] for d in rest.json["devices"]}
+    assert did == {
+        "camera south": ["new password of recorder", "channel", "recording again"],
+        "recorder recorder": ["new password of admin"],
+    }
     all_ = zentrale("vault", "rotate", "--json", cwd=ready_site)
     assert all_.json["taken_up"] is None and len(all_.json["devices"]) == 3, "that one is complete: this is another"
     again = zentrale("register", "--json", cwd=ready_site)

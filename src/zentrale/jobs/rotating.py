@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 from zentrale.errors import DeviceError
@@ -26,18 +26,18 @@ from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.rtsp_only import is_rtsp_only
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.rotate import PREFIX, NewPassword
+from zentrale.jobs.steps.rotate import NewPassword
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
-from zentrale.logbook.evidence import Notes, note
+from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import DONE
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera, Recorder
 
 COMMAND = "vault rotate"
 AT_ONCE = 8
-BUDGET_S = 240.0
 _RECORDS_WITHIN_S, _LOOK_EVERY_S = 40.0, 2.0
+ROTATED = "passwords renewed"  # kind of observations: of a device whose rotation came to its end
 RECORDING = "recording again"  # what is seen of the channel afterwards
 
 
@@ -64,6 +64,7 @@ class Rotator:
         self._tell = done
         self._turns: dict[str, asyncio.Lock] = {}
         self._run = 0
+        self._done: set[tuple[str, str]] = set()
 
     async def rotate(self, names: Collection[str], *, anew: bool) -> Rotation:
         """The devices of these names, or all where there are none. Recorders go last: their cameras need them meanwhile."""
@@ -74,41 +75,46 @@ class Rotator:
         ]  # fmt: skip
         taken_up, already = (None, frozenset[str]()) if anew else self._unfinished()
         left = [d for d in wanted if d.name not in already]
+        if taken_up is None:
+            self._done = set()
         self.logbook.close_interrupted()
         scope = {"devices": [d.name for d in left], "taken_up": taken_up}
         results: list[DeviceResult] = []
         with self.logbook.running(COMMAND, socket.gethostname(), scope) as self._run:
             for kind in (Camera, Recorder):
                 some = [d for d in left if isinstance(d, kind)]
-                told = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=BUDGET_S)
+                told = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=None)
                 for device, result in zip(some, told, strict=True):
                     if isinstance(result, Failure):
                         result = self._runner(device).ended_by(result.message, result.report)
+                        await asyncio.to_thread(self._note, result)
                     results.append(result)
-            await asyncio.to_thread(self._note, results)
         findings = tuple(f for r in results for f in r.findings())
         return Rotation(tuple(results), findings, self._run, taken_up, tuple(sorted(already)))
 
     def _unfinished(self) -> tuple[int | None, frozenset[str]]:
-        """The last rotation, where devices of it are left to do, with what it and those it went on with had done."""
+        """The last rotation, where devices of it are left to do, with those that it and the ones it went on with had brought to
+        their end. What was changed on the others meanwhile is not changed again.
+        """
         runs = {run.id: run for run in self.logbook.runs(COMMAND)}
         last = run = runs[max(runs)] if runs else None
-        wanted, done = set[str](), set[str]()
+        wanted, ended = set[str](), set[str]()
         while run is not None:
-            changes = [c for c in self.logbook.changes(run.id) if c.step.startswith(PREFIX)]
-            failed = {c.ref.name for c in changes if c.state != DONE}
-            done |= {c.ref.name for c in changes if c.state == DONE} - failed
+            self._done |= {(c.ref.name, c.step) for c in self.logbook.changes(run.id) if c.state == DONE}
+            ended |= {o.ref.name for o in observations(self.logbook, ROTATED, run.id)}
             wanted |= set(run.scope.get("devices", ()))
             run = runs.get(run.scope.get("taken_up") or 0)
-        return (last.id, frozenset(done)) if last is not None and wanted - done else (None, frozenset())
+        return (last.id, frozenset(ended)) if last is not None and wanted - ended else (None, frozenset())
 
-    def _note(self, results: Sequence[DeviceResult]) -> None:
+    def _note(self, result: DeviceResult) -> None:
+        """As soon as a device is done, so that a rotation that is killed knows it."""
         notes = Notes()
-        for result in results:
-            for step in result.steps:
-                item = result.finding_of(step)
-                ref = ref_of(planned_devices(self.plan)[result.ref.name], f"step {step.step}")
-                notes.judge(ref, {"REG-1"}, [item] if item else [])
+        planned = planned_devices(self.plan)[result.ref.name]
+        for step in result.steps:
+            item = result.finding_of(step)
+            notes.judge(ref_of(planned, f"step {step.step}"), {"REG-1"}, [item] if item else [])
+        if not any(s.outcome is Outcome.FAILED and s.step != RECORDING for s in result.steps):
+            notes.observe(ROTATED, ref_of(planned), "vault rotate", {"steps": [s.step for s in result.steps]})
         note(self.logbook, self._run, notes)
 
     def _runner(self, device: Planned) -> StepRunner:
@@ -123,13 +129,16 @@ class Rotator:
             async with entered(self.keyring, seen, device) as client:
                 bench = Bench(client, self.keyring, device, seen)
                 assert client.credentials is not None
-                await runner.run(NewPassword(bench, client.credentials.user, own=True))
-                for _, user in [k for k in self.keyring.contents.accounts if k[0] == device.name]:
-                    if user != self.plan.policy.recorder_account:
-                        await runner.run(NewPassword(bench, user, own=False))
+                further = [user for name, user in self.keyring.contents.accounts if name == device.name]
+                steps = [NewPassword(bench, client.credentials.user, own=True)]
+                steps += [NewPassword(bench, u, own=False) for u in further if u != self.plan.policy.recorder_account]
+                for step in steps:
+                    if (device.name, step.name) not in self._done:
+                        await runner.run(step)
                 if isinstance(device, Camera):
                     await self._watching(bench, device, client, runner, found)
         result = runner.result()
+        await asyncio.to_thread(self._note, result)
         self._tell(1, f"{device.name}: {'failed' if result.failed else 'done'}")
         return result
 
@@ -157,7 +166,7 @@ class Rotator:
             now = await give.look()
             if not now.url:
                 return  # it is not on a channel: nobody holds its password
-            if step is not None and not await runner.run(step):
+            if step is not None and (camera.name, step.name) not in self._done and not await runner.run(step):
                 return
             if await runner.run(self._channel(held, camera, url, client)):
                 runner.add(await _records(self._channel(held, camera, url, client)))
