@@ -27,6 +27,7 @@ COMMANDS = {
     "import": "take a camera schedule (CSV, XLSX) into the plan",
     "check": "check the plan files: every error with file, line and field",
     "plan": "calculate: PoE power per switch, traffic per link, days of storage",
+    "network": "the plan's network as configuration for switches, router and DHCP",
     "discover": "find devices: what each is, in what state, and which planned one it is",
     "assign": "bind a found device to a planned camera by hand",
     "replace": "let another device take a camera's place",

@@ -85,6 +85,8 @@ def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
         for item in plan.inputs:
             if item.camera == planned.name:
                 yield Line(f"name of input {item.number}", f"inputs: {item.number}", item.name, _NO_STANDARD)
+        if plan.device_of(planned) is not planned:  # what follows is the device's own, and stands on its sheet
+            return
     if policy.automatic_updates:
         yield Line("automatic updates", "system: firmware", policy.automatic_updates, _NO_STANDARD)
     for service in policy.services_off:

@@ -117,7 +117,7 @@ class Keyring:
         devices that were seen nowhere (`orphans`); our candidates; the default of its maker.
         """
         contents = self.contents
-        wanted = [*contents.names_of(identity), *names]
+        wanted = [*contents.names_of(identity), *map(self.entry_of, names)]
         own = [
             Key(e.credentials, f"vault entry of {n}", own=True)
             for n in dict.fromkeys(wanted)
@@ -146,7 +146,12 @@ class Keyring:
 
     def holds(self, name: str) -> bool:
         """Whether the vault has a password for this device of the plan."""
-        return name in self.contents.devices
+        return self.entry_of(name) in self.contents.devices
+
+    def entry_of(self, name: str) -> str:
+        """The name under which the vault has the passwords of a row: that of its device, where it is a further lens."""
+        camera = next((c for c in self.plan.cameras if c.name == name), None) if self.plan is not None else None
+        return name if camera is None or self.plan is None else self.plan.device_of(camera).name
 
     def _hosts_of(self, trusted: Collection[str]) -> frozenset[str]:
         """Hosts of the names and addresses whose new certificate the person accepts. Raises InputError."""

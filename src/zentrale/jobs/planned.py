@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
@@ -11,6 +13,19 @@ Planned = Camera | Recorder
 def planned_devices(plan: Plan) -> dict[str, Planned]:
     devices: tuple[Planned, ...] = (*plan.cameras, *plan.recorders)
     return {device.name: device for device in devices}
+
+
+def whole_devices(plan: Plan) -> dict[str, Planned]:
+    """As `planned_devices`, but one for all lenses of a camera: what has an address, a password and a life of its own."""
+    devices: tuple[Planned, ...] = (*plan.camera_devices, *plan.recorders)
+    return {device.name: device for device in devices}
+
+
+def device_names(plan: Plan, names: Iterable[str]) -> set[str]:
+    """The names of the devices that these rows of the plan belong to."""
+    rows = planned_devices(plan)
+    some = [rows[name] for name in names if name in rows]
+    return {(plan.device_of(row) if isinstance(row, Camera) else row).name for row in some}
 
 
 def ref_of(planned: Planned, part: str = "") -> Ref:

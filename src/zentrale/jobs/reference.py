@@ -60,7 +60,7 @@ async def take_reference(
 ) -> str:
     """Play it for 3 s, and keep its key picture. Returns what was seen, in words; raises DeviceError where it does not play."""
     visit = Visit(visit.credentials, visit.rules, visit.endpoint, patience_s=PATIENCE_S)
-    played = await measure(ref_of(camera), camera.source, address, visit, PLAY_S, policy)
+    played = await measure(ref_of(camera), camera.where, address, visit, PLAY_S, policy)
     if played.measured is None:
         raise DeviceError(f"it does not play: {played.error}") from played.cause
     if not played.measured.packets_received:

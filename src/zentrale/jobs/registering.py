@@ -27,7 +27,7 @@ from zentrale.jobs.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.password import Password
-from zentrale.jobs.steps.registry import steps_of
+from zentrale.jobs.steps.registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.steps.whereabouts import at_host, first_that_answers
@@ -104,8 +104,13 @@ class Registrar:
         self._sharing = Sharing(self.plan, {}, ())
 
     async def register(self, cameras: Sequence[Camera]) -> Registration:
-        """Raises InputError where nothing was discovered yet, NothingReachedError where none of `cameras` was found."""
+        """A camera's device is registered with all its lenses.
+
+        Raises InputError where nothing was discovered yet, NothingReachedError where none of `cameras` was found.
+        """
         found = self._found()
+        meant = {self.plan.device_of(c).name for c in cameras}
+        cameras = [c for c in self.plan.cameras if self.plan.device_of(c).name in meant]
         present = [c for c in cameras if c.name in found and (found[c.name].url or is_rtsp_only(self.plan, c))]
         not_found = tuple(c.name for c in cameras if c not in present)
         if cameras and not present:
@@ -119,23 +124,25 @@ class Registrar:
         running = nullcontext(0) if self.dry_run else self.logbook.running(COMMAND, socket.gethostname(), scope)
         done = 0
 
-        async def one(camera: Camera) -> DeviceResult:
+        async def one(camera: Camera) -> list[DeviceResult]:
             nonlocal done
-            result = await self._camera(camera, found[camera.name])
-            await self._note(result)
-            done += 1
-            self.manner.done(done, f"{camera.name}: {said(result)}")
-            return result
+            results = await self._camera(camera, found[camera.name])
+            for result in results:
+                await self._note(result)
+                done += 1
+                self.manner.done(done, f"{result.ref.name}: {said(result)}")
+            return results
 
         channels, runners = self._work.channels, self._work.runners
         with running as self._run:
             async with channels.opened(recorders, found, self._recorder, self._result) as recorder_results:
                 camera_results = await scheduler.run(
-                    present, one, at_once=self.manner.at_once, budget_s=None,
+                    [c for c in present if self.plan.device_of(c) is c], one, at_once=self.manner.at_once, budget_s=None,
                     share_of=lambda c: c.switch, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
                 await channels.tell_doubles(runners, recorder_results)
-            results = (*recorder_results, *(self._result(r) for r in camera_results))
+            by_camera = [r for told in camera_results for r in ([told] if isinstance(told, Failure) else told)]
+            results = (*recorder_results, *map(self._result, by_camera))
             for result in recorder_results:
                 await self._note(result)
             for failed in camera_results:
@@ -208,31 +215,59 @@ class Registrar:
         """All steps on the device itself; those that need one that failed are not tried."""
         runner = self._work.runners[planned.name] = self._runner(planned)
         identity = None
-        for step in steps_of(Bench(client, self.keyring, planned, seen)):
+        steps, last = parted_steps_of(Bench(client, self.keyring, planned, seen))
+        for step in steps:
             await runner.run(step)
             if isinstance(step, Password) and step.identity:
                 identity = step.identity
                 if not self.dry_run:
                     self.logbook.remember(KnownDevice(planned.name, identity, client.host, place_of(planned)))
+        if isinstance(planned, Camera):
+            for lens in self.plan.lenses(planned)[1:]:
+                await self._lens(lens, seen, client, runner)
+        for step in last:
+            await runner.run(step)
         if not self.dry_run:
             await asyncio.to_thread(note_moved, self.logbook, self._run, planned, seen, client, identity)
         return runner
+
+    async def _lens(self, lens: Camera, seen: FoundDevice, client: Device, device: StepRunner) -> None:
+        """What a further lens has for itself, while its device is open."""
+        runner = self._work.runners[lens.name] = self._runner(lens)
+        for step in steps_of(Bench(client, self.keyring, lens, seen)):
+            if device.failed(Password):
+                runner.leave(
+                    step.name, f"needs {device.ref.name}, its device, which could not be entered", Password.name
+                )
+            else:
+                await runner.run(step)
 
     async def _recorder(self, recorder: Recorder, seen: FoundDevice, client: Device) -> tuple[DeviceResult, bool]:
         result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
         self.manner.doing(recorder.name, "")
         return result, bool(result.steps) and not self._work.runners[recorder.name].failed(Password)
 
-    async def _camera(self, camera: Camera, seen: FoundDevice) -> DeviceResult:
+    async def _camera(self, camera: Camera, seen: FoundDevice) -> list[DeviceResult]:
+        """The device that the row stands for, with a result for each of its lenses."""
+        lenses = self.plan.lenses(camera)
         if is_rtsp_only(self.plan, camera):
-            result = await self._within_budget(camera, self._rtsp_only(camera, seen))
+            results = [await self._within_budget(lens, self._rtsp_only(lens, seen)) for lens in lenses]
         else:
             async with self._sharing.alone(camera), await self._open(camera, seen) as client:
-                result = await self._within_budget(camera, self._onvif(camera, seen, client))
-        source = self._work.sources.get(camera.name)
-        if source is None:
-            return result
-        return await self._on_channel(camera, source)
+                results = [await self._within_budget(camera, self._onvif(lenses, seen, client))]
+            results += [self._runner_of(lens).result() for lens in lenses[1:]]
+        sources = self._work.sources
+        return [
+            await self._on_channel(lens, sources[lens.name]) if lens.name in sources else result
+            for lens, result in zip(lenses, results, strict=True)
+        ]
+
+    def _runner_of(self, lens: Camera) -> StepRunner:
+        """Of a further lens; one whose turn did not come, since its device ended before, says so."""
+        if lens.name not in self._work.runners:
+            runner = self._work.runners[lens.name] = self._runner(lens)
+            runner.leave("begin", f"needs {self.plan.device_of(lens).name}, its device")
+        return self._work.runners[lens.name]
 
     async def _on_channel(self, camera: Camera, source: Source | DeviceError) -> DeviceResult:
         """Waiting for the recorder's turn is not the camera's time, so it has no budget but that of each request."""
@@ -243,20 +278,19 @@ class Registrar:
             return runner.ended_by(outcome.message, outcome.report)
         return runner.result()
 
-    async def _onvif(self, camera: Camera, seen: FoundDevice, client: Device) -> StepRunner:
-        runner = await self._own_steps(camera, seen, client)
-        if runner.failed(Password):
-            return runner
-        try:
-            bench = Bench(client, self.keyring, camera, seen)
-            profile = bench.choice.of(await client.media.profiles()).get("main")
-            if profile is None:
-                raise DeviceError("it offers no main profile to record")
-            address = await client.media.stream_address(profile.token)
-            opens = client.credentials or self.vault.device(camera.name)
-            self._work.sources[camera.name] = Source(address, opens, seen.own_endpoint)
-        except DeviceError as error:
-            self._work.sources[camera.name] = error
+    async def _onvif(self, lenses: Sequence[Camera], seen: FoundDevice, client: Device) -> StepRunner:
+        runner = await self._own_steps(lenses[0], seen, client)
+        for lens in [] if runner.failed(Password) else lenses:
+            try:
+                bench = Bench(client, self.keyring, lens, seen)
+                profile = bench.choice.of(await client.media.profiles()).get("main")
+                if profile is None:
+                    raise DeviceError("it offers no main profile to record")
+                address = await client.media.stream_address(profile.token)
+                opens = client.credentials or self.vault.device(lenses[0].name)
+                self._work.sources[lens.name] = Source(address, opens, seen.own_endpoint)
+            except DeviceError as error:
+                self._work.sources[lens.name] = error
         return runner
 
     async def _rtsp_only(self, camera: Camera, seen: FoundDevice) -> StepRunner:
@@ -273,7 +307,7 @@ class Registrar:
         except DeviceError as error:
             self._work.sources[camera.name] = error
         told = "its password, name, time and streams, since it speaks RTSP only"
-        runner.tell(finding("REG-2", ref_of(camera), told, "as planned", camera.source))
+        runner.tell(finding("REG-2", ref_of(camera), told, "as planned", camera.where))
         return runner
 
 

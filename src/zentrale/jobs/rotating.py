@@ -19,7 +19,7 @@ from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.recorders.driver import Driver, recorded_url
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.recorders.registry import driver_of
@@ -69,9 +69,10 @@ class Rotator:
     async def rotate(self, names: Collection[str], *, anew: bool) -> Rotation:
         """The devices of these names, or all where there are none. Recorders go last: their cameras need them meanwhile."""
         found = last_devices(self.plan, self.logbook)
+        meant = device_names(self.plan, names)
         wanted = [
-            d for name, d in planned_devices(self.plan).items()
-            if (not names or name in names) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
+            d for name, d in whole_devices(self.plan).items()
+            if (not names or name in meant) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
         ]  # fmt: skip
         taken_up, already = (None, frozenset[str]()) if anew else self._unfinished()
         left = [d for d in wanted if d.name not in already]
@@ -84,11 +85,12 @@ class Rotator:
             for kind in (Camera, Recorder):
                 some = [d for d in left if isinstance(d, kind)]
                 told = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=None)
-                for device, result in zip(some, told, strict=True):
-                    if isinstance(result, Failure):
-                        result = self._runner(device).ended_by(result.message, result.report)
-                        await asyncio.to_thread(self._note, result)
-                    results.append(result)
+                for device, some_results in zip(some, told, strict=True):
+                    if isinstance(some_results, Failure):
+                        failed = self._runner(device).ended_by(some_results.message, some_results.report)
+                        await asyncio.to_thread(self._note, failed)
+                        some_results = [failed]
+                    results += some_results
         findings = tuple(f for r in results for f in r.findings())
         return Rotation(tuple(results), findings, self._run, taken_up, tuple(sorted(already)))
 
@@ -120,7 +122,9 @@ class Rotator:
     def _runner(self, device: Planned) -> StepRunner:
         return StepRunner(self.logbook, self._run, ref_of(device), lambda _: self.keyring.ready(), dry_run=False)
 
-    async def _one(self, device: Planned, found: dict[str, FoundDevice]) -> DeviceResult:
+    async def _one(self, device: Planned, found: dict[str, FoundDevice]) -> list[DeviceResult]:
+        """A result for the device, and one for each further lens of it, which has a channel of its own."""
+        runners: dict[str, StepRunner] = {}
         runner = self._runner(device)
         seen = found.get(device.name)
         if seen is None or not seen.url:
@@ -135,12 +139,15 @@ class Rotator:
                 for step in steps:
                     if (device.name, step.name) not in self._done:
                         await runner.run(step)
-                if isinstance(device, Camera):
-                    await self._watching(bench, device, client, runner, found)
-        result = runner.result()
-        await asyncio.to_thread(self._note, result)
-        self._tell(1, f"{device.name}: {'failed' if result.failed else 'done'}")
-        return result
+                for lens in self.plan.lenses(device) if isinstance(device, Camera) else ():
+                    at = bench if lens is device else Bench(client, self.keyring, lens, seen)
+                    own = runner if lens is device else runners.setdefault(lens.name, self._runner(lens))
+                    await self._watching(at, lens, client, own, found)
+        results = [runner.result(), *(r.result() for r in runners.values())]
+        for result in reversed(results):  # the device last: it is what is done when its lenses are
+            await asyncio.to_thread(self._note, result)
+        self._tell(1, f"{device.name}: {'failed' if any(r.failed for r in results) else 'done'}")
+        return results
 
     async def _watching(
         self, bench: Bench, camera: Camera, client: Device, runner: StepRunner, found: dict[str, FoundDevice]
@@ -149,7 +156,8 @@ class Rotator:
         recorder = self.plan.recorder(camera.recorder)
         driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
         user = self.plan.policy.recorder_account
-        own = self.vault.account(camera.name, user) if user else None
+        device = self.keyring.entry_of(camera.name)
+        own = self.vault.account(device, user) if user else None
         step = NewPassword(bench, user, own=False) if own is not None else None
         if not driver.has_service or seen is None or not seen.url:
             if step is not None:
@@ -166,8 +174,10 @@ class Rotator:
             now = await give.look()
             if not now.url:
                 return  # it is not on a channel: nobody holds its password
-            if step is not None and (camera.name, step.name) not in self._done and not await runner.run(step):
-                return
+            if step is not None and (device, step.name) not in self._done:
+                if not await runner.run(step):
+                    return
+                self._done.add((device, step.name))  # the channels of its further lenses follow
             if await runner.run(self._channel(held, camera, url, client)):
                 runner.add(await _records(self._channel(held, camera, url, client)))
 

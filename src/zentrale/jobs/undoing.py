@@ -18,7 +18,7 @@ from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registering import COMMAND as REGISTER
@@ -73,7 +73,7 @@ class Undoer:
         found = last_devices(self.plan, self.logbook)
         by_device: dict[str, list[Change]] = {}
         for change in changes:
-            by_device.setdefault(change.ref.name, []).append(change)
+            by_device.setdefault(self._device_of(change.ref.name), []).append(change)
         done = 0
 
         async def one(name: str) -> list[Undone]:
@@ -94,6 +94,10 @@ class Undoer:
             for u in ([Undone(c, False, r.message) for c in by_device[name]] if isinstance(r, Failure) else r)
         ]
 
+    def _device_of(self, name: str) -> str:
+        """What is taken back in one session: the changes of all lenses of a device."""
+        return next(iter(device_names(self.plan, [name])), name)
+
     async def _device(self, name: str, changes: Sequence[Change], found: dict[str, FoundDevice]) -> list[Undone]:
         planned = planned_devices(self.plan).get(name)
         if planned is None:
@@ -101,13 +105,25 @@ class Undoer:
         async with AsyncExitStack() as stack:
             try:
                 client, seen = await self._enter(stack, planned, found)
-                steps = await self._steps(stack, client, seen, planned, found, changes)
+                rows = self.plan.lenses(planned) if isinstance(planned, Camera) else [planned]
+                steps = {}
+                for row in rows:
+                    own = [c for c in changes if c.ref.name == row.name]
+                    steps[row.name] = await self._steps(stack, client, seen, row, found, own)
             except DeviceError as error:
                 return [Undone(c, False, str(error)) for c in changes]
-            runner = StepRunner(self.logbook, self._run, ref_of(planned), lambda _: self.keyring.ready(), dry_run=False)
-            undone = [await self._change(runner, steps.get(c.step), c) for c in changes]
+            runners = {row.name: self._runner(row) for row in rows}
+            undone = [
+                await self._change(runners[c.ref.name], steps[c.ref.name].get(c.step), c)
+                if c.ref.name in runners
+                else Undone(c, False, "it is not in the plan any more")
+                for c in changes
+            ]
             await asyncio.to_thread(note_moved, self.logbook, self._run, planned, seen, client)
             return undone
+
+    def _runner(self, row: Camera | Recorder) -> StepRunner:
+        return StepRunner(self.logbook, self._run, ref_of(row), lambda _: self.keyring.ready(), dry_run=False)
 
     async def _steps(
         self,
@@ -127,7 +143,7 @@ class Undoer:
             state = given.after_state
             steps[Channel.name] = Channel(
                 RecorderChannels(held), state["number"], state["camera"], state["location"], state["url"],
-                passes(self.keyring, planned, self.vault.device(planned.name)),
+                passes(self.keyring, planned, self.vault.device(self.keyring.entry_of(planned.name))),
             )  # fmt: skip
         return steps
 

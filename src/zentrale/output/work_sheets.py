@@ -12,6 +12,10 @@ from zentrale.output.csv_tables import safe_cell
 from zentrale.output.page import environment
 
 _MANY = 3  # devices
+_DEVICES = (
+    "What is to be set by hand, device by device. Passwords are in the vault. What can be seen is ticked off by the next "
+    "`zentrale register`."
+)
 
 
 @dataclass(frozen=True)
@@ -56,7 +60,7 @@ class Common:
     devices: tuple[str, ...]
 
 
-def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
+def sheets_page(site: str, sheets: Sequence[Sheet], about: str = _DEVICES) -> bytes:
     """A page of its own with all of them; what many devices have in common stands first, once."""
     when = quantities.now().astimezone()
     devices: dict[Line, list[str]] = {}
@@ -68,5 +72,9 @@ def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
     own = [replace(s, lines=tuple(line for line in s.lines if line not in told)) for s in sheets]
     template = environment().get_template("work_sheets.html.j2")
     return template.render(
-        site=site, common=common, sheets=[s for s in own if s.lines], when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}"
+        site=site,
+        about=about,
+        common=common,
+        sheets=[s for s in own if s.lines],
+        when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}",
     ).encode()

@@ -76,7 +76,7 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
     held: addresses of registered devices, by name
     """
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
-    everything: list[Device] = [*plan.recorders, *plan.cameras]
+    everything: list[Device] = [*plan.recorders, *plan.camera_devices]
     taken = {d.address for d in everything if d.address}
     taken |= {r.viewing.address for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
@@ -117,7 +117,7 @@ def _still_held(
 ) -> dict[str, IPv4Address]:
     """Of cameras whose row names no address: a host of their zone that nobody else is planned on."""
     found: dict[str, IPv4Address] = {}
-    for camera in plan.cameras:
+    for camera in plan.camera_devices:
         try:
             address = IPv4Address(held.get(camera.name, ""))
         except ValueError:
@@ -149,7 +149,7 @@ def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
         fixed = Block(IPv4Address(start), IPv4Address(max(start, end)))
     if pool is None and zone.pool is None and int(fixed.last) < last and zone.fixed is None:
         pool = Block(IPv4Address(int(fixed.last) + 1), IPv4Address(last))
-    count = sum(c.zone == zone.name for c in plan.cameras) + sum(
+    count = sum(c.zone == zone.name for c in plan.camera_devices) + sum(
         leg.zone == zone.name for r in plan.recorders for leg in r.legs()
     )
     below = int(fixed.first) - 1
@@ -203,7 +203,7 @@ def _zone_findings(
 def _device_findings(
     plan: Plan, zones: Mapping[str, ZoneAddresses], devices: Iterable[DeviceAddress]
 ) -> Iterable[Finding]:
-    sources = {c.name: c.source for c in plan.cameras}
+    sources = {c.name: c.where for c in plan.cameras}
     pools = {z.name: zones[z.name].pool for z in plan.zones if z.pool}  # one that is only proposed binds nobody
     for device in devices:
         if device.translated:
@@ -224,7 +224,7 @@ def _device_findings(
 
 def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[Finding]:
     by_default: dict[IPv4Address, list[str]] = {}
-    for camera in plan.cameras:
+    for camera in plan.camera_devices:
         default = plan.camera_type(camera).default_address
         if default:
             by_default.setdefault(default, []).append(camera.name)

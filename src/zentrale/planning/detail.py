@@ -294,12 +294,12 @@ def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:
     if detail.pixels_per_m is None or not detail.wants or detail.target_m is None:
         return
     subject, needed = f"camera {detail.camera}", LEVELS[detail.wants]
-    source = f"{_SOURCE}; {plan.camera(detail.camera).source}"
+    source = f"{_SOURCE}; {plan.camera(detail.camera).where}"
     place = f"at {detail.target_m:g} m"
     if detail.hidden_m is not None:
         measured = f"a building or wall {detail.hidden_m:.1f} m away hides the target {place}"
         yield finding(
-            "DET-4", subject, measured, "a free line of sight", f"outline.geojson; {plan.camera(detail.camera).source}"
+            "DET-4", subject, measured, "a free line of sight", f"outline.geojson; {plan.camera(detail.camera).where}"
         )
         return
     if detail.pixels_per_m == 0:

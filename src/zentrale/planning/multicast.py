@@ -211,7 +211,7 @@ def _switches_passing(plan: Plan, watched: list[Flow]) -> Mapping[str, set[str]]
 def _group_findings(plan: Plan, groups: tuple[StreamGroup, ...]) -> Iterator[Finding]:
     first: dict[tuple[str, str], StreamGroup] = {}
     for group in groups:
-        subject, source = f"camera {group.camera}, {group.stream} stream", plan.camera(group.camera).source
+        subject, source = f"camera {group.camera}, {group.stream} stream", plan.camera(group.camera).where
         other = first.setdefault((plan.zone(group.zone).family, group.ethernet), group)
         if other is not group:
             measured = f"{group.group} and {other.group} of {other.camera} are both {group.ethernet}"

@@ -48,7 +48,8 @@ def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
             cameras = sorted(map(plan.camera, placed.cameras), key=lambda c: plan.supply(c) != "poe")
             for port, camera in enumerate(cameras, start=1):
                 run_m = cabinet.runs_m[camera.name]
-                moved[camera.name] = camera.model_copy(update={"switch": name, "port": port, "run_length_m": run_m})
+                for lens in plan.lenses(camera):
+                    moved[lens.name] = lens.model_copy(update={"switch": name, "port": port, "run_length_m": run_m})
     # Built anew: a copy would keep what the plan has looked up before.
     parts = {field: getattr(plan, field) for field in Plan.model_fields}
     parts |= {

@@ -51,7 +51,7 @@ _LIMIT_WORDS = {
 def _infeasible_findings(plan: Plan, reason: Infeasible) -> Iterator[Finding]:
     for name, cabinet, run_m in reason.out_of_reach:
         measured = f"{run_m:.0f} m to {cabinet}, the nearest"
-        source = f"site.toml [policy] max_run_m; {plan.camera(name).source}"
+        source = f"site.toml [policy] max_run_m; {plan.camera(name).where}"
         yield finding("PLC-1", f"camera {name}", measured, f"{plan.policy.max_run_m:g} m", source)
     for name in reason.not_fed:
         kind = plan.camera_type(plan.camera(name))

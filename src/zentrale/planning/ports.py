@@ -100,7 +100,7 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
         }  # fmt: skip
         rows[switch, port] = replace(_free(switch, port, kind_of), **(settings | more))  # type: ignore[arg-type]
 
-    for camera in plan.cameras:
+    for camera in plan.camera_devices:
         if not camera.wireless:
             put(camera.switch, camera.port, "camera", camera.name, (camera.zone,),
                 **_camera_settings(plan, camera, types[camera.switch], drawn))  # fmt: skip

@@ -88,7 +88,7 @@ def port_draw_w(plan: Plan, camera: Camera, device_w: float, run_length_m: float
 def plan_power(plan: Plan) -> PowerPlan:
     """Power of every switch that feeds a camera or could, with findings."""
     by_switch: dict[str, list[Camera]] = {}
-    for camera in plan.cameras:
+    for camera in plan.camera_devices:
         if plan.supply(camera) == "poe":
             by_switch.setdefault(camera.switch, []).append(camera)
     switches, findings = [], []
@@ -99,9 +99,9 @@ def plan_power(plan: Plan) -> PowerPlan:
         power = _switch_power(plan, switch, cameras)
         switches.append(power)
         findings += _switch_findings(plan, switch, power)
-    for camera in plan.cameras:
+    for camera in plan.camera_devices:
         findings += _camera_findings(plan, camera)
-    apart = tuple((c.name, plan.supply(c)) for c in plan.cameras if plan.supply(c) != "poe")
+    apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
     draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
     findings += [f for battery in batteries if (f := battery_finding(battery)) is not None]
@@ -192,7 +192,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     subject = f"camera {camera.name}"
     if camera.run_length_m > plan.policy.max_run_m:
         findings.append(
-            finding("RUN-1", subject, f"{camera.run_length_m:g} m of fixed cable ({camera.source})",
+            finding("RUN-1", subject, f"{camera.run_length_m:g} m of fixed cable ({camera.where})",
                     f"{plan.policy.max_run_m:g} m", "site.toml [policy] max_run_m; ISO/IEC 11801-1")
         )  # fmt: skip
     need = {"outdoor": ("outdoor", "uv-proof"), "sunlit": ("uv-proof",)}.get(camera.route, ())
@@ -201,7 +201,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
             f"{camera.cable_kind} cable on a run that is {camera.route}",
             " or ".join(f"{n} cable" for n in need),
         )
-        findings.append(finding("RUN-2", subject, measured, limit, camera.source))
+        findings.append(finding("RUN-2", subject, measured, limit, camera.where))
     kind = plan.camera_type(camera)
     if plan.supply(camera) != "poe":
         return findings
@@ -212,7 +212,7 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     needed = poe.needed_type(kind.poe_class)
     if camera.port > ports.poe_ports:
         limit = f"PoE on ports 1 to {ports.poe_ports}" if ports.poe_ports else "no PoE ports"
-        findings.append(finding("PWR-4", subject, f"{place} ({camera.source})", limit, f"types.toml {ports.name}"))
+        findings.append(finding("PWR-4", subject, f"{place} ({camera.where})", limit, f"types.toml {ports.name}"))
     elif ports.poe_type < needed:
         measured = f"class {kind.poe_class} on {place}, type {ports.poe_type}"
         findings.append(finding("PWR-2", subject, measured, f"a port of type {needed}", _STANDARD))
@@ -228,7 +228,7 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     drawn = f"{quantities.power(draw)}, {mode.said}"
     at_port = port_draw_w(plan, camera, draw, camera.run_length_m, port_type)
     if at_port is None:
-        measured = f"{drawn}, over {camera.run_length_m:g} m and {plan.policy.cords_m:g} m of cords ({camera.source})"
+        measured = f"{drawn}, over {camera.run_length_m:g} m and {plan.policy.cords_m:g} m of cords ({camera.where})"
         return [finding("PWR-9", subject, measured, "what the cable carries at the port's lowest voltage", _STANDARD)]
     if draw <= limit:
         return []

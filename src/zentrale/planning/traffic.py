@@ -78,7 +78,7 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     switch_of = {r.name: r.switch for r in plan.recorders}
     findings = [
         finding("TRF-4", f"camera {camera.name}", f"no lit link from {camera.switch} onwards",
-                f"a path to {switch_of[camera.recorder]}, where {camera.recorder} is", camera.source)
+                f"a path to {switch_of[camera.recorder]}, where {camera.recorder} is", camera.where)
         for camera in cut_off
     ]  # fmt: skip
     findings += [f for load, buffer_kb in loads for f in _load_findings(plan, load, buffer_kb)]
@@ -118,7 +118,7 @@ class _Network:
         self.rates = link_rates_bps(plan)
         self.trunks = {trunk[0]: trunk for trunk in trunks_of(plan)}
         self.ends = {self._port(c.switch, c.port): ("port", c.name, plan.camera_type(c).port_rate_mbps)
-                     for c in plan.cameras}  # fmt: skip
+                     for c in plan.camera_devices}  # fmt: skip
         for recorder in plan.recorders:
             rate = plan.recorder_type(recorder).port_rate_mbps
             for leg in recorder.legs():

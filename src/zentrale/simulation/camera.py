@@ -21,7 +21,18 @@ MEDIA_PATH, MEDIA2_PATH = "/onvif/media_service", "/onvif/media2_service"
 SNAPSHOT_PATH = "/snapshot"
 MAX_FPS = 30
 MAX_LABELS = 4
-LENS, SOURCE_CONFIGURATION = "lens-1", "source-1"
+SOURCE_CONFIGURATION = "source-1"  # of its first lens
+
+
+def stream_names(config: Camera) -> list[str]:
+    """main and sub; those of further lenses with their number behind."""
+    return [s if lens == 1 else f"{s}-{lens}" for lens in range(1, config.lenses + 1) for s in ("main", "sub")]
+
+
+def stream_of(name: str) -> tuple[str, int]:
+    """main or sub, and which lens it is of, counted from 1."""
+    stream, _, lens = name.partition("-")
+    return stream, int(lens or 1)
 
 
 def settings_of(token: str, encoder: Encoder) -> encoders.EncoderSettings:
@@ -38,9 +49,9 @@ class SimulatedCamera(OnvifDevice):
 
     def __init__(self, config: Camera) -> None:
         super().__init__(config)
-        self.encoders = {name: settings_of(name, getattr(config, name)) for name in ("main", "sub")}
+        self.encoders = {name: settings_of(name, getattr(config, stream_of(name)[0])) for name in stream_names(config)}
         self.labels: dict[str, osd.Label] = {}
-        self.picture = PictureServices(config, LENS, SOURCE_CONFIGURATION)
+        self.picture = PictureServices(config, "lens-1", SOURCE_CONFIGURATION)
         self.microphone = Microphone([f"profile-{name}" for name in self.encoders] if config.microphone else [])
         self.operations |= {
             **self.picture.operations(),
@@ -66,8 +77,13 @@ class SimulatedCamera(OnvifDevice):
         return [*super().services(), *own, *more]
 
     def stream_named(self, path: str) -> str | None:
-        """`main` or `sub` for a request path; None for any other."""
-        return {self.config.main_path: "main", self.config.sub_path: "sub"}.get(path)
+        """The name of the stream at a request path; None for any other."""
+        return next((name for name in self.encoders if self._path(name) == path), None)
+
+    def _path(self, name: str) -> str:
+        stream, lens = stream_of(name)
+        path = self.config.main_path if stream == "main" else self.config.sub_path
+        return path if lens == 1 else f"{path}/{lens}"
 
     def recipe(self, stream: str) -> encoding.StreamRecipe:
         return recipe_for(self.config, stream, self.encoders[stream])
@@ -76,7 +92,10 @@ class SimulatedCamera(OnvifDevice):
         token = f"profile-{name}"
         source, encoder = (self.microphone.token(token, kind) for kind in ("AudioSource", "AudioEncoder"))
         analytics = "analytics-1" if self.config.motion and name == "main" else ""
-        return media.Profile(token, name, self.encoders[name], LENS, SOURCE_CONFIGURATION, source, encoder, analytics)
+        lens = stream_of(name)[1]
+        return media.Profile(
+            token, name, self.encoders[name], f"lens-{lens}", f"source-{lens}", source, encoder, analytics
+        )
 
     def _capabilities(self, request: Element) -> Element:
         """Of the device service: the limits of passwords, where it tells them."""
@@ -111,8 +130,7 @@ class SimulatedCamera(OnvifDevice):
 
     def _stream_uri(self, request: Element) -> Element:
         name = self._named(request.findtext("{*}ProfileToken", ""))
-        path = self.config.main_path if name == "main" else self.config.sub_path
-        uri = f"rtsp://{self.config.address}:{self.config.rtsp_port}{path}"
+        uri = f"rtsp://{self.config.address}:{self.config.rtsp_port}{self._path(name)}"
         return media2.uri_response(uri) if _second(request) else media.uri_response("GetStreamUriResponse", uri)
 
     def _encoder(self, request: Element) -> Element:
@@ -132,9 +150,13 @@ class SimulatedCamera(OnvifDevice):
         make = soap.TR2 if _second(request) else soap.TRT
         return make.SetVideoEncoderConfigurationResponse()
 
+    @property
+    def _source_configurations(self) -> list[str]:
+        return [f"source-{lens + 1}" for lens in range(self.config.lenses)]
+
     def _create_osd(self, request: Element) -> Element:
         wanted = osd.parse_osd_request(request)
-        if wanted.configuration != SOURCE_CONFIGURATION or len(self.labels) >= MAX_LABELS:
+        if wanted.configuration not in self._source_configurations or len(self.labels) >= MAX_LABELS:
             raise SoapRefusal("Receiver", "Action", "MaxOSDs", reason="no room for another label")
         token = f"osd-{len(self.labels) + 1}"
         self.labels[token] = replace(wanted, token=token)
@@ -171,10 +193,12 @@ def _second(request: Element) -> bool:
 
 def recipe_for(config: Camera, stream: str, settings: encoders.EncoderSettings) -> encoding.StreamRecipe:
     width, height = settings.width_px, settings.height_px
+    lens = stream_of(stream)[1]
+    seen = config.scene or config.name
     if stream == "main" and config.streams_resolution is not None:
         width, height = config.streams_resolution
     return encoding.StreamRecipe(
-        scene.what(config.scene or config.name, config.picture),
+        scene.what(seen if lens == 1 else f"{seen} {lens}", config.picture),
         stream,
         width,
         height,

@@ -94,6 +94,7 @@ class Camera(Device):
     sub_path: Text = "/live/sub"
     main: Encoder
     sub: Encoder
+    lenses: Annotated[int, Field(ge=1, le=8)] = 1  # each with its main and sub stream
     media: tuple[Literal["media", "media2"], ...] = ("media",)
     microphone: bool = False
     masks: Annotated[int, Field(ge=0, le=16)] = 0  # at most so many

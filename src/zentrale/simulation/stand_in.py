@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from zentrale.errors import InputError
 from zentrale.simulation import announcing, discovery, encoding, http_server
 from zentrale.simulation.apart import Apart
-from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of
+from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of, stream_names, stream_of
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
 from zentrale.simulation.rtsp_server import RtspServer
@@ -22,11 +22,12 @@ from zentrale.simulation.scenario import Camera, Scenario
 def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
     """Every stream that will be asked for: as the plan wants them, for cameras whose size the plan's sets name."""
     for camera in scenario.cameras:
-        for stream, planned in (("main", scenario.planned_main), ("sub", scenario.planned_sub)):
-            special = getattr(camera, f"planned_{stream}")
-            own = getattr(camera, stream)
+        for name in stream_names(camera):
+            stream = stream_of(name)[0]
+            special, own = getattr(camera, f"planned_{stream}"), getattr(camera, stream)
+            planned = scenario.planned_main if stream == "main" else scenario.planned_sub
             for encoder in (special,) if special else planned if planned and camera.onvif else (own,):
-                yield recipe_for(camera, stream, settings_of(stream, encoder))
+                yield recipe_for(camera, name, settings_of(name, encoder))
 
 
 def missing(scenario: Scenario) -> list[encoding.StreamRecipe]:

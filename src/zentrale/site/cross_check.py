@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from zentrale.site.draft import LISTS, Draft, Location, Where
+from zentrale.site.lenses import device_rows, unlike
 from zentrale.site.model import EVERYWHERE, INTERNET, Camera
 from zentrale.site.timezone import posix_timezone
 
@@ -61,12 +62,13 @@ def cross_check(draft: Draft) -> list[str]:
     problems += _device_names(draft)
     problems += _ports(draft)
     problems += _wireless(draft)
-    addressed = [(at, d) for part in ("recorders", "cameras") for at, d in draft.items(part)]
+    addressed = [(at, d) for part in ("recorders", "cameras") for at, d in _devices(draft, part)]
     legs = [((*at, "viewing"), r.viewing) for at, r in draft.items("recorders") if r.viewing is not None]
     for field in ("address", "mac"):
         taken = [(_place(device, field, value), (*at, field)) for at, device in [*addressed, *legs]
                  if (value := getattr(device, field))]  # fmt: skip
         problems += _used_once(field, taken, where)
+    problems += _lenses(draft)
     channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in draft.items("cameras")]
     problems += _used_once("channel", channels, where)
     users = [(a.user, (*at, "user")) for at, a in draft.items("accounts")]
@@ -80,6 +82,27 @@ def cross_check(draft: Draft) -> list[str]:
     asked = [(group, (*at, f"multicast_{stream}")) for stream in ("main", "sub") for at, c in draft.items("cameras")
              if (group := getattr(c, f"multicast_{stream}"))]  # fmt: skip
     return problems + _used_once("multicast group", asked, where)
+
+
+def _devices(draft: Draft, part: str) -> list[tuple[Location, Any]]:
+    """The items of a part, each device once."""
+    rows = device_rows(draft.parts["cameras"])
+    return [(at, d) for at, d in draft.items(part) if part != "cameras" or rows[d.name] == d.name]
+
+
+def _lenses(draft: Draft) -> Iterator[str]:
+    """The rows of one device agree on what is the device's own, and each is another lens of it."""
+    cameras = draft.parts["cameras"]
+    rows = device_rows(cameras)
+    places = {c.name: at for at, c in draft.items("cameras")}
+    for camera, field, first in unlike(cameras, rows):
+        found, expected = (str(getattr(c, field) or "") for c in (camera, first))
+        yield (
+            f"{draft.where((*places[camera.name], field))}: field {field}: found {found!r}; expected {expected!r}, as "
+            f"{first.where} has it: both are lenses of the device at {first.switch} port {first.port}"
+        )
+    uses = [(f"{c.source} of {rows[c.name]}", (*places[c.name], "source")) for c in cameras if c.source is not None]
+    yield from _used_once("source", uses, draft.where)
 
 
 def _place(device: Any, field: str, value: object) -> str:
@@ -183,7 +206,7 @@ def _device_names(draft: Draft) -> Iterator[str]:
 
 def _ports(draft: Draft) -> list[str]:
     """Every port must exist on its switch and be used once."""
-    devices = [((*at, "port"), d.switch, d.port) for part in _DEVICES for at, d in draft.items(part)
+    devices = [((*at, "port"), d.switch, d.port) for part in _DEVICES for at, d in _devices(draft, part)
                if not getattr(d, "wireless", "")]  # fmt: skip
     devices += [((*at, "viewing", "port"), r.viewing.switch, r.viewing.port)
                 for at, r in draft.items("recorders") if r.viewing is not None]  # fmt: skip

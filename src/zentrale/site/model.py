@@ -13,6 +13,7 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BeforeValidator, Field
 
 from zentrale.site.device_types import CameraType, ChannelLimit, RecorderType, SwitchType
+from zentrale.site.lenses import device_rows
 from zentrale.site.network import (
     EVERYWHERE,
     INTERNET,
@@ -177,7 +178,8 @@ class Camera(Part):
     are those of its access point. `heading_deg` counts clockwise from north, `tilt_deg` downwards from level; `target_m` is the
     distance over the ground at which the picture must be good enough for what it `wants`. `mac_end` are the last digits of its
     MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
-    is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored.
+    is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored. `source`
+    is which lens or video input of its device the row is, counted from 1, where a device has a row for each (`lenses.py`).
     """
 
     name: PlaceName
@@ -216,10 +218,11 @@ class Camera(Part):
     addressing: Literal["", "fixed", "dhcp", "leave"] = ""
     rotate_deg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(quarter_turn)] = None
     mirror: Literal["", "none", "horizontal", "vertical", "both"] = ""
+    source: Annotated[int | None, BeforeValidator(empty_is_none), Field(ge=1, le=64)] = None
     row: int = 0
 
     @property
-    def source(self) -> str:
+    def where(self) -> str:
         return f"cameras.csv line {self.row}"
 
     @property
@@ -299,6 +302,25 @@ class Plan(Part):
 
     def camera(self, name: str) -> Camera:
         return self._cameras[name]
+
+    def device_of(self, camera: Camera) -> Camera:
+        """The row that stands for the camera's device: its own, but for the further lenses of a device."""
+        return self._cameras[self._device_rows[camera.name]]
+
+    def lenses(self, camera: Camera) -> list[Camera]:
+        """All rows of the camera's device, the one that stands for it first."""
+        first = self._device_rows[camera.name]
+        some = [c for c in self.cameras if self._device_rows[c.name] == first]
+        return sorted(some, key=lambda c: c.name != first)
+
+    @cached_property
+    def camera_devices(self) -> tuple[Camera, ...]:
+        """The cameras as devices: what is counted once for all lenses of one."""
+        return tuple(c for c in self.cameras if self._device_rows[c.name] == c.name)
+
+    @cached_property
+    def _device_rows(self) -> dict[str, str]:
+        return device_rows(self.cameras)
 
     def zone(self, name: str) -> Zone:
         return self._zones[name]

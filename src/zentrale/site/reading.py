@@ -14,6 +14,7 @@ from zentrale.errors import PlanError
 from zentrale.site.cross_check import cross_check
 from zentrale.site.draft import Draft
 from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, SiteFolder
+from zentrale.site.lenses import filled
 from zentrale.site.model import Camera, Plan, Run
 from zentrale.site.tables import decode, number_of, separator_of
 from zentrale.site.toml_lines import line_of
@@ -56,6 +57,7 @@ def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
         return f"site.toml line {line_of(site_text, location)}"
 
     draft = Draft(data, where)
+    draft.parts["cameras"] = filled(draft.parts["cameras"])
     problems += draft.problems
     problems += cross_check(draft)
     if problems:

@@ -30,6 +30,7 @@ _SYNONYMS: Mapping[str, tuple[str, ...]] = {
     "heading_deg": ("heading deg", "heading", "azimuth", "bearing", "direction"),
     "tilt_deg": ("tilt deg", "tilt", "tilt angle"),
     "addressing": ("addressing", "address mode", "ip mode", "dhcp"),
+    "source": ("source", "lens", "lens no", "video source", "video input", "sensor"),
     "rotate_deg": ("rotate deg", "rotate", "rotation"),
     "mirror": ("mirror", "mirrored", "flip"),
     "wants": ("wants", "detail", "level of detail", "requirement", "detail level"),

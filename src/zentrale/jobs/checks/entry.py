@@ -50,7 +50,7 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
         if entry.closed:
             return Unresolved(camera, f"the camera did not let us in: {entry.told()}", "SEC-3", entry, observed=True)
         streams, failed = {}, {}
-        choice = ProfileChoice.remembered(keyring.logbook, ref_of(camera))
+        choice = ProfileChoice.remembered(keyring.logbook, ref_of(camera), camera.source)
         for stream, profile in choice.of(await client.media.profiles()).items():
             try:
                 streams[stream] = await client.media.stream_address(profile.token)
@@ -100,7 +100,7 @@ class Entering(Check):
                 own = round.keyring.holds(item.camera.name)
                 yield judge_entry(ref, item.entry.state.value, item.entry.told(), item.entry.label, own=own)
                 continue
-            told = finding(item.code, ref, item.reason, "streams that play", item.camera.source)
+            told = finding(item.code, ref, item.reason, "streams that play", item.camera.where)
             if item.observed:
                 yield Judged(ref, frozenset({item.code}), (told,))
             else:

@@ -115,12 +115,12 @@ def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None,
     result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None, records=False)
     if now is None or now.state is None:
         measured = "the channel is free" if now else "there is no such channel"
-        item = finding("REC-2", result.ref, measured, camera.name, camera.source)
+        item = finding("REC-2", result.ref, measured, camera.name, camera.where)
         return replace(result, findings=(item,))
     result = replace(result, state=now.state.state, stored_until=now.stored.latest)
     if address is not None and now.url != address:
         measured = f"it takes in {now.url} ({now.name or 'unnamed'})"
-        item = finding("REC-2", result.ref, measured, f"{address} ({camera.name})", camera.source)
+        item = finding("REC-2", result.ref, measured, f"{address} ({camera.name})", camera.where)
         return replace(result, findings=(item,))
     grows = (
         was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
@@ -130,7 +130,7 @@ def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None,
             "nothing is stored" if now.stored.latest is None else "what is stored does not grow"
         )
         measured = f"{camera.name}: state {now.state.state}; {cause}"
-        item = finding("REC-1", result.ref, measured, "recording", camera.source)
+        item = finding("REC-1", result.ref, measured, "recording", camera.where)
         return replace(result, findings=(item,))
     return replace(result, records=True)
 

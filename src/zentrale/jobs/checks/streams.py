@@ -59,14 +59,14 @@ async def measure_planned(
         notes.observe(STREAM, ref, "RTSP", stream_document(told))
         written.append(worker.submit(note, round.keyring.logbook, round.run, notes))
 
-    result = await measure(ref, camera.source, address, visit, request.duration_s, plan.policy, so_far)
+    result = await measure(ref, camera.where, address, visit, request.duration_s, plan.policy, so_far)
     for writing in written:
         await asyncio.wrap_future(writing)  # what this machine could not write is told
     findings = list(result.findings)
     if result.measured is not None:
         source = f"site.toml group {camera.group}"
         findings += judge_against_plan(ref, result.measured, plan.streams(camera)[stream], source, plan.policy)
-        findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.source)
+        findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.where)
     reference = (known or {}).get(ref_of(camera)) if stream == "main" else None
     beside = await aside(compared, reference, result.picture, ref)
     findings += beside or []
@@ -148,7 +148,7 @@ def _not_measured(round: Round, failure: Failure[tuple[Target, str]]) -> StreamR
 
 
 def _no_stream(camera: Camera, stream: str, url: str, reason: str, code: str = "STR-1") -> StreamResult:
-    item = finding(code, ref_of(camera, f"{stream} stream"), reason, "a stream that plays", camera.source)
+    item = finding(code, ref_of(camera, f"{stream} stream"), reason, "a stream that plays", camera.where)
     return StreamResult(camera.name, stream, url, None, reason, (item,))
 
 

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import COMMAND, current_devices
 from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook
@@ -27,7 +27,7 @@ def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
         have = ", ".join(d.address for d in found) or "nothing was found yet: run `zentrale discover`"
         raise InputError(f"{device}: {what}", f"found were: {have}")
     mac = next(iter(sorted(fits[0].identity.macs)), "")
-    binding = Binding(name, fits[0].mac or mac, fits[0].address)
+    binding = Binding(next(iter(device_names(plan, [name]))), fits[0].mac or mac, fits[0].address)
     logbook.bind(binding)
     return binding
 

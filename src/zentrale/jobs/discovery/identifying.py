@@ -16,7 +16,7 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.planned import whole_devices
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.onvif.device import SERVICE_PATH
@@ -50,7 +50,7 @@ class Expected:
     def names(self, device: FoundDevice) -> list[str]:
         """The likeliest first."""
         identity = self.identity(device)
-        planned = planned_devices(self.plan) if self.plan else {}
+        planned = whole_devices(self.plan) if self.plan else {}
         names = [n for n, mac, _ in self.bindings if mac and mac in identity.macs]
         names += [n for n, p in planned.items() if p.mac and p.mac in identity.macs]
         names += [n for n, known, _ in self.known if known.same_device(identity)]
@@ -61,7 +61,7 @@ class Expected:
 
     def planned(self, device: FoundDevice) -> Camera | Recorder | None:
         """The planned device that this one most likely is."""
-        planned = planned_devices(self.plan) if self.plan else {}
+        planned = whole_devices(self.plan) if self.plan else {}
         return next((planned[n] for n in self.names(device) if n in planned), None)
 
 

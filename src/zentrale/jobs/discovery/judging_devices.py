@@ -15,7 +15,7 @@ from zentrale.jobs.discovery.matching import Matching, lacks_onvif, wants_onvif
 from zentrale.jobs.discovery.missing import Evidence, Why, default_address_of, in_default_range, why_missing
 from zentrale.jobs.discovery.states import CLOSED, State
 from zentrale.jobs.finders.finder import Looked
-from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.planned import Planned, planned_devices, ref_of, whole_devices
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera, Plan, Policy, Recorder
 from zentrale.subjects import Kind, Ref
@@ -51,7 +51,7 @@ def _all(
     before: Mapping[str, FoundDevice],
     evidence: Evidence,
 ) -> Iterator[Judged]:
-    planned = planned_devices(plan)
+    planned, whole = planned_devices(plan), whole_devices(plan)
     for name in matching.missing:
         why = (
             why_missing(plan, planned[name], evidence, matching.by_name, matching.extra) if evidence.adapters else None
@@ -64,6 +64,9 @@ def _all(
     for name, device in matching.by_name.items():
         row = planned[name]
         ref = ref_of(row)
+        if name not in whole:  # a further lens: what is wrong with the device is told once
+            yield _judged(ref, {"DIS-1", "DIS-11"})
+            continue
         found = list(_place_findings(plan, row, device, renamed.get(name, ""), doubles.get(name, ())))
         yield _judged(
             ref, {"DIS-1", "DIS-3", "DIS-5", "DIS-8", "DIS-11", "DIS-12", *(["DIS-4"] if device.model else [])}, found
@@ -100,7 +103,7 @@ def _judged(ref: Ref, codes: Collection[str], findings: Iterable[Finding] = ()) 
 
 
 def source_of(planned: Planned) -> str:
-    return planned.source if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
+    return planned.where if isinstance(planned, Camera) else f"site.toml recorder {planned.name}"
 
 
 def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None, why: Why | None) -> Judged:

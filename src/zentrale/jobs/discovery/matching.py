@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
 from zentrale.jobs.discovery.states import State
-from zentrale.jobs.planned import Planned, place_of, planned_devices
+from zentrale.jobs.planned import Planned, place_of, planned_devices, whole_devices
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan, Recorder
@@ -98,7 +98,7 @@ def match_devices(
     """A device that tells its MAC address is never matched to a row that names another one."""
     if plan is None:
         return Matching(tuple(devices), extra=tuple(devices))
-    match = _Match(planned_devices(plan), devices)
+    match = _Match(whole_devices(plan), devices)
     match.by_mac()
     match.by_label_on_the_box()
     match.by_binding(bindings)
@@ -114,7 +114,10 @@ def match_devices(
         for name, device in names.items()
         if k.identity.same_device(device.identity)
     ]
-    missing = tuple(n for n in match.planned if n not in names)
+    for camera in plan.cameras:  # a further lens is where its device is
+        if plan.device_of(camera).name in names:
+            names.setdefault(camera.name, names[plan.device_of(camera).name])
+    missing = tuple(n for n in planned_devices(plan) if n not in names)
     return Matching(tuple(devices), names, missing, tuple(match.left), tuple(match.doubles), tuple(renamed))
 
 
@@ -214,9 +217,9 @@ def candidates(plan: Plan, matching: Matching[D]) -> dict[str, list[D]]:
     """For each planned device that was not found: those nobody planned that may be it. They are of its make, as far as they
     tell one, and do not contradict what the plan says of it.
     """
-    planned = planned_devices(plan)
+    planned = whole_devices(plan)
     found: dict[str, list[D]] = {}
-    for name in matching.missing:
+    for name in (n for n in matching.missing if n in planned):
         row, kind = planned[name], plan.kind(planned[name])
         found[name] = [
             d

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, InputError
@@ -57,9 +57,10 @@ def replace_camera(
     """The found device takes over the camera's place, channel, settings, name and history. Raises InputError.
 
     Its row names the new MAC address and serial number from now on, where it named the old ones. The password of the old device
-    stays in the vault under another name.
+    stays in the vault under another name. A device with several lenses is replaced whole.
     """
-    camera = _camera(plan, name)
+    camera = plan.device_of(_camera(plan, name))
+    name = camera.name
     found = current_devices(logbook)
     fits = named(device, found)
     if len(fits) != 1:
@@ -76,7 +77,8 @@ def replace_camera(
     before = _said(known.identity.macs if known else {camera.mac or ""}, known.host if known else camera.host)
     after = _said({mac}, new.address)
     cells = _new_cells(camera, mac, new.serial)
-    text = _text(folder, name, cells)  # before anything is changed: what is wrong with it is told now
+    rows = [lens.name for lens in plan.lenses(camera)]
+    text = _text(folder, rows, cells)  # before anything is changed: what is wrong with it is told now
     with logbook.running(REPLACE, socket.gethostname(), {"camera": name, "device": new.address}) as run:
         change = logbook.begin_change(run, ref_of(camera), "device", before, after)
         kept = _keep_password(vault, name)
@@ -123,7 +125,7 @@ async def remove_camera(plan: Plan, folder: SiteFolder, keyring: Keyring, name: 
     camera, logbook = _camera(plan, name), keyring.logbook
     if len(plan.cameras) == 1:
         raise InputError(f"{name}: the last camera of the plan", "a plan holds one at least")
-    text = _text(folder, name, None)  # before its channel is freed
+    text = _text(folder, [name], None)  # before its channel is freed
     with logbook.running(REMOVE, socket.gethostname(), {"camera": name}) as run:
         if by_hand:
             removed = Removed(f"channel {camera.channel} of {camera.recorder}: freed by hand, as said", freed=True)
@@ -131,6 +133,7 @@ async def remove_camera(plan: Plan, folder: SiteFolder, keyring: Keyring, name: 
             removed = await _free_channel(plan, keyring, run, camera)
         change = logbook.begin_change(run, ref_of(camera), "entry", "in the plan", "removed")
         write_atomically(folder.cameras_file, text)
+        _pass_on(plan, keyring, camera)
         with logbook.transaction():
             logbook.forget(name)
             logbook.unbind(name)
@@ -142,6 +145,20 @@ async def remove_camera(plan: Plan, folder: SiteFolder, keyring: Keyring, name: 
         note(logbook, run, notes)
         logbook.end_change(change)
     return removed
+
+
+def _pass_on(plan: Plan, keyring: Keyring, camera: Camera) -> None:
+    """Where the row stood for a device whose other lenses stay, one of them stands for it now."""
+    name, others = camera.name, [c for c in plan.lenses(camera) if c.name != camera.name]
+    if not others or plan.device_of(camera) is not camera:
+        return
+    heir, logbook = min(others, key=lambda c: c.source or 0).name, keyring.logbook
+    if keyring.vault is not None:
+        keyring.vault.rename_device(name, heir)
+    for known in [k for k in logbook.known() if k.name == name]:
+        logbook.remember(replace(known, name=heir))
+    for bound in [b for b in logbook.bindings() if b.name == name]:
+        logbook.bind(replace(bound, name=heir))
 
 
 async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) -> Removed:
@@ -187,13 +204,13 @@ def _camera(plan: Plan, name: str) -> Camera:
     return camera
 
 
-def _text(folder: SiteFolder, name: str, cells: Mapping[str, str] | None) -> bytes:
-    """cameras.csv with other cells in the camera's row, or without the row (None). Raises PlanError where no plan comes of it."""
+def _text(folder: SiteFolder, names: Sequence[str], cells: Mapping[str, str] | None) -> bytes:
+    """cameras.csv with other cells in these rows, or without them (None). Raises PlanError where no plan comes of it."""
     rows, comments = read_camera_rows(folder.cameras_file)
     if cells is None:
-        rows = {other: row for other, row in rows.items() if other != name}
+        rows = {other: row for other, row in rows.items() if other not in names}
     else:
-        rows[name] = {**rows[name], **cells}
+        rows |= {name: {**rows[name], **cells} for name in names}
     text = camera_file_text(rows, comments)
     read_plan(folder, text)
     return text.encode("utf-8")

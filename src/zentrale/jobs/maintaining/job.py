@@ -22,7 +22,7 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.maintaining.steps import NewFirmware, Restart, Restore
 from zentrale.jobs.maintaining.turns import Turned, in_turn
-from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.rtsp_only import is_rtsp_only
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.runner import StepRunner
@@ -60,7 +60,7 @@ class Version:
 
 def inventory(plan: Plan, found: Mapping[str, FoundDevice]) -> list[Version]:
     rows = []
-    for name, planned in planned_devices(plan).items():
+    for name, planned in whole_devices(plan).items():
         kind, seen = plan.kind(planned), found.get(name)
         wanted = kind.firmware.version if kind.firmware else ""
         rows.append(Version(name, f"{kind.maker} {kind.model}", seen.firmware if seen else "", wanted))
@@ -111,9 +111,10 @@ class Maintainer:
 
     def devices(self, names: Collection[str]) -> list[Planned]:
         """Those of these names, or all, that speak ONVIF."""
+        wanted = device_names(self.plan, names)
         return [
-            d for name, d in planned_devices(self.plan).items()
-            if (not names or name in names) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
+            d for name, d in whole_devices(self.plan).items()
+            if (not names or name in wanted) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
         ]  # fmt: skip
 
     async def push(self, devices: Sequence[Planned], contents: Mapping[str, bytes]) -> Turned:

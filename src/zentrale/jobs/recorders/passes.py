@@ -46,7 +46,8 @@ class Passes:
 def passes(keyring: Keyring, camera: Camera, opens: Credentials | None) -> Passes:
     """`opens` is what opens the camera itself: used where the plan wants no account for recorders, or it is none of ours."""
     contents = keyring.contents
-    former = [f.entry.credentials for f in contents.former if f.name == camera.name]
+    entry = keyring.entry_of(camera.name)
+    former = [f.entry.credentials for f in contents.former if f.name == entry]
     current = watching_account(keyring, camera) or opens
     others = [c for c in (opens, *reversed(former)) if c is not None]
     return Passes(contents.fingerprint, current, others, given_to(keyring.logbook, ref_of(camera)))

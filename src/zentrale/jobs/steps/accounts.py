@@ -39,7 +39,7 @@ def watching_account(keyring: Keyring, camera: Camera) -> Credentials | None:
     """What recorders watch this camera with, as the vault has it; None where the plan wants no account for that."""
     assert keyring.plan is not None and keyring.vault is not None
     user = keyring.plan.policy.recorder_account
-    return keyring.vault.account(camera.name, user) if user else None
+    return keyring.vault.account(keyring.entry_of(camera.name), user) if user else None
 
 
 @dataclass(frozen=True)

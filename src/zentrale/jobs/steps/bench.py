@@ -31,7 +31,14 @@ class Bench:
     def camera(self) -> Camera | None:
         return self.planned if isinstance(self.planned, Camera) else None
 
+    @property
+    def further_lens(self) -> bool:
+        """Whether it is a row beside the one that stands for the device."""
+        return self.camera is not None and self.plan.device_of(self.camera) is not self.camera
+
     @cached_property
     def choice(self) -> ProfileChoice:
         """Which profile is which of its streams: one answer for all steps, since they change what it is chosen by."""
-        return ProfileChoice.remembered(self.keyring.logbook, ref_of(self.planned))
+        return ProfileChoice.remembered(
+            self.keyring.logbook, ref_of(self.planned), self.camera.source if self.camera else None
+        )

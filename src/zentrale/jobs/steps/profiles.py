@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from zentrale import quantities
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.logbook.store import DONE, Logbook
@@ -17,21 +18,25 @@ class ProfileChoice:
     """Which profile is which stream of a camera: chosen once, since the steps change what it is chosen by.
 
     known: the encoder's token by stream, as earlier runs have set it
+    source: which lens or video input of the device, counted from 1; None: that of the main profile
     """
 
-    def __init__(self, known: Mapping[str, str] | None = None) -> None:
+    def __init__(self, known: Mapping[str, str] | None = None, source: int | None = None) -> None:
         self._tokens = dict(known or {})
+        self._source = source
 
     @classmethod
-    def remembered(cls, logbook: Logbook, camera: Ref) -> ProfileChoice:
+    def remembered(cls, logbook: Logbook, camera: Ref, source: int | None = None) -> ProfileChoice:
         """As the journal has it."""
         known = {}
         for change in logbook.changes():
             if change.ref == camera and change.step.endswith(" stream") and change.after_state and change.state == DONE:
                 known[change.step.removesuffix(" stream")] = str(change.after_state.get("token", ""))
-        return cls(known)
+        return cls(known, source)
 
     def of(self, profiles: Sequence[media.Profile]) -> dict[str, media.Profile]:
+        """Raises NotOfferedError where the device has no such lens."""
+        profiles = _of_source(profiles, self._source)
         by_token = {p.encoder.token: p for p in reversed(profiles) if p.encoder is not None}
         kept = {stream: by_token[token] for stream, token in self._tokens.items() if token in by_token}
         picked = pick_profiles(_beside(profiles, kept))
@@ -71,6 +76,17 @@ def pick_profiles(profiles: Sequence[media.Profile]) -> dict[str, media.Profile]
         (p for p in others if sub and p.encoder and sub.encoder and p.encoder.token != sub.encoder.token), None
     )
     return {stream: p for stream, p in zip(STREAMS, (main, sub, third), strict=True) if p is not None}
+
+
+def _of_source(profiles: Sequence[media.Profile], number: int | None) -> Sequence[media.Profile]:
+    """Those of one lens: the video sources are counted by their tokens, as a person counts them."""
+    if number is None:
+        return profiles
+    sources = sorted({p.source for p in profiles if p.source}, key=_natural)
+    if number > len(sources):
+        lenses = quantities.count(len(sources), "video source")
+        raise NotOfferedError(f"it tells {lenses} ({', '.join(sources) or 'none'}); source {number} is planned")
+    return [p for p in profiles if p.source == sources[number - 1]]
 
 
 def _beside(profiles: Sequence[media.Profile], kept: Mapping[str, media.Profile]) -> list[media.Profile]:

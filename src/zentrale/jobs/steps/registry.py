@@ -45,7 +45,19 @@ STEPS: list[Callable[[Bench], Iterable[Step[Any]]]] = [
     network_services.steps,
     address.steps,
 ]
+# What each lens of a device has for itself; the others are the device's own.
+OF_A_LENS = (encoder.steps, turning.steps, label.steps, masks.steps, motion.steps, imaging.steps, inputs.steps)
+# After these it may be gone from where it was, so all its lenses are done before.
+LAST = (network_services.steps, address.steps)
 
 
 def steps_of(bench: Bench) -> list[Step[Any]]:
-    return [step for make in STEPS for step in make(bench)]
+    some = [make for make in STEPS if make in OF_A_LENS] if bench.further_lens else STEPS
+    return [step for make in some for step in make(bench)]
+
+
+def parted_steps_of(bench: Bench) -> tuple[list[Step[Any]], list[Step[Any]]]:
+    """As `steps_of`, the last ones apart."""
+    last = [] if bench.further_lens else [step for make in LAST for step in make(bench)]
+    names = {step.name for step in last}
+    return [step for step in steps_of(bench) if step.name not in names], last

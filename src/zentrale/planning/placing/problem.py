@@ -122,7 +122,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     asked = plan.placement.switch_types
     types = [t for t in plan.switch_types if t.price is not None and (not asked or t.name in asked)]
     lacks = [f"price of switch type {name}" for name in asked if name not in {t.name for t in types}]
-    cameras = [c for c in plan.cameras if not c.wireless]
+    cameras = [c for c in plan.camera_devices if not c.wireless]
     if not types:
         lacks.append("price of at least one switch type (types.toml)")
     if not plan.cabinets:
@@ -131,7 +131,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     if plan.cabinets:
         nowhere = [c for c, row in zip(cameras, runs, strict=True) if np.isinf(row).all()]
         known = "x_m and y_m of both (site.toml), or a row in runs.csv"
-        lacks += [f"a way from {c.name} ({c.source}) to any cabinet: {known}" for c in nowhere]
+        lacks += [f"a way from {c.name} ({c.where}) to any cabinet: {known}" for c in nowhere]
     if lacks or not cameras:
         return None, lacks
     for camera, row in zip(cameras, runs, strict=True):
@@ -147,7 +147,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
         runs,
         np.array([_need(plan, c) for c in cameras], dtype=np.int64),
         np.array(watts, dtype=np.float64),
-        np.array([sent[c.name] * OVERHEAD for c in cameras], dtype=np.float64),
+        np.array([sum(sent[lens.name] for lens in plan.lenses(c)) * OVERHEAD for c in cameras], dtype=np.float64),
         plan.policy.max_run_m, prices.spare_percent / 100, prices.cable_price_per_m, by_class,
     ), []  # fmt: skip
 

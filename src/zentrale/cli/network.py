@@ -1,0 +1,111 @@
+"""`zentrale network`: the plan's network as configuration."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.network.writing import NetworkFiles
+    from zentrale.planning.network import NetworkPlan
+    from zentrale.site.folder import SiteFolder
+
+DESCRIPTION = """\
+Makes configuration of the plan's network, before anyone drives to site.
+
+  write   files for each switch, the router, the recorders, DHCP and labels, into output/network/"""
+EXAMPLE = """zentrale network write
+  zentrale network write --dry-run --details"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    actions = parser.add_subparsers(dest="action", metavar="ACTION", required=True)
+    write = actions.add_parser("write", help="the plan's network as files for switches, router, DHCP, and labels")
+    write.add_argument("--dry-run", action="store_true", help="only say what would change")
+    write.add_argument(
+        "--with-secrets", metavar="FILE",
+        help="the RADIUS users with the passwords of 802.1X accounts too: a file for you alone, outside of the site folder",
+    )  # fmt: skip
+    options.add_details(write)
+    for sub in (write,):
+        options.add_site(sub)
+        options.add_json(sub)
+        options.add_common(sub)
+    options.add_passphrase(write)
+    options.add_no_wait(write)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zentrale.cli.output import Output
+    from zentrale.planning.network import plan_network
+    from zentrale.site.reading import read_plan
+
+    output, folder = Output(args), options.site_folder(args)
+    return _write(args, output, folder, plan_network(read_plan(folder)))
+
+
+def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+    from pathlib import Path
+
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
+    from zentrale.jobs.network.writing import write_network, write_secrets
+
+    with options.alone(args, output, folder, "network write", needed=not args.dry_run):
+        secrets = 0
+        if args.with_secrets and not args.dry_run:
+            secrets = write_secrets(folder, net, options.open_vault(args, folder), Path(args.with_secrets))
+        written = write_network(folder, net, dry_run=args.dry_run)
+    if args.json:
+        output.document(_document(written, dry_run=args.dry_run))
+    _show(output, written, dry_run=args.dry_run)
+    if secrets:
+        output.line(f"{args.with_secrets}: the passwords of {secrets} accounts, for you alone; the vault keeps them")
+    return EXIT_FAULTS if count_faults(written.findings) else EXIT_AS_PLANNED
+
+
+def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
+    from zentrale import quantities
+    from zentrale.jobs.network.writing import CHANGED, GONE, NEW, SAME
+
+    counts = [f"{n} {state}" for state in (NEW, CHANGED, GONE, SAME) if (n := written.count(state))]
+    would = "would be written" if dry_run else "written"
+    told = f"{quantities.count(len(written.files), 'file')}: {', '.join(counts)}"
+    output.verdict(written.findings, f"the network is {would}", told)
+    if written.findings:
+        output.line()
+        output.findings(written.findings)
+    output.line()
+    shown = (
+        [f for f in written.files if f.state != SAME] if written.count(SAME) and not output.details else written.files
+    )
+    if shown:
+        output.table(["file", "what", "since last time"], [[f.path, f.what, f.state] for f in shown])
+    for file in (f for f in written.files if f.lines):
+        some = file.lines if output.details else file.lines[:_FEW]
+        output.line(f"{file.path}:")
+        for line in some:
+            output.line(f"  {line}")
+        if len(some) < len(file.lines):
+            output.line(f"  and {len(file.lines) - len(some)} more lines (--details)")
+    output.line("not in these files:")
+    for told in written.left_out:
+        output.line(f"  {told}")
+    output.line(f"in {written.folder}")
+
+
+_FEW = 6
+
+
+def _document(written: NetworkFiles, *, dry_run: bool) -> dict[str, object]:
+    from zentrale.cli.output import finding_document
+
+    return {
+        "folder": str(written.folder), "dry_run": dry_run,
+        "files": [{"path": f.path, "what": f.what, "state": f.state, "lines": list(f.lines)} for f in written.files],
+        "not_in_these_files": list(written.left_out),
+        "findings": [finding_document(f) for f in written.findings],
+    }  # fmt: skip

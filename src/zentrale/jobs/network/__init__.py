@@ -1,0 +1,1 @@
+"""The network of the plan: written as configuration, and rehearsed on a software switch."""

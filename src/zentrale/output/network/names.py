@@ -1,0 +1,28 @@
+"""Names that the operating systems of switches take: interfaces have 15 characters at most (Linux, IFNAMSIZ)."""
+
+from __future__ import annotations
+
+import hashlib
+
+_LONGEST = 15
+INTERNAL_PORT = 40_000  # OpenFlow port of a VLAN's own interface: this and its VLAN
+
+
+def short(name: str) -> str:
+    """The name itself where it fits, else its beginning and a digest of the whole."""
+    if len(name) <= _LONGEST:
+        return name
+    return f"{name[:10]}-{hashlib.sha256(name.encode()).hexdigest()[:4]}"
+
+
+def port(number: int) -> str:
+    return f"p{number}"
+
+
+def vlan(number: int) -> str:
+    return f"vlan{number}"
+
+
+def leg(index: int) -> str:
+    """A device's network connection, counted from 0."""
+    return f"eth{index}"

@@ -1,0 +1,122 @@
+"""The network as it is to be configured: what the writers of configuration and the rehearsal share.
+
+A private VLAN (RFC 5517) is a family: the primary VLAN and its secondaries. Frames keep the VLAN of the port that they came in by
+on every trunk, so that each switch knows whom they may reach.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from ipaddress import IPv4Address
+
+from zentrale.planning.access_list import AccessRow, access_rows
+from zentrale.planning.addresses import AddressPlan, DeviceAddress, ZoneAddresses, plan_addresses
+from zentrale.planning.multicast import MulticastPlan, plan_multicast
+from zentrale.planning.ports import PortRow, PortTables, plan_ports
+from zentrale.planning.power import plan_power
+from zentrale.planning.reach import ReachPlan, plan_reach
+from zentrale.planning.topology import trunks_of
+from zentrale.site.model import Plan, Switch, Zone
+
+
+@dataclass(frozen=True)
+class GroupCopy:
+    """A group that a switch copies from the VLAN of its senders into that of its listeners."""
+
+    switch: str
+    group: str
+    from_vlan: int
+    to_zone: str
+
+
+@dataclass(frozen=True)
+class NetworkPlan:
+    plan: Plan
+    ports: PortTables
+    addresses: AddressPlan
+    reach: ReachPlan
+    multicast: MulticastPlan
+
+    @cached_property
+    def rows(self) -> tuple[AccessRow, ...]:
+        return access_rows(self.plan, self.reach)
+
+    def vlan(self, zone: str) -> int:
+        return self.plan.zone(zone).vlan
+
+    def families(self) -> list[Zone]:
+        """The primaries of private VLANs."""
+        primaries = {z.primary for z in self.plan.zones}
+        return [z for z in self.plan.zones if z.name in primaries]
+
+    def secondaries(self, primary: Zone) -> list[Zone]:
+        return [z for z in self.plan.zones if z.primary == primary.name]
+
+    def is_private(self, zone: str) -> bool:
+        return any(self.plan.zone(zone).family == p.name for p in self.families())
+
+    def routed_zones(self) -> list[Zone]:
+        """Those that a router has a leg in; of a private VLAN its primary."""
+        return [z for z in self.plan.zones if z.gateway is not None and z.primary is None]
+
+    def bundles(self, switch: str) -> list[tuple[int, ...]]:
+        """Ports of the switch that carry together (IEEE 802.1AX)."""
+        links = self.plan.links
+        return [
+            tuple(port for index in trunk for name, port in links[index].ends() if name == switch)
+            for trunk in trunks_of(self.plan)
+            if len(trunk) > 1 and switch in links[trunk[0]].switches()
+        ]
+
+    def router(self) -> Switch | None:
+        """The switch that routes between zones; None where the plan names none."""
+        return next((s for s in self.plan.switches if s.routes), None)
+
+    def block(self, zone: str) -> ZoneAddresses:
+        return next(z for z in self.addresses.zones if z.zone == zone)
+
+    def device(self, name: str) -> DeviceAddress | None:
+        return next((d for d in self.addresses.devices if d.name == name), None)
+
+    def reserved(self, zone: Zone) -> list[DeviceAddress]:
+        """The devices of a zone and, where it is a primary, of its secondaries, whose MAC address is known."""
+        names = {z.name for z in self.plan.zones if z.family == zone.name}
+        return [d for d in self.addresses.devices if d.zone in names and d.mac and not d.translated]
+
+    def pool(self, zone: Zone) -> tuple[IPv4Address, IPv4Address] | None:
+        """The addresses that strangers get in the zone or one of its secondaries; what is only proposed binds nobody."""
+        blocks = [z.pool for z in self.plan.zones if z.family == zone.name and z.pool is not None]
+        return (blocks[0].first, blocks[0].last) if blocks else None
+
+    def gives_addresses(self) -> list[Zone]:
+        """Zones in which a DHCP server has something to give."""
+        return [z for z in self.plan.zones if z.primary is None and (self.reserved(z) or self.pool(z))]
+
+    def lets_out(self, vlan_zone: Zone, row: PortRow) -> bool:
+        """Whether a frame that belongs to this zone's VLAN may leave by this port (RFC 5517 section 3 for private ones)."""
+        if row.mode == "trunk":
+            return vlan_zone.name in row.tagged
+        if row.mode != "access":
+            return False
+        other = self.plan.zone(row.access)
+        if other.family != vlan_zone.family:
+            return False
+        if vlan_zone.primary is None or other.primary is None:
+            return True  # from or to a promiscuous port, or a VLAN like any other
+        return other.name == vlan_zone.name and vlan_zone.private == "community"
+
+    def copies(self) -> Iterator[GroupCopy]:
+        """The groups that reach listeners in another zone without a router: copied by the switches that do so."""
+        listeners = {v.name: v for v in self.plan.viewers}
+        for switch in self.plan.switches:
+            for group in self.multicast.groups if switch.copies_multicast else ():
+                for zone in dict.fromkeys(listeners[name].zone for name in group.listeners):
+                    if self.plan.zone(zone).family != self.plan.zone(group.zone).family:
+                        yield GroupCopy(switch.name, group.group, self.vlan(group.zone), zone)
+
+
+def plan_network(plan: Plan) -> NetworkPlan:
+    ports = plan_ports(plan, plan_power(plan))
+    return NetworkPlan(plan, ports, plan_addresses(plan), plan_reach(plan), plan_multicast(plan))

@@ -1,0 +1,116 @@
+"""A device with several lenses: a row of the schedule each, one device for power, address and password."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import CAMERAS, DATA, SITE, StartStandIn, make_site, make_vault, zentrale
+from strangers import Settable
+from test_steps import HOST, Place, serving
+from zentrale.jobs.rotating import RECORDING
+from zentrale.planning.addresses import plan_addresses
+from zentrale.planning.placed import as_placed
+from zentrale.planning.placing.dealing import Cost
+from zentrale.planning.placing.search import PlacedCabinet, PlacedSwitch, Solution
+from zentrale.planning.power import plan_power
+from zentrale.planning.traffic import plan_traffic
+from zentrale.site.folder import SiteFolder
+from zentrale.site.model import Plan
+from zentrale.site.reading import read_plan
+
+HEADER = CAMERAS.splitlines()[0] + ",source\n"
+NORTH = "north,north door,larch-2,all,cameras,cabinet,1,20,127.0.71.11,02:5a:71:00:00:11,recorder,1,2\n"
+YARD = "yard,the yard,larch-2,all,cameras,cabinet,1,20,,,recorder,2,1\n"
+
+
+@pytest.fixture
+def two_lenses(tmp_path: Path, start_stand_in: StartStandIn) -> Iterator[Path]:
+    """The first camera of the small site with two lenses; its row of the first source is the second in the file."""
+    scenario = tmp_path / "lenses.toml"
+    scenario.write_text((DATA / "small.toml").read_text().replace(':00:11"', ':00:11"\nlenses = 2'))
+    start_stand_in(scenario)
+    yard = YARD.replace(",20,,,", ",20,127.0.71.11,02:5a:71:00:00:11,")
+    site = make_site(tmp_path / "site", SITE, HEADER + NORTH.replace("127.0.71.11,02:5a:71:00:00:11", ",") + yard)
+    make_vault(site)
+    yield site
+
+
+def test_each_lens_is_registered_recorded_and_verified_and_the_device_entered_once(two_lenses: Path) -> None:
+    found = zentrale("discover", "--json", cwd=two_lenses)
+    assert found.code == 0 and found.json["missing"] == [], found.all
+    done = zentrale("register", "--only", "north", "--json", cwd=two_lenses)
+    assert done.code == 0, done.all
+    steps = {d["device"].split()[-1]: {s["step"]: s["after"] for s in d["steps"]} for d in done.json["devices"]}
+    assert steps["yard"]["channel"].startswith("channel 2: rtsp://127.0.71.11:8554/live/main as")
+    assert steps["north"]["channel"].startswith("channel 1: rtsp://127.0.71.11:8554/live/main/2 as")
+    assert steps["yard"]["host name"] == "yard" and not {"host name", "password", "address"} & set(steps["north"])
+    kept = zentrale("vault", "list", "--json", cwd=two_lenses).json
+    assert {e["name"] for e in kept["entries"] if e["kind"] == "device"} == {"yard", "recorder"}
+    seen = zentrale("verify", "--json", cwd=two_lenses)
+    assert seen.code == 0 and len(seen.json["streams"]) == 4 and not seen.json["findings"], seen.all
+    again = zentrale("register", "--json", cwd=two_lenses)
+    assert not [s for d in again.json["devices"] for s in d["steps"] if s["outcome"] != "unchanged"]
+    rotated = zentrale("vault", "rotate", "north", "--json", cwd=two_lenses)
+    assert rotated.code == 0, rotated.all
+    recorded = [s for d in rotated.json["devices"] for s in d["steps"] if s["step"] == RECORDING]
+    assert len(recorded) == 2, "the password that the recorder watches with has changed: both channels were given it"
+    # The row that stands for the device goes: the other one stands for it from now on, with its password.
+    assert zentrale("remove", "yard", cwd=two_lenses).code == 0
+    assert zentrale("verify", "--json", cwd=two_lenses).json["findings"] == []
+    kept = zentrale("vault", "list", "--json", cwd=two_lenses).json
+    assert {e["name"] for e in kept["entries"] if e["kind"] == "device"} == {"north", "recorder"}
+
+
+def test_profiles_are_told_apart_by_their_video_source(tmp_path: Path) -> None:
+    """Its profiles of lens_2 come first in its list, and those of both lenses have the same sizes."""
+    camera = Settable(HOST)
+    place = Place(tmp_path, camera)
+    (row,) = place.plan.cameras
+    two = [row.model_copy(update={"name": name, "source": n, "channel": n}) for n, name in ((1, "one"), (2, "two"))]
+    three = row.model_copy(update={"name": "three", "source": 3, "channel": 3})
+    place.plan = Plan(**{**dict(place.plan), "cameras": (*two, three)})
+    with serving(camera):
+        place.discover()
+        done = {r.ref.name: {s.step: s for s in r.steps} for r in place.registration().results}
+    widths = {t: re.findall(r"Width>(\d+)<", x)[0] for t, x in camera.encoders.items()}
+    assert widths == {"E1m": "320", "E1s": "160", "E2m": "320", "E2s": "160"}
+    changes = {row: done[row]["main stream"].before_values or {} for row in ("one", "two")}
+    assert [changes[row]["token"] for row in changes] == ["E1m", "E2m"]
+    told = done["three"]["main stream"]
+    assert (
+        told.outcome.value == "not offered"
+        and told.error == "it tells 2 video sources (lens_1, lens_2); source 3 is planned"
+    )
+
+
+def test_the_device_is_planned_once_and_its_streams_each(tmp_path: Path) -> None:
+    folder = make_site(tmp_path / "two", SITE, HEADER + NORTH + YARD)
+    plan = read_plan(SiteFolder(folder))
+    alone = read_plan(SiteFolder(make_site(tmp_path / "one", SITE, HEADER + NORTH)))
+    assert [c.host for c in plan.cameras] == ["127.0.71.11"] * 2, "what one row leaves empty is as the other has it"
+    assert plan_power(plan).switches[0].draw_w == plan_power(alone).switches[0].draw_w
+    assert len(plan_addresses(plan).devices) == len(plan_addresses(alone).devices)
+    port = {load.name: load.load_bps for load in plan_traffic(plan).links}["cabinet:1"]
+    assert port == pytest.approx(2 * {load.name: load.load_bps for load in plan_traffic(alone).links}["cabinet:1"])
+    device = plan.device_of(plan.cameras[0]).name
+    placed = PlacedCabinet("hall", (PlacedSwitch("switch-8", (device,)),), {device: 9.0})
+    moved, _ = as_placed(plan, Solution((placed,), Cost(0, 0, 0), 0.0, 0.0, None))
+    assert {(c.switch, c.port, c.run_length_m) for c in moved.cameras} == {("placed-1", 1, 9.0)}
+
+
+@pytest.mark.parametrize(
+    ("yard", "said"),
+    [
+        (YARD.replace(",,,", ",127.0.71.9,,"), r"line 2: field address: found '127.0.71.11'; expected '127.0.71.9', as .* 3"),
+        (YARD[:-2] + "2\n", r"line 3: field source: source '2 of \w+' is already used at cameras.csv line 2"),
+        (YARD[:-2] + "\n", r"line 3: field port: port 'cabinet:1' is already used at cameras.csv line 2"),
+        (YARD[:-2] + "0\n", r"line 3: field cameras.source: found '0'; expected 1 or more"),
+    ],
+)  # fmt: skip
+def test_rows_that_do_not_agree_are_told(tmp_path: Path, yard: str, said: str) -> None:
+    done = zentrale("check", cwd=make_site(tmp_path, SITE, HEADER + NORTH + yard))
+    assert done.code == 2 and re.search(said, done.all), done.all
