@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import network_rehearse, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -16,9 +16,12 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Makes configuration of the plan's network, before anyone drives to site.
 
-  write   files for each switch, the router, the recorders, DHCP and labels, into output/network/"""
+  write      files for each switch, the router, the recorders, DHCP and labels, into output/network/
+  rehearse   these files on software switches of this machine, and real packets through them (Linux)"""
 EXAMPLE = """zentrale network write
-  zentrale network write --dry-run --details"""
+  zentrale network write --dry-run --details
+  zentrale network rehearse
+  zentrale network rehearse --break wrong-vlan"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -30,12 +33,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the RADIUS users with the passwords of 802.1X accounts too: a file for you alone, outside of the site folder",
     )  # fmt: skip
     options.add_details(write)
-    for sub in (write,):
+    rehearse = actions.add_parser("rehearse", help="the written network on software switches, tried with real packets")
+    network_rehearse.add_arguments(rehearse)
+    for sub in (write, rehearse):
         options.add_site(sub)
         options.add_json(sub)
         options.add_common(sub)
     options.add_passphrase(write)
-    options.add_no_wait(write)
+    for sub in (write, rehearse):
+        options.add_no_wait(sub)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -44,7 +50,12 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.site.reading import read_plan
 
     output, folder = Output(args), options.site_folder(args)
-    return _write(args, output, folder, plan_network(read_plan(folder)))
+    net = plan_network(read_plan(folder))
+    return (
+        network_rehearse.run(args, output, folder, net)
+        if args.action == "rehearse"
+        else _write(args, output, folder, net)
+    )
 
 
 def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:

@@ -11,13 +11,15 @@ from dataclasses import dataclass
 from functools import cached_property
 from ipaddress import IPv4Address
 
+import networkx as nx
+
 from zentrale.planning.access_list import AccessRow, access_rows
 from zentrale.planning.addresses import AddressPlan, DeviceAddress, ZoneAddresses, plan_addresses
-from zentrale.planning.multicast import MulticastPlan, plan_multicast
+from zentrale.planning.multicast import MulticastPlan, StreamGroup, plan_multicast
 from zentrale.planning.ports import PortRow, PortTables, plan_ports
 from zentrale.planning.power import plan_power
 from zentrale.planning.reach import ReachPlan, plan_reach
-from zentrale.planning.topology import trunks_of
+from zentrale.planning.topology import Graph, lit_network, trunks_of
 from zentrale.site.model import Plan, Switch, Zone
 
 
@@ -74,6 +76,9 @@ class NetworkPlan:
         """The switch that routes between zones; None where the plan names none."""
         return next((s for s in self.plan.switches if s.routes), None)
 
+    def gateways_without_router(self) -> bool:
+        return bool(self.routed_zones()) and self.router() is None
+
     def block(self, zone: str) -> ZoneAddresses:
         return next(z for z in self.addresses.zones if z.zone == zone)
 
@@ -106,6 +111,30 @@ class NetworkPlan:
         if vlan_zone.primary is None or other.primary is None:
             return True  # from or to a promiscuous port, or a VLAN like any other
         return other.name == vlan_zone.name and vlan_zone.private == "community"
+
+    def multicast_targets(self, group: StreamGroup, switch: str) -> tuple[set[str], set[int]]:
+        """Switches that the group goes to: those of its listeners, or the one that copies it to them; and the listeners' ports on
+        `switch`.
+        """
+        family = self.plan.zone(group.zone).family
+        listeners = [v for v in self.plan.viewers if v.name in group.listeners]
+        near = [v for v in listeners if self.plan.zone(v.zone).family == family]
+        targets = {v.switch for v in near}
+        if len(near) < len(listeners):
+            targets |= {s.name for s in self.plan.switches if s.copies_multicast}
+        return targets, {v.port for v in near if v.switch == switch}
+
+    def leads_to(self, switch: str, neighbour: str, targets: set[str]) -> bool:
+        """Whether a link to this neighbour is on a way to one of them; on a ring both directions are."""
+        graph = self._graph
+        if not graph.has_edge(switch, neighbour):
+            return False
+        rest = graph.subgraph([node for node in graph if node != switch])
+        return any(t != switch and nx.has_path(rest, neighbour, t) for t in targets)
+
+    @cached_property
+    def _graph(self) -> Graph:
+        return lit_network(self.plan)
 
     def copies(self) -> Iterator[GroupCopy]:
         """The groups that reach listeners in another zone without a router: copied by the switches that do so."""

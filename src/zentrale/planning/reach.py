@@ -64,9 +64,11 @@ def plan_reach(plan: Plan) -> ReachPlan:
         for to in parties:
             if origin.zone == INTERNET == to.zone:
                 continue
-            allowed, why = _reaches(plan, origin, to)
+            allowed, why = reaches(plan, origin, to)
             before = way_out if INTERNET in (origin.zone, to.zone) else True
-            cells.append(Cell(origin, to, allowed, why, _wanted(plan, origin, to), before and origin.zone != INTERNET))
+            cells.append(
+                Cell(origin, to, allowed, why, wanted_between(plan, origin, to), before and origin.zone != INTERNET)
+            )
     findings = [*_policy_findings(cells), *_need_findings(plan), *_forwarding_findings(plan)]
     return ReachPlan(parties, tuple(cells), tuple(findings))
 
@@ -90,7 +92,7 @@ Service = tuple[str, int]  # protocol and port
 RTSP: Service = ("tcp", 554)  # IANA
 
 
-def _reaches(plan: Plan, origin: Party, to: Party, service: Service | None = None) -> tuple[bool, str]:
+def reaches(plan: Plan, origin: Party, to: Party, service: Service | None = None) -> tuple[bool, str]:
     """Directly, or through recorders that forward from leg to leg; with that service, or with anything at all."""
     direct = _direct(plan, origin, to, service)
     if direct[0]:
@@ -101,7 +103,7 @@ def _reaches(plan: Plan, origin: Party, to: Party, service: Service | None = Non
         at, through = waiting.pop(0)
         for recorder in plan.recorders:
             for entry, leaving in _forwarding(recorder):
-                if leaving in seen or not _layer_2(plan, at, Party("recorder", entry))[0]:
+                if leaving in seen or not reaches_at_layer_2(plan, at, Party("recorder", entry))[0]:
                     continue
                 seen.add(leaving)
                 way = (*through, recorder.name)
@@ -122,11 +124,11 @@ def _forwarding(recorder: Recorder) -> Iterator[tuple[str, str]]:
 
 def _direct(plan: Plan, origin: Party, to: Party, service: Service | None) -> tuple[bool, str]:
     if INTERNET not in (origin.zone, to.zone) and same_network(plan, origin.zone, to.zone):
-        return _layer_2(plan, origin, to)
+        return reaches_at_layer_2(plan, origin, to)
     return _routed(plan, origin, to, service)
 
 
-def _layer_2(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
+def reaches_at_layer_2(plan: Plan, origin: Party, to: Party) -> tuple[bool, str]:
     """Within one VLAN, or one private VLAN (RFC 5517 section 3)."""
     if INTERNET in (origin.zone, to.zone) or not same_network(plan, origin.zone, to.zone):
         return False, "another VLAN"
@@ -170,7 +172,7 @@ def fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
     )
 
 
-def _wanted(plan: Plan, origin: Party, to: Party) -> bool | None:
+def wanted_between(plan: Plan, origin: Party, to: Party) -> bool | None:
     return next((entry.wanted for entry in plan.reach if fits(entry, origin, to)), None)
 
 
@@ -190,25 +192,25 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
         recorder = plan.recorder(camera.recorder)
         origins = [Party("recorder", leg.zone) for leg in recorder.legs()]
         service = (RTSP[0], camera.rtsp_port or RTSP[1])
-        if not any(_reaches(plan, origin, Party("camera", camera.zone), service)[0] for origin in origins):
+        if not any(reaches(plan, origin, Party("camera", camera.zone), service)[0] for origin in origins):
             pairs.setdefault((origins[0], Party("camera", camera.zone)), []).append(camera.name)
     for viewer in plan.viewers:
         origin = Party("viewer", viewer.zone)
         if viewer.source == "recorder":
             for recorder in plan.recorders:
                 to = Party("recorder", leg_towards(recorder, viewer.zone).zone)
-                if not _reaches(plan, origin, to)[0]:
+                if not reaches(plan, origin, to)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
         elif not viewer.multicast:  # groups are copied to it; it asks no camera
             zones = dict.fromkeys(c.zone for c in plan.cameras if not viewer.groups or c.group in viewer.groups)
             for to in (Party("camera", zone) for zone in zones):
-                if not _reaches(plan, origin, to, RTSP)[0]:
+                if not reaches(plan, origin, to, RTSP)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
     for (origin, to), names in pairs.items():
         what = (
             f"{quantities.count(len(names), 'device')}: {', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
         )
-        why = _reaches(plan, origin, to, RTSP if to.kind == "camera" else None)[1]
+        why = reaches(plan, origin, to, RTSP if to.kind == "camera" else None)[1]
         yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml")
 
 

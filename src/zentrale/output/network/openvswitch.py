@@ -38,7 +38,7 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
         if row.port == bond[0]:
             lines += _port(net, bridge, row, bond)
     lines += _internal(net, switch, bridge)
-    lines += [f"ovs-ofctl replace-flows {bridge} - <<'FLOWS'", *flows(net, switch, rows), "FLOWS", ""]
+    lines += [f"ovs-ofctl -O OpenFlow13 replace-flows {bridge} - <<'FLOWS'", *flows(net, switch, rows), "FLOWS", ""]
     return "\n".join(lines)
 
 
@@ -82,7 +82,7 @@ def _internal(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
             f"ovs-vsctl add-port {bridge} {name} vlan_mode=access tag={zone.vlan} -- set Interface {name} type=internal "
             f"ofport_request={number}"
         )
-        yield f"ip address replace {zone.gateway}/{zone.subnet.prefixlen} dev {name}"
+        yield f"ip address replace {zone.gateway}/{zone.subnet.prefixlen} dev {name} scope global"
         yield f"ip link set {name} up"
     yield "echo 1 > /proc/sys/net/ipv4/ip_forward"
 
@@ -94,6 +94,7 @@ def flows(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow]) -> Iterator
         for zone in zones:
             yield from _taken_in(net, switch, rows, zone, family)
         yield from _copies(net, switch, rows, zones)
+        yield from _groups(net, switch, rows, zones)
         for zone in zones:
             yield from _let_out(net, switch, rows, zone)
     if net.families():
@@ -135,6 +136,22 @@ def _copies(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zones: Se
         for row in rows:
             if row.mode == "access" and net.vlan(row.access) == copy.from_vlan:
                 yield f"table=0,priority=200,ip,in_port={row.port},nw_dst={copy.group},actions={into}"
+
+
+def _groups(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zones: Sequence[Zone]) -> Iterator[str]:
+    """Planned groups go towards their listeners, or to the switch that copies them, and nowhere else."""
+    trunks = {row.device.rpartition(":")[0]: row.port for row in rows if row.mode == "trunk" and row.kind == "link"}
+    for group in net.multicast.groups:
+        zone = next((z for z in zones if z.name == group.zone), None)
+        if zone is None:
+            continue
+        targets, ports = net.multicast_targets(group, switch.name)
+        here = [row.port for row in rows if row.mode == "access" and row.port in ports and net.lets_out(zone, row)]
+        on = [port for other, port in trunks.items() if net.leads_to(switch.name, other, targets)]
+        actions = [f"output:{port}" for port in here]
+        actions += [f"mod_vlan_vid:{zone.vlan}", *(f"output:{port}" for port in on)] if on else []
+        told = ",".join(actions) or "drop"
+        yield f"table=1,priority=60,ip,reg0={zone.vlan},nw_dst={group.group},actions={told}"
 
 
 def _let_out(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Zone) -> Iterator[str]:

@@ -1,0 +1,169 @@
+"""`zentrale network rehearse`: the written network on software switches of this machine."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from zentrale.cli.output import Output
+    from zentrale.jobs.network.rehearsal.job import Rehearsal
+    from zentrale.jobs.network.rehearsal.trial import PartyCell
+    from zentrale.planning.network import NetworkPlan
+    from zentrale.site.folder import SiteFolder
+
+FIGURE = "rehearsal.png"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--break",
+        dest="slip",
+        metavar="SLIP",
+        help="make one of the classic slips first, to practise on (--break list says which)",
+    )
+    options.add_details(parser)
+
+
+def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+    import os
+    import sys
+
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
+    from zentrale.field.lab import namespaces
+    from zentrale.findings import count_faults
+    from zentrale.jobs.network.rehearsal import slips
+    from zentrale.jobs.network.rehearsal.job import Rehearser
+    from zentrale.jobs.network.writing import write_network
+
+    if args.slip == "list":
+        for told in slips.told():
+            output.line(told)
+        return EXIT_AS_PLANNED
+    slip = slips.slip(args.slip) if args.slip else None
+    if not os.environ.get(namespaces.INSIDE):
+        if slip is not None:
+            slip.cables(net)  # what the site has no place for is told before anything is built
+        with options.alone(args, output, folder, "network rehearse"):
+            written = write_network(folder, net, dry_run=False)
+        if any(f.state != "as before" for f in written.files):
+            output.hint(f"the files were written as the plan is now: {written.folder}")
+        namespaces.begin_inside(sys.argv[1:])
+    room = namespaces.make_room()
+    try:
+        result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)
+    except namespaces.LabError as error:
+        raise InputError(
+            f"the rehearsal could not be built: {error}", "`zentrale doctor` says what is missing here"
+        ) from None
+    if args.json:
+        output.document(_document(result))
+    _figure(folder, net, result)
+    _show(output, folder, result)
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _figure(folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
+    from zentrale.jobs.network.writing import FOLDER
+    from zentrale.output.rehearsal_figure import Cell, rehearsal_figure
+    from zentrale.site.folder import write_atomically
+
+    if result.cells:
+        cells = [Cell(str(c.origin), str(c.to), c.planned, c.came, c.tried, c.wrong) for c in result.cells]
+        picture = rehearsal_figure(net.plan.site.name, [str(p) for p in net.reach.parties], cells, result.packets)
+        write_atomically(folder.output / FOLDER / FIGURE, picture)
+
+
+def _show(output: Output, folder: SiteFolder, result: Rehearsal) -> None:
+    from zentrale import quantities
+
+    told = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
+    output.verdict(result.findings, "packets go as planned, and nowhere else", told)
+    if result.broken:
+        output.line(f"broken on purpose: {result.broken}")
+    if result.findings:
+        output.line()
+        output.findings(result.findings)
+    if result.cells:
+        output.heading("Packets: does the row reach the column?")
+        parties = list(dict.fromkeys(str(c.origin) for c in result.cells))
+        columns = list(dict.fromkeys(str(c.to) for c in result.cells))
+        cells = {(str(c.origin), str(c.to)): c for c in result.cells}
+        rows = [[o, *(_cell(cells.get((o, t))) for t in columns)] for o in parties]
+        output.table(["from \\ to", *(c.replace(" in ", "\n") for c in columns)], rows)
+    if output.details:
+        _details(output, result)
+    for told in result.added:
+        output.line(f"beside the plan: {told}")
+    took = ", ".join(f"{what} {seconds:.1f} s" for what, seconds in result.took.items())
+    output.line(f"took: {took}")
+    if result.cells:
+        output.hint(f"plan and packets side by side: {folder.output / 'network' / FIGURE}")
+
+
+def _cell(cell: PartyCell | None) -> str:
+    if cell is None:
+        return ""
+    word = "yes" if cell.came == cell.tried else "no" if not cell.came else f"{cell.came} of {cell.tried}"
+    if cell.wrong:
+        return f"fault|{cell.wrong} of {cell.tried} WRONG"
+    return f"ok|{word}" if cell.wanted is not None else word
+
+
+def _details(output: Output, result: Rehearsal) -> None:
+    output.heading("Each cell")
+    rows = [
+        [
+            str(c.origin),
+            str(c.to),
+            "yes" if c.planned else "no",
+            f"{c.came} of {c.tried}",
+            ", ".join(sorted(c.kinds)) or "-",
+            str(c.wrong),
+        ]
+        for c in result.cells
+    ]
+    output.table(["from", "to", "planned", ">pairs through", "by", ">otherwise than planned"], rows)
+    if result.dhcp:
+        output.heading("Addresses by DHCP")
+        output.table(
+            ["zone", "asked for", "planned", "given", "by"],
+            [
+                [d.zone, d.client, d.planned or "-", d.given or "none", ", ".join(s for s, _ in d.servers) or "-"]
+                for d in result.dhcp
+            ],
+        )
+    if result.multicast is not None:
+        output.heading("Multicast")
+        rows = [
+            [g.group, g.sender, ", ".join(g.joined) or "-", ", ".join(g.got) or "-", ", ".join(g.astray) or "-"]
+            for g in result.multicast.groups
+        ]
+        output.table(["group", "from", "joined by", "came to", "went astray to"], rows)
+
+
+def _document(result: Rehearsal) -> dict[str, object]:
+    from dataclasses import asdict
+
+    from zentrale.cli.output import finding_document
+
+    return {
+        "broken_on_purpose": result.broken or None,
+        "stations": result.stations,
+        "pairs_tried": result.packets,
+        "cells": [
+            {
+                "from_kind": c.origin.kind, "from_zone": c.origin.zone, "to_kind": c.to.kind, "to_zone": c.to.zone,
+                "planned": c.planned, "wanted": c.wanted, "pairs": c.tried, "pairs_through": c.came, "by": sorted(c.kinds),
+                "otherwise_than_planned": c.wrong,
+            }
+            for c in result.cells
+        ],
+        "dhcp": [asdict(d) for d in result.dhcp],
+        "multicast": None if result.multicast is None else asdict(result.multicast),
+        "beside_the_plan": list(result.added),
+        "took_s": {what: round(seconds, 2) for what, seconds in result.took.items()},
+        "findings": [finding_document(f) for f in result.findings],
+    }  # fmt: skip

@@ -1,0 +1,79 @@
+"""A switch: an Open vSwitch of its own in a namespace, in user space, set by the commands that a real one would be given."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import time
+from pathlib import Path
+
+from zentrale.field.lab.namespaces import LabError, Lack, Namespace
+
+_SCHEMA = Path("/usr/share/openvswitch/vswitch.ovsschema")
+_UP_WITHIN_S = 10.0
+TOOLS = ("ovsdb-server", "ovs-vswitchd", "ovs-vsctl", "ovs-ofctl", "ovsdb-tool")
+
+
+def lacks() -> list[Lack]:
+    """What is missing for software switches."""
+    if any(shutil.which(tool) is None for tool in TOOLS) or not _SCHEMA.exists():
+        return [Lack("Open vSwitch", "install it (Debian: apt-get install openvswitch-switch)")]
+    if not Path("/dev/net/tun").exists():
+        return [Lack("/dev/net/tun", "load the module tun")]
+    return []
+
+
+class LabSwitch:
+    """Runs until it is stopped, as if its power went."""
+
+    def __init__(self, space: Namespace, folder: Path) -> None:
+        self.space = space
+        self._folder = folder
+        folder.mkdir()
+        self.environment = {
+            "OVS_RUNDIR": str(folder), "OVS_DBDIR": str(folder), "OVS_LOGDIR": str(folder), "OVS_SYSCONFDIR": str(folder),
+            "DATAPATH": "netdev",
+        }  # fmt: skip
+        self._processes: list[subprocess.Popen[bytes]] = []
+
+    def start(self) -> None:
+        """Raises LabError. Its tables are empty after it was off, as its commands find it."""
+        database, socket = self._folder / "conf.db", self._folder / "db.sock"
+        if not database.exists():
+            self.space.call("ovsdb-tool", "create", str(database), str(_SCHEMA), env=self.environment)
+        self._begin("ovsdb-server", str(database), f"--remote=punix:{socket}")
+        self._wait_for(socket)
+        self.space.call("ovs-vsctl", "--no-wait", "init", env=self.environment)
+        self._begin("ovs-vswitchd", f"unix:{socket}", "--disable-system")
+
+    def _begin(self, tool: str, *arguments: str) -> None:
+        process = self.space.start(
+            tool,
+            *arguments,
+            f"--pidfile={self._folder / tool}.pid",
+            log=self._folder / f"{tool}.out",
+            env=self.environment,
+        )
+        self._processes.append(process)
+
+    def _wait_for(self, path: Path) -> None:
+        end = time.monotonic() + _UP_WITHIN_S
+        while not path.exists():
+            if time.monotonic() > end:
+                raise LabError(f"Open vSwitch did not come up in {self.space.name}")
+            time.sleep(0.01)
+
+    def load(self, script: Path) -> None:
+        """Run the commands of a file, byte for byte as it was written. Raises LabError."""
+        self.space.call("sh", str(script), env=self.environment)
+
+    def tell(self, *command: str) -> str:
+        """One of its own tools."""
+        return self.space.call(*command, env=self.environment)
+
+    def stop(self) -> None:
+        """At once, as if its power went."""
+        for process in self._processes:
+            process.kill()
+            process.wait()
+        self._processes.clear()

@@ -1,0 +1,81 @@
+"""Codes of what packets show on the rehearsed network."""
+
+from __future__ import annotations
+
+from zentrale.findings.entry import Entry, Severity
+
+F, N = Severity.FAULT, Severity.NOTE
+
+REHEARSAL_CODES = [
+    Entry(
+        "NET-1",
+        F,
+        "packets reach what they should not",
+        "On the rehearsed network something arrived where the plan lets nothing arrive. On site it would be the same.",
+        "set the wire or rule that is named as the plan has it, then rehearse again",
+    ),
+    Entry(
+        "NET-2",
+        F,
+        "packets do not reach what they should",
+        "On the rehearsed network something was lost that the plan needs: no recording, no picture, or no answer on site.",
+        "set the wire or rule that is named as the plan has it, then rehearse again",
+    ),
+    Entry(
+        "NET-3",
+        F,
+        "device does not get its planned address",
+        "Asked by DHCP with its MAC address, the device was given another address, or none.",
+        "see whether its address lies in the zone's subnet and its MAC address is right in the schedule",
+    ),
+    Entry(
+        "NET-4",
+        F,
+        "another DHCP server answers",
+        "Two servers in one zone give addresses: devices take those of whichever answers first, and are lost then.",
+        "find the device with the MAC address named and turn its DHCP server off, or take it off the zone",
+    ),
+    Entry(
+        "NET-5",
+        F,
+        "two devices answer for one address",
+        "Both were asked for at once and both have answered: packets for one end up at the other, now and then.",
+        "give one of them another address",
+    ),
+    Entry(
+        "NET-6",
+        F,
+        "frames go round in circles",
+        "One frame to all was copied without end: a ring of cables with nothing that opens it. On site all stands still "
+        "within seconds. Nothing else was tried.",
+        "take out the second way, or turn on spanning tree on all switches of the ring",
+    ),
+    Entry(
+        "NET-7",
+        F,
+        "multicast does not come where it should, or goes astray",
+        "A group must reach those who have joined it, and nobody else: cameras with slow ports lose their pictures otherwise.",
+        "see to snooping on the switches and to the switch that copies groups between zones",
+    ),
+    Entry(
+        "NET-8",
+        F,
+        "nobody asks for multicast groups",
+        "Switches forget within minutes who listens to a group, unless a querier asks: pictures stop for no visible reason.",
+        "turn the querier on at the router or at one switch of the zone",
+    ),
+    Entry(
+        "NET-9",
+        F,
+        "the written files do not say the same",
+        "Port table, YANG data and Linux commands were read back and compared: they must describe one network.",
+        "write them again with `zentrale network write`; where it stays, report it as a defect",
+    ),
+    Entry(
+        "NET-10",
+        N,
+        "part of the network was not rehearsed",
+        "This machine lacks something, or the plan does not say enough for it.",
+        "install what is named, or complete the plan, then rehearse again",
+    ),
+]

@@ -1,0 +1,92 @@
+"""The written files read back, each by what it says itself: they must describe one and the same network."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import shlex
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class PortSays:
+    """One port of one file; `untagged` None where the file has no VLANs."""
+
+    on: bool
+    label: str
+    untagged: int | None = None
+    tagged: frozenset[int] | None = None
+
+
+Ports = dict[int, PortSays]
+
+
+def port_table(text: str) -> Ports:
+    """ports.csv. Raises ValueError, KeyError."""
+    found = {}
+    for row in csv.DictReader(io.StringIO(text.lstrip("\ufeff"))):
+        tagged = frozenset(int(v) for v in row["tagged_vlans"].split())
+        found[int(row["port"])] = PortSays(row["mode"] != "off", row["label"], int(row["untagged_vlan"] or 0), tagged)
+    return found
+
+
+def linux_commands(text: str) -> Ports:
+    """linux.sh: what its bridge would hold after these commands. Raises ValueError, IndexError."""
+    on: dict[int, bool] = {}
+    untagged: dict[int, int] = {}
+    tagged: dict[int, set[int]] = {}
+    for line in text.splitlines():
+        words = shlex.split(line, comments=True)
+        if words[:3] == ["ip", "link", "set"] and words[-2:-1] == ["master"]:
+            on[int(words[3][1:])] = False
+        elif words[:3] == ["ip", "link", "set"] and words[-1:] == ["up"] and _port(words[3]):
+            on[_port(words[3])] = True
+        elif words[:4] == ["bridge", "vlan", "add", "dev"] and _port(words[4]):
+            vlan = int(words[words.index("vid") + 1])
+            if "untagged" in words and "pvid" in words:
+                untagged[_port(words[4])] = vlan
+            else:
+                tagged.setdefault(_port(words[4]), set()).add(vlan)
+    return {p: PortSays(up, "", untagged.get(p, 0), frozenset(tagged.get(p, ()))) for p, up in on.items() if up}
+
+
+def _port(word: str) -> int:
+    return int(word[1:]) if word[:1] == "p" and word[1:].isdigit() else 0
+
+
+def instance_data(text: str) -> Ports:
+    """instance-data.json. Raises ValueError, KeyError."""
+    content = json.loads(text)["ietf-yang-instance-data:instance-data-set"]["content-data"]
+    interfaces = content["ietf-interfaces:interfaces"]["interface"]
+    return {_port(i["name"]): PortSays(i["enabled"], i.get("description", "")) for i in interfaces}
+
+
+def disagreements(folder: Path) -> Iterator[tuple[str, str]]:
+    """Of the files of one switch: the port, and what two of them say of it."""
+    try:
+        table = port_table((folder / "ports.csv").read_text(encoding="utf-8"))
+        linux = linux_commands((folder / "linux.sh").read_text(encoding="utf-8"))
+        yang = instance_data((folder / "instance-data.json").read_text(encoding="utf-8"))
+    except (OSError, ValueError, KeyError, IndexError) as error:
+        yield folder.name, f"a file cannot be read back: {type(error).__name__} {error}"
+        return
+    for port, says in table.items():
+        where = f"{folder.name}:{port}"
+        other = linux.get(port, PortSays(on=False, label="", untagged=0, tagged=frozenset()))
+        if (says.on, says.untagged, says.tagged) != (other.on, other.untagged, other.tagged):
+            yield where, f"table: {_told(says)}; Linux commands: {_told(other)}"
+        modelled = yang.get(port)
+        if modelled is None or (modelled.on, modelled.label) != (says.on, says.label):
+            yield where, f"table: {_told(says)}; YANG data: {'nothing' if modelled is None else _told(modelled)}"
+    for port in {*linux, *yang} - set(table):
+        yield f"{folder.name}:{port}", "is not in the port table"
+
+
+def _told(says: PortSays) -> str:
+    if not says.on:
+        return f"off {says.label}".strip()
+    tagged = " ".join(map(str, sorted(says.tagged or ())))
+    return f"on {says.label} untagged {says.untagged or '-'} tagged {tagged or '-'}"

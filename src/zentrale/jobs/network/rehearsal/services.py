@@ -1,0 +1,247 @@
+"""DHCP and multicast as they come to each device: planned addresses, pools for strangers, groups for their members alone."""
+
+from __future__ import annotations
+
+import socket
+import struct
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+from zentrale.field.lab import dhcp_client
+from zentrale.field.lab.dhcp_client import Asked
+from zentrale.field.lab.probing import Wire, who_has
+from zentrale.field.lab.servers import DhcpServer, Querier
+from zentrale.field.lab.stations import Leg
+from zentrale.jobs.network.rehearsal.stage import Stage, interface_mac
+from zentrale.jobs.network.writing import FOLDER
+from zentrale.output.network import names
+from zentrale.planning.multicast import StreamGroup
+from zentrale.protocols import frames
+from zentrale.site.model import INTERNET, Zone
+
+_STRANGER = "02:5a:fc:00:00:0{}"
+FORGET_S = 5  # how long a switch remembers a member without being asked: 260 s in earnest (RFC 2236 section 8.4)
+_AGE_OUT_S = FORGET_S + 2.0
+_SENT = 20  # datagrams a group
+
+
+# DHCP
+
+
+@dataclass(frozen=True)
+class DhcpResult:
+    """One client's address; `planned` empty for a stranger. `servers` are those that offered, by address and MAC address."""
+
+    zone: str
+    client: str
+    planned: str
+    given: str
+    servers: tuple[tuple[str, str], ...]
+
+
+def server_place(stage: Stage, zone: Zone) -> tuple[str, str, str] | None:
+    """Namespace, interface and MAC-bearing station of the zone's server: the router where it has a leg, else a recorder."""
+    router = stage.net.router()
+    if router is not None and zone in stage.net.routed_zones():
+        return stage.space_of(router.name).name, names.vlan(zone.vlan), ""
+    for leg, place in stage.places.items():
+        if place.party.kind == "recorder" and stage.net.plan.zone(place.party.zone).family == zone.name:
+            return leg.station, leg.interface, leg.station
+    return None
+
+
+def mac_at(stage: Stage, space: str, interface: str) -> str:
+    """Of an interface that is no station's."""
+    return interface_mac(stage.spaces[space], interface)
+
+
+def start_servers(stage: Stage, written: Path) -> tuple[list[DhcpServer], list[str]]:
+    """With their files as they were written; and the zones without one, in words. Raises LabError."""
+    servers, without = [], []
+    for zone in stage.net.gives_addresses():
+        at = server_place(stage, zone)
+        if at is None:
+            without.append(f"DHCP in {zone.name}: neither router nor recorder stands in it")
+            continue
+        file = written / FOLDER / "dhcp" / f"{zone.name}.conf"
+        servers.append(DhcpServer(stage.spaces[at[0]], at[1], file, stage.folder / f"dhcp.{zone.name}"))
+    return servers, without
+
+
+def ask_for_addresses(stage: Stage, wire: Wire) -> list[DhcpResult]:
+    """Every planned device with its MAC address, and one stranger in each zone, from a port of it."""
+    net = stage.net
+    clients: list[tuple[Leg, str]] = []
+    about: list[tuple[str, str, str]] = []
+    for zone in net.gives_addresses():
+        at = server_place(stage, zone)
+        if at is None:
+            continue
+        legs = {leg.station: leg for leg, p in stage.places.items() if _in_family(stage, p.party.zone, zone)}
+        legs = {name: leg for name, leg in legs.items() if name != at[2]}  # a server does not ask itself
+        for device in net.reserved(zone):
+            if device.name in legs:
+                clients.append((legs[device.name], device.mac))
+                about.append((zone.name, device.name, str(device.address)))
+        for name in list(legs)[:1]:
+            clients.append((legs[name], _STRANGER.format(len(about) % 10)))
+            about.append((zone.name, f"a stranger at the port of {name}", ""))
+    asked = dhcp_client.ask_all(wire, clients)
+    return [_result(told, a) for told, a in zip(about, asked, strict=True)]
+
+
+def _in_family(stage: Stage, zone: str, family: Zone) -> bool:
+    return zone != INTERNET and stage.net.plan.zone(zone).family == family.name
+
+
+def _result(about: tuple[str, str, str], asked: Asked) -> DhcpResult:
+    servers = tuple(dict.fromkeys((o.message.server, o.from_mac) for o in asked.offers))
+    return DhcpResult(*about, asked.given or (asked.offers[0].message.address if asked.offers else ""), servers)
+
+
+# Multicast
+
+
+@dataclass(frozen=True)
+class GroupResult:
+    """One group: who had joined and got it, who had not and got it all the same."""
+
+    group: str
+    sender: str
+    joined: tuple[str, ...]
+    got: tuple[str, ...]
+    astray: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class MulticastResult:
+    """`queried` are the zones in which a listener was asked for its groups; `forgotten`: who got nothing any more, once the
+    switches had forgotten what nobody asked for.
+    """
+
+    groups: tuple[GroupResult, ...]
+    queried: tuple[str, ...]
+    not_queried: tuple[str, ...]
+    forgotten: tuple[str, ...]
+
+
+def set_short_memory(stage: Stage) -> None:
+    """What a switch remembers of members, in seconds in place of minutes. Raises LabError."""
+    for name, switch in stage.switches.items():
+        switch.tell(
+            "ovs-vsctl", "set", "Bridge", names.short(name), f"other_config:mcast-snooping-aging-time={FORGET_S}"
+        )
+
+
+def start_queriers(stage: Stage) -> tuple[list[Querier], list[str]]:
+    """In each zone that needs one, where the router has a leg; and the zones without, in words."""
+    queriers, without = [], []
+    router = stage.net.router()
+    for zone in stage.net.multicast.zones:
+        planned = stage.net.plan.zone(zone.zone)
+        if stage.net.is_private(zone.zone):
+            continue  # its groups go by rules of their own; nobody joins there
+        if router is None or planned not in stage.net.routed_zones():
+            without.append(f"a querier in {zone.zone}: the router has no leg in it")
+            continue
+        queriers.append(Querier(stage.space_of(router.name), names.vlan(planned.vlan), str(planned.gateway)))
+    return queriers, without
+
+
+def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
+    """Listeners join every other group of theirs; then all senders send. After a while they send once more."""
+    groups = list(stage.net.multicast.groups)
+    joined = {(name, g.group) for i, g in enumerate(groups) if i % 2 == 0 for name in g.listeners}
+    if len(groups) == 1:
+        joined = {(name, groups[0].group) for name in groups[0].listeners}
+    with ExitStack() as stack:
+        for name, group in joined:
+            leg = _listener_leg(stage, name)
+            if leg is not None:
+                stack.enter_context(_member(stage, leg, group))
+        queried = _queried(stage, wire, 3.2)
+        first = _send_all(stage, wire, groups)
+        again = {}
+        if joined:
+            time.sleep(_AGE_OUT_S)
+            again = _send_all(stage, wire, [g for g in groups if any(group == g.group for _, group in joined)])
+    results = []
+    for item in groups:
+        members = tuple(n for n in item.listeners if (n, item.group) in joined)
+        came = first.get(item.group, set())
+        astray = tuple(sorted(came - set(members) - {item.camera}))
+        results.append(GroupResult(item.group, item.camera, members, tuple(n for n in members if n in came), astray))
+    forgotten = tuple(sorted({n for n, g in joined if n in first.get(g, set()) and n not in again.get(g, set())}))
+    zones = {stage.net.plan.zone(stage.places[leg].party.zone).name for leg in queried}
+    wanted = {v.zone for v in stage.net.plan.viewers if any(v.name == n for n, _ in joined)}
+    return MulticastResult(tuple(results), tuple(sorted(zones & wanted)), tuple(sorted(wanted - zones)), forgotten)
+
+
+def _listener_leg(stage: Stage, name: str) -> Leg | None:
+    station = stage.stations.get(name)
+    return station.legs[0] if station else None
+
+
+def _member(stage: Stage, leg: Leg, group: str) -> socket.socket:
+    """A member of the group as long as it is open."""
+    with stage.spaces[leg.station].inside():
+        sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        request = struct.pack("4s4s", socket.inet_aton(group), socket.inet_aton(leg.address))
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, request)
+    return sock
+
+
+def _queried(stage: Stage, wire: Wire, wait_s: float) -> set[Leg]:
+    wire.forget()
+    return {leg for leg, frame in wire.seen(wait_s) if frames.is_igmp_query(frame)}
+
+
+def _send_all(stage: Stage, wire: Wire, groups: list[StreamGroup]) -> dict[str, set[str]]:
+    """By group the stations at whose port it arrived."""
+    came: dict[str, dict[str, int]] = {}
+    wire.forget()
+    for group in groups:
+        _send(stage, group)
+        for leg, frame in wire.seen(0.08):
+            packet = frames.udp_of(frame)
+            if packet is not None and packet[1][0].startswith("239."):
+                seen = came.setdefault(packet[1][0], {})
+                seen[leg.station] = seen.get(leg.station, 0) + 1
+    return {group: set(seen) for group, seen in came.items()}
+
+
+def _send(stage: Stage, group: StreamGroup) -> None:
+    station = stage.stations.get(_sender(stage, group))
+    if station is None:
+        return
+    leg = next((x for x in station.legs if stage.places[x].party.zone == group.zone), station.legs[0])
+    with stage.spaces[leg.station].inside(), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(leg.address))
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, group.time_to_live)
+        for _ in range(_SENT):
+            sock.sendto(b"zentrale" * 20, (group.group, group.port))
+
+
+def _sender(stage: Stage, group: StreamGroup) -> str:
+    camera = stage.net.plan.camera(group.camera)
+    return camera.recorder if group.relayed else stage.net.plan.device_of(camera).name
+
+
+def who_answers_twice(stage: Stage, wire: Wire) -> Iterator[tuple[str, set[str]]]:
+    """Addresses for which more than one MAC address answers, asked from a port that sees the whole zone."""
+    plan = stage.net.plan
+    asked: dict[str, list[str]] = {}
+    for leg, place in stage.places.items():
+        if place.party.zone != INTERNET:
+            asked.setdefault(plan.zone(place.party.zone).family, []).append(leg.address)
+    for family, addresses in asked.items():
+        asker = next(
+            (leg for leg, p in stage.places.items() if p.party.zone == family),
+            next(leg for leg, p in stage.places.items() if _in_family(stage, p.party.zone, plan.zone(family))),
+        )
+        for address, macs in who_has(wire, asker, [a for a in addresses if a != asker.address]).items():
+            if len(macs) > 1:
+                yield address, macs

@@ -1,0 +1,272 @@
+"""The site as a laboratory: every planned device at its port, with its address; one stranger in each zone that has no device; the
+internet behind the router.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import ipaddress
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from zentrale.field.lab.namespaces import End, Namespace, build
+from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
+from zentrale.field.lab.switch import LabSwitch
+from zentrale.output.network import names
+from zentrale.planning.network import NetworkPlan
+from zentrale.planning.reach import Party
+from zentrale.site.model import INTERNET, Camera, Recorder, Switch, Zone
+
+# Documentation addresses (RFC 5737), for what lies outside.
+OUTSIDE, ROUTER_OUTSIDE, OUTSIDE_BITS = "198.51.100.1", "198.51.100.2", 24
+WAN = "wan"
+_ADDED_PORT = 30_000  # OpenFlow ports that the rehearsal adds to a switch
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a leg stands: which party of the plan it is, at which port of which switch (0: none of the plan's)."""
+
+    party: Party
+    switch: str
+    port: int
+
+
+@dataclass
+class Stage:
+    """The laboratory, once it stands. `added` says in words what is there beside the plan."""
+
+    net: NetworkPlan
+    folder: Path
+    spaces: dict[str, Namespace] = field(default_factory=dict)
+    switches: dict[str, LabSwitch] = field(default_factory=dict)
+    stations: dict[str, Station] = field(default_factory=dict)
+    places: dict[Leg, Place] = field(default_factory=dict)
+    added: list[str] = field(default_factory=list)
+
+    @property
+    def legs(self) -> list[Leg]:
+        return list(self.places)
+
+    def inside_legs(self) -> list[Leg]:
+        """Without the internet's, which is on no switch."""
+        return [leg for leg, place in self.places.items() if place.party.zone != INTERNET]
+
+    def leg_in(self, station: str, zone: str) -> Leg:
+        return next(x for x in self.stations[station].legs if self.places[x].party.zone == zone)
+
+    def space_of(self, switch: str) -> Namespace:
+        return self.spaces[switch_space(switch)]
+
+
+def switch_space(name: str) -> str:
+    """What its namespace is called, apart from those of devices."""
+    return f"switch.{name}"
+
+
+def mac_of(name: str, given: str) -> str:
+    """A device's MAC address; one of its own where the plan gives none (locally administered, IEEE 802)."""
+    return given or "02:5a:fd:" + ":".join(re.findall("..", hashlib.sha256(name.encode()).hexdigest()[:6]))
+
+
+class Builder:
+    """Makes the stage. `extra` are links beside the plan's, for what is rehearsed as a slip."""
+
+    def __init__(self, net: NetworkPlan, folder: Path, extra: tuple[tuple[End, End], ...] = ()) -> None:
+        self._stage = Stage(net, folder)
+        self._net = net
+        self._plan = net.plan
+        self._cables: list[tuple[End, End]] = list(extra)
+        self._added: list[tuple[str, str, int]] = []  # switch, interface, VLAN
+
+    def make(self) -> Stage:
+        """Namespaces and cables, with addresses; the switches are off. Raises LabError."""
+        stage = self._stage
+        for camera in self._plan.camera_devices:
+            self._camera(camera)
+        for recorder in self._plan.recorders:
+            self._recorder(recorder)
+        for viewer in self._plan.viewers:
+            self._device(
+                viewer.name,
+                "viewer",
+                viewer.zone,
+                viewer.switch,
+                viewer.port,
+                self._free_address(viewer.zone, viewer.name),
+            )
+        router = self._net.router()
+        if router is not None:
+            for zone in self._empty_zones():
+                self._stranger(zone, router)
+            self._outside(router)
+        for link in self._plan.links:
+            if link.lit:
+                (a, a_port), (b, b_port) = link.ends()
+                self._cables.append(
+                    (End(switch_space(a), names.port(a_port)), End(switch_space(b), names.port(b_port)))
+                )
+        spaces = [switch_space(s.name) for s in self._plan.switches] + list(stage.stations)
+        stage.spaces = build(spaces, self._cables)
+        neighbours = self.neighbours()
+        set_up(list(stage.stations.values()), stage.spaces, neighbours)
+        for switch in self._plan.switches:
+            made = LabSwitch(stage.space_of(switch.name), stage.folder / switch.name)
+            stage.switches[switch.name] = made
+        return stage
+
+    def neighbours(self) -> dict[str, str]:
+        return {leg.address: leg.mac for leg in self._stage.places}
+
+    def ways(self, zone: str) -> str:
+        """Whom a device of the zone sends to what is elsewhere: the zone's gateway; where there is none, a recorder, as somebody
+        would try who wants to get out.
+        """
+        family = self._plan.zone(self._plan.zone(zone).family)
+        if family.gateway is not None:
+            return str(family.gateway)
+        legs = [
+            leg for r in self._plan.recorders for leg in r.legs() if self._plan.zone(leg.zone).family == family.name
+        ]
+        return str(legs[0].address) if legs else ""
+
+    def _add(self, name: str, kind: str, legs: list[tuple[str, str, int, str, str]], **more: object) -> None:
+        """Legs as zone, switch, port, address and MAC address."""
+        made = []
+        for index, (zone, switch, port, address, mac) in enumerate(legs):
+            bits = self._plan.zone(zone).subnet.prefixlen
+            leg = Leg(name, names.leg(index), mac_of(f"{name} {index}", mac), address, bits, f"{name} in {zone}")
+            made.append(leg)
+            self._stage.places[leg] = Place(Party(kind, zone), switch, port)
+            if port:
+                end = End(name, leg.interface, leg.mac)
+                self._cables.append((End(switch_space(switch), names.port(port)), end))
+        self._stage.stations[name] = Station(name, tuple(made), **more)  # type: ignore[arg-type]
+
+    def _device(self, name: str, kind: str, zone: str, switch: str, port: int, address: str, mac: str = "") -> None:
+        self._add(name, kind, [(zone, switch, port, address, mac)], gateway=self.ways(zone))
+
+    def _camera(self, camera: Camera) -> None:
+        known = self._net.device(camera.name)
+        address = str(known.address) if known else camera.host
+        if not address or camera.translated:
+            self._stage.added.append(f"{camera.name} is not there: the plan gives it no address of its own")
+            return
+        if camera.wireless and any(
+            place.switch == camera.switch and place.port == camera.port for place in self._stage.places.values()
+        ):
+            self._stage.added.append(
+                f"{camera.name} is not there: another device stands behind its access point already"
+            )
+            return
+        self._device(camera.name, "camera", camera.zone, camera.switch, camera.port, address, camera.mac or "")
+
+    def _recorder(self, recorder: Recorder) -> None:
+        legs = [(x.zone, x.switch, x.port, str(x.address), x.mac or "") for x in recorder.legs()]
+        gateway = next((g for x in recorder.legs() if (g := self._plan.zone(x.zone).gateway)), None)
+        self._add(recorder.name, "recorder", legs, gateway=str(gateway or ""), forwards=recorder.forwards)
+
+    def _empty_zones(self) -> Iterator[Zone]:
+        taken = {place.party.zone for place in self._stage.places.values()}
+        yield from (z for z in self._net.routed_zones() if z.name not in taken)
+
+    def _stranger(self, zone: Zone, router: Switch) -> None:
+        """A device of nobody in particular, at a port that is added for it."""
+        name = f"device-{zone.name}"
+        address = self._free_address(zone.name, name)
+        self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateway=str(zone.gateway))
+        leg = self._stage.stations[name].legs[0]
+        interface = f"x{zone.vlan}"
+        self._cables.append((End(switch_space(router.name), interface), End(name, leg.interface, leg.mac)))
+        self._added.append((router.name, interface, zone.vlan))
+        self._stage.added.append(f"a device in {zone.name}, where the plan has none, at a port added to {router.name}")
+
+    def _outside(self, router: Switch) -> None:
+        leg = Leg(INTERNET, names.leg(0), mac_of(INTERNET, ""), OUTSIDE, OUTSIDE_BITS, INTERNET)
+        self._stage.places[leg] = Place(Party(INTERNET, INTERNET), router.name, 0)
+        routes = tuple((str(zone.subnet), ROUTER_OUTSIDE) for zone in self._plan.zones if zone.primary is None)
+        self._stage.stations[INTERNET] = Station(INTERNET, (leg,), routes=routes)
+        self._cables.append((End(switch_space(router.name), WAN), End(INTERNET, leg.interface, leg.mac)))
+
+    def _free_address(self, zone: str, name: str) -> str:
+        """For a device whose address nobody plans: from the zone's pool or the end of its block."""
+        block = self._net.block(zone)
+        taken = {str(d.address) for d in self._net.addresses.devices} | {x.address for x in self._stage.places}
+        reserved = self._net.pool(self._plan.zone(self._plan.zone(zone).family))
+        for host in reversed(list(block.network.hosts()) if block.network.prefixlen >= 20 else []):
+            inside = reserved is not None and reserved[0] <= host <= reserved[1]
+            if str(host) not in taken and host != block.gateway and not inside:
+                return str(host)
+        return str(ipaddress.IPv4Address(int(block.network.broadcast_address) - 1))
+
+    def switch_on(self, name: str, script: Path) -> None:
+        """Power on and commands loaded, as they were written; then what the rehearsal adds. Raises LabError."""
+        switch, router = self._stage.switches[name], self._net.router()
+        if router is not None and router.name == name:
+            self._before_router(switch.space)
+        switch.start()
+        self.load(name, script)
+
+    def load(self, name: str, script: Path) -> None:
+        """On a switch that is on: what it held goes."""
+        stage, switch, router = self._stage, self._stage.switches[name], self._net.router()
+        switch.load(script)
+        bridge = names.short(name)
+        for number, (on, interface, vlan) in enumerate(self._added):
+            if on == name:
+                switch.tell(
+                    "ovs-vsctl", "add-port", bridge, interface, f"tag={vlan}", "vlan_mode=access", "--", "set", "Interface",
+                    interface, f"ofport_request={_ADDED_PORT + number}",
+                )  # fmt: skip
+        if router is not None and router.name == name:
+            self._after_router(switch.space, stage)
+
+    def _before_router(self, space: Namespace) -> None:
+        for where in ("all", "default", WAN):
+            for key in ("route_localnet", "accept_local"):
+                space.set(f"ipv4/conf/{where}/{key}", "1")
+            space.set(f"ipv4/conf/{where}/rp_filter", "0")
+
+    def _after_router(self, space: Namespace, stage: Stage) -> None:
+        """Its way out, its neighbours, and what may pass."""
+        outside = Station(
+            "router", (Leg("router", WAN, "", ROUTER_OUTSIDE, OUTSIDE_BITS, "router"),), gateway=OUTSIDE, forwards=True
+        )
+        set_up_one(outside, space, self.neighbours())
+        for zone in self._net.routed_zones():
+            interface = names.vlan(zone.vlan)
+            space.set(f"ipv4/conf/{interface}/route_localnet", "1")
+            space.set(f"ipv4/conf/{interface}/rp_filter", "0")
+            mac = interface_mac(space, interface)
+            lines = [
+                f"neigh replace {leg.address} lladdr {leg.mac} dev {interface} nud permanent"
+                for leg, place in stage.places.items()
+                if place.party.zone != INTERNET and self._plan.zone(place.party.zone).family == zone.name
+            ]
+            space.call("ip", "-batch", "-", text="\n".join([*lines, ""]))
+            for leg, place in stage.places.items():
+                if place.party.zone != INTERNET and self._plan.zone(place.party.zone).family == zone.name:
+                    stage.spaces[leg.station].call(
+                        "ip",
+                        "neigh",
+                        "replace",
+                        str(zone.gateway),
+                        "lladdr",
+                        mac,
+                        "dev",
+                        leg.interface,
+                        "nud",
+                        "permanent",
+                    )
+        wan = interface_mac(space, WAN)
+        stage.spaces[INTERNET].call(
+            "ip", "neigh", "replace", ROUTER_OUTSIDE, "lladdr", wan, "dev", names.leg(0), "nud", "permanent"
+        )
+
+
+def interface_mac(space: Namespace, interface: str) -> str:
+    told = space.call("ip", "-o", "link", "show", "dev", interface)
+    found = re.search(r"link/ether ([0-9a-f:]{17})", told)
+    return found[1] if found else ""
