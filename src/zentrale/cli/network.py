@@ -45,6 +45,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    if args.action == "rehearse":
+        network_rehearse.begin(args)
     from zentrale.cli.output import Output
     from zentrale.planning.network import plan_network
     from zentrale.site.reading import read_plan

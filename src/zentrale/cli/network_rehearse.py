@@ -27,30 +27,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_details(parser)
 
 
-def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+def begin(args: argparse.Namespace) -> None:
+    """Begins this program again inside namespaces of its own, before anything heavy is loaded; returns inside them."""
     import os
     import sys
 
+    from zentrale.field.lab import namespaces
+
+    if args.slip != "list" and not os.environ.get(namespaces.INSIDE):
+        namespaces.begin_inside(sys.argv[1:])
+
+
+def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab import namespaces
     from zentrale.findings import count_faults
     from zentrale.jobs.network.rehearsal import slips
     from zentrale.jobs.network.rehearsal.job import Rehearser
-    from zentrale.jobs.network.writing import write_network
+    from zentrale.jobs.network.writing import SAME, write_network
 
     if args.slip == "list":
         for told in slips.told():
             output.line(told)
         return EXIT_AS_PLANNED
     slip = slips.slip(args.slip) if args.slip else None
-    if not os.environ.get(namespaces.INSIDE):
-        if slip is not None:
-            slip.cables(net)  # what the site has no place for is told before anything is built
-        with options.alone(args, output, folder, "network rehearse"):
-            written = write_network(folder, net, dry_run=False)
-        if any(f.state != "as before" for f in written.files):
-            output.hint(f"the files were written as the plan is now: {written.folder}")
-        namespaces.begin_inside(sys.argv[1:])
+    with options.alone(args, output, folder, "network rehearse"):
+        written = write_network(folder, net, dry_run=False)
+    if any(f.state != SAME for f in written.files):
+        output.hint(f"the files were written as the plan is now: {written.folder}")
     room = namespaces.make_room()
     try:
         result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zentrale.field.adapters import list_adapters
+from zentrale.field.lab import servers, switch
 
 _GROUP = "239.255.255.250"  # of WS-Discovery
 _FEW_FILES, _FEW_BYTES = 1024, 1 << 20
@@ -104,9 +105,14 @@ def _namespaces() -> Iterator[Examined]:
 
 
 def _switch() -> Iterator[Examined]:
-    """Never missing: no command wants it so far. Told since it can only be installed while there is a network."""
-    there = shutil.which("ovs-vswitchd") or ""
-    yield Examined("Open vSwitch", True, there or "not installed", "none yet; a later rehearsal of the network")
+    """What a rehearsal of the network is built of. It can only be installed while there is a network."""
+    for what, tools, missing in (
+        ("Open vSwitch", "ovs-vswitchd", switch.lacks()), ("nftables, dnsmasq", "nft, dnsmasq", servers.lacks()),
+    ):  # fmt: skip
+        advice = "; ".join(f"{lack.what}: {lack.advice}" for lack in missing)
+        yield Examined(
+            what, not missing, f"{tools} are there" if not missing else "not installed", "network rehearse", advice
+        )
 
 
 def _git() -> Iterator[Examined]:

@@ -22,7 +22,7 @@ from zentrale.protocols import frames
 from zentrale.protocols.frames import Frame
 
 TRY_S = 0.8  # under the first second, after which a kernel would ask again by itself
-_AT_ONCE = 3000  # sockets under way
+_AT_ONCE = 1500  # sockets under way: more than that a switch in user space does not carry
 _PORT = 5004  # of RTP, by custom (RFC 3551 section 8)
 _GROUP = "239.255.99.99"  # of nobody (RFC 2365): whoever gets it, it was flooded
 _ANY = 0x0003  # ETH_P_ALL
@@ -244,24 +244,21 @@ _TYPES = {"arp": frames.ARP, "ipv6": frames.IPV6, "multicast": frames.IPV4}
 _TO = {"arp": frames.BROADCAST, "ipv6": frames.ALL_NODES_6, "multicast": "01:00:5e:7f:63:63"}
 
 
-def frames_to_all(wire: Wire, kind: str, tries: int = 2) -> tuple[set[Pair], int]:
-    """The pairs whose frame was seen at the other end, and how often one frame was seen by one at most."""
-    by_mac = {leg.mac: leg for leg in wire.legs}
+def frames_to_all(wire: Wire, kind: str, pairs: Sequence[Pair], tries: int = 2) -> set[Pair]:
+    """Those of the pairs whose frame was seen at the other end: one frame of each leg, for all others at once."""
+    by_mac, wanted = {leg.mac: leg for leg in wire.legs}, set(pairs)
     came: set[Pair] = set()
-    most = 0
     for _ in range(tries):
+        senders = list(dict.fromkeys(origin for origin, to in pairs if (origin, to) not in came))
         wire.forget()
-        for at in range(0, len(wire.legs), 16):
-            counts: dict[Pair, int] = {}
-            for leg in wire.legs[at : at + 16]:
+        for at in range(0, len(senders), 16):
+            for leg in senders[at : at + 16]:
                 wire.send(leg, _KINDS[kind](leg))
-            for leg, frame in wire.seen(0.12):
+            for leg, frame in wire.seen(0.1):
                 origin = by_mac.get(frame.sender)
                 if origin is not None and frame.ethertype == _TYPES[kind] and frame.to == _TO[kind]:
-                    counts[origin, leg] = counts.get((origin, leg), 0) + 1
-            came |= set(counts)
-            most = max(most, *counts.values()) if counts else most
-    return came, most
+                    came.add((origin, leg))
+    return came & wanted
 
 
 def unicast_ipv6(wire: Wire, pairs: Sequence[Pair]) -> set[Pair]:
@@ -276,7 +273,7 @@ def unicast_ipv6(wire: Wire, pairs: Sequence[Pair]) -> set[Pair]:
             origin_leg = by_mac.get(frame.sender)
             if origin_leg is not None and frame.ethertype == frames.IPV6 and frame.to == leg.mac:
                 came.add((origin_leg, leg))
-    return came
+    return came & set(pairs)
 
 
 def who_has(wire: Wire, asker: Leg, addresses: Sequence[str]) -> dict[str, set[str]]:

@@ -11,7 +11,7 @@ from zentrale.field.lab.namespaces import LabError, Lack, Namespace
 
 _SCHEMA = Path("/usr/share/openvswitch/vswitch.ovsschema")
 _UP_WITHIN_S = 10.0
-TOOLS = ("ovsdb-server", "ovs-vswitchd", "ovs-vsctl", "ovs-ofctl", "ovsdb-tool")
+TOOLS = ("ovsdb-server", "ovs-vswitchd", "ovs-vsctl", "ovs-ofctl", "ovs-appctl", "ovsdb-tool")
 
 
 def lacks() -> list[Lack]:

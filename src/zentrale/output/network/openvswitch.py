@@ -14,7 +14,7 @@ from zentrale.planning.network import NetworkPlan
 from zentrale.planning.ports import PortRow
 from zentrale.site.model import Switch, Zone
 
-_FORGET_S = 30  # a sender that is silent for so long is looked for everywhere again
+_FORGET_S = 6  # a sender that is silent for so long is looked for everywhere again; so long a ring takes to heal
 _TO_MANY = "dl_dst=01:00:00:00:00:00/01:00:00:00:00:00"
 
 
@@ -45,7 +45,7 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
 def _switch_settings(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
     if switch.loop_protection in ("rstp", "mstp"):
         core = net.plan.recorders[0].switch if net.plan.recorders else ""
-        priority = "0x1000" if switch.name == core else "0x8000"
+        priority = 4096 if switch.name == core else 32768  # the lowest is the root
         yield f"ovs-vsctl set Bridge {bridge} rstp_enable=true other_config:rstp-priority={priority}"
     elif switch.loop_protection == "ring":
         yield "# Its ring protocol is not one that Open vSwitch has: a ring through it needs rapid spanning tree here."

@@ -20,6 +20,7 @@ from zentrale.output.network import names
 from zentrale.planning.topology import lit_network, paths_from
 from zentrale.site.model import INTERNET
 
+_RULE = 80  # characters of a rule that a person reads
 _LEARNED = "table=10,"  # what a switch has learned is no rule of anybody
 
 
@@ -73,7 +74,7 @@ class Causes:
         origin, to = self._stage.places[item.origin], self._stage.places[item.to]
         for told in (*self._ports(item, origin, to), *self._ways(item, origin, to)):
             return told
-        return Cause(f"{origin.party} to {to.party}", f"{item.origin.station} to {item.to.station}: {item.planned}")
+        return Cause(f"{origin.party} to {to.party}", item.planned)
 
     def _ports(self, item: Differing, *places: Place) -> Iterator[Cause]:
         for leg, place in zip((item.origin, item.to), places, strict=True):
@@ -178,4 +179,5 @@ def _number(port: str) -> int:
 
 
 def _short(rule: str) -> str:
-    return re.sub(r"\s+", " ", rule)[:110]
+    told = re.sub(r"\s+", " ", rule)
+    return told if len(told) <= _RULE else f"{told[:_RULE]}..."

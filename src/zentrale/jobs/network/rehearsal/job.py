@@ -61,6 +61,7 @@ class Rehearser:
         self._findings: list[Finding] = []
         self._stack = ExitStack()
         self._lacks = servers.lacks()
+        self._explained: set[str] = set()
 
     def rehearse(self, slip: Slip | None = None) -> Rehearsal:
         """Raises LabError where this machine does not do it, InputError for a slip that the site has no place for."""
@@ -170,7 +171,6 @@ class Rehearser:
             self._find("NET-6", cause.subject, f"{cause.what}; a frame to all is copied without end", "each frame once")
 
     def _groups(self, stage: Stage, wire: Wire, broken: Broken) -> MulticastResult:
-        services.set_short_memory(stage)
         if not broken.no_querier:
             queriers, without = services.start_queriers(stage)
             for querier in queriers:
@@ -193,6 +193,8 @@ class Rehearser:
             by_cause.setdefault(("NET-1" if item.came else "NET-2", causes.of(item)), []).append(item)
         for (code, cause), items in by_cause.items():
             limit = "nothing arrives" if code == "NET-1" else "it arrives"
+            if code == "NET-2":
+                self._explained |= {leg.station for item in items for leg in (item.origin, item.to)}
             self._find(code, cause.subject, f"{cause.what}; {'; '.join(_cells(items))}", limit)
 
     def _judge_twice(self, stage: Stage, twice: dict[str, set[str]]) -> None:
@@ -214,7 +216,7 @@ class Rehearser:
                 rogues.setdefault((told.zone, server[1]), []).append(told.client)
             zone = self._net.plan.zone(told.zone)
             pool = self._net.pool(zone)
-            if strange:
+            if strange or told.client in self._explained:  # told already, with the cause
                 continue
             if told.planned and told.given != told.planned:
                 self._find("NET-3", f"device {told.client}", told.given or "no address", told.planned)
@@ -241,7 +243,8 @@ class Rehearser:
 
     def _judge_groups(self, result: MulticastResult) -> None:
         for zone in result.not_queried:
-            effect = f"; {', '.join(result.forgotten)} got nothing any more" if result.forgotten else ""
+            lost = ", ".join(result.forgotten)
+            effect = f"; once the switches had forgotten their members, {lost} got nothing any more" if lost else ""
             self._find("NET-8", f"zone {zone}", f"no question within 3 s{effect}", "a question every second, here")
         for group in result.groups:
             missing = [n for n in group.joined if n not in group.got]

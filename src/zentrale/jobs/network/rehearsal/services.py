@@ -23,8 +23,7 @@ from zentrale.protocols import frames
 from zentrale.site.model import INTERNET, Zone
 
 _STRANGER = "02:5a:fc:00:00:0{}"
-FORGET_S = 5  # how long a switch remembers a member without being asked: 260 s in earnest (RFC 2236 section 8.4)
-_AGE_OUT_S = FORGET_S + 2.0
+_ASKED_WITHIN_S = 3.2  # a querier of ours asks every second, and members answer within one more
 _SENT = 20  # datagrams a group
 
 
@@ -119,7 +118,7 @@ class GroupResult:
 @dataclass(frozen=True)
 class MulticastResult:
     """`queried` are the zones in which a listener was asked for its groups; `forgotten`: who got nothing any more, once the
-    switches had forgotten what nobody asked for.
+    switches had forgotten their members and had time to ask again.
     """
 
     groups: tuple[GroupResult, ...]
@@ -128,12 +127,10 @@ class MulticastResult:
     forgotten: tuple[str, ...]
 
 
-def set_short_memory(stage: Stage) -> None:
-    """What a switch remembers of members, in seconds in place of minutes. Raises LabError."""
+def forget_members(stage: Stage) -> None:
+    """What switches do of themselves when nobody has asked for 260 s (RFC 2236 section 8.4). Raises LabError."""
     for name, switch in stage.switches.items():
-        switch.tell(
-            "ovs-vsctl", "set", "Bridge", names.short(name), f"other_config:mcast-snooping-aging-time={FORGET_S}"
-        )
+        switch.tell("ovs-appctl", "mdb/flush", names.short(name))
 
 
 def start_queriers(stage: Stage) -> tuple[list[Querier], list[str]]:
@@ -162,11 +159,12 @@ def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
             leg = _listener_leg(stage, name)
             if leg is not None:
                 stack.enter_context(_member(stage, leg, group))
-        queried = _queried(stage, wire, 3.2)
+        queried = _queried(wire, _ASKED_WITHIN_S)
         first = _send_all(stage, wire, groups)
         again = {}
         if joined:
-            time.sleep(_AGE_OUT_S)
+            forget_members(stage)
+            time.sleep(_ASKED_WITHIN_S)
             again = _send_all(stage, wire, [g for g in groups if any(group == g.group for _, group in joined)])
     results = []
     for item in groups:
@@ -194,7 +192,7 @@ def _member(stage: Stage, leg: Leg, group: str) -> socket.socket:
     return sock
 
 
-def _queried(stage: Stage, wire: Wire, wait_s: float) -> set[Leg]:
+def _queried(wire: Wire, wait_s: float) -> set[Leg]:
     wire.forget()
     return {leg for leg, frame in wire.seen(wait_s) if frames.is_igmp_query(frame)}
 

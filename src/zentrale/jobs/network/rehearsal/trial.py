@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from zentrale.field.lab import probing
@@ -14,6 +14,7 @@ from zentrale.site.model import INTERNET, Plan
 
 AT_LAYER_2 = ("arp", "ipv6", "multicast")
 _RTP = ("udp", 5004)
+_AGAIN, _FEW, _MANY = 2, 200, 2000  # rounds, pairs at a time, pairs beyond which it is no chance
 _STORM = 8  # copies of one frame at one port: a way around takes it on for ever, a ring that heals a few
 
 
@@ -82,23 +83,41 @@ def try_all(stage: Stage, wire: Wire) -> Reached:
     inside = [(a, b) for a, b in pairs if INTERNET not in (stage.places[a].party.zone, stage.places[b].party.zone)]
     arrived = Arrived()
     asked = services(stage.net.plan)
-    with probing.answering(stage.legs, stage.spaces, [port for protocol, port in asked if protocol == "tcp"]):
-        for protocol, port in asked:
-            if protocol == "tcp":
-                arrived.note(f"tcp/{port}", pairs, probing.tcp(pairs, stage.spaces, port))
-            else:
-                arrived.note(f"udp/{port}", pairs, probing.udp(pairs, stage.legs, stage.spaces, port))
+    # Frames to all come first: the switches know then where everybody is.
+    ways: dict[str, tuple[list[Pair], Callable[[Sequence[Pair]], set[Pair]]]] = {}
     for kind in AT_LAYER_2:
-        came, _ = probing.frames_to_all(wire, kind)
-        arrived.note(kind, inside, came & set(inside))
-    arrived.note("ipv6", inside, probing.unicast_ipv6(wire, inside) & set(inside))
+        ways[kind] = inside, lambda some, kind=kind: probing.frames_to_all(wire, kind, some)  # type: ignore[misc]
+    ways["ipv6 to one"] = inside, lambda some: probing.unicast_ipv6(wire, some)
+    for protocol, port in asked:
+        if protocol == "tcp":
+            ways[f"tcp/{port}"] = pairs, lambda some, port=port: probing.tcp(some, stage.spaces, port)  # type: ignore[misc]
+        else:
+            ways[f"udp/{port}"] = (
+                pairs, lambda some, port=port: probing.udp(some, stage.legs, stage.spaces, port),  # type: ignore[misc]
+            )  # fmt: skip
+    with probing.answering(stage.legs, stage.spaces, [port for protocol, port in asked if protocol == "tcp"]):
+        for kind, (some, send) in ways.items():
+            arrived.note(kind, some, send(some))
+            _again(stage, arrived, kind, send)
     return _judged(stage, arrived)
+
+
+def _again(stage: Stage, arrived: Arrived, kind: str, send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
+    """What should have arrived and did not is tried again, a few at a time: a switch in user space drops what is too much for
+    this machine, and that is nobody's fault.
+    """
+    for _ in range(_AGAIN):
+        left = [p for p in arrived.tried[kind] if p not in arrived.pairs[kind] and expected(stage, p, kind)[1]]
+        if not left or len(left) > _MANY:
+            return
+        for at in range(0, len(left), _FEW):
+            arrived.note(kind, (), send(left[at : at + _FEW]))
 
 
 def expected(stage: Stage, pair: Pair, kind: str) -> tuple[bool, bool, str]:
     """Whether it may arrive, whether it must, and why."""
     plan, (origin, to) = stage.net.plan, (stage.places[leg].party for leg in pair)
-    if kind in AT_LAYER_2:
+    if kind in AT_LAYER_2 or kind == "ipv6 to one":
         allowed, why = reaches_at_layer_2(plan, origin, to)
         return allowed, allowed and kind != "multicast", why  # a group of nobody need not arrive
     protocol, _, port = kind.partition("/")
@@ -128,6 +147,8 @@ def _judged(stage: Stage, arrived: Arrived) -> Reached:
     for key, pairs in tried_by.items():
         cell = _cell(stage, cells, key)
         cell.tried, cell.came, cell.wrong = len(pairs), len(came_by.get(key, ())), len(wrong.get(key, ()))
+    order = {leg: i for i, leg in enumerate(stage.legs)}
+    differing.sort(key=lambda d: (order[d.origin], order[d.to], d.kind))
     return Reached(tuple(_in_order(stage, cells.values())), tuple(differing), sum(map(len, arrived.tried.values())))
 
 

@@ -1,0 +1,122 @@
+"""The written network on software switches: what packets show of a right plan, and of each classic slip."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+
+from conftest import Result, program
+from network_site import CAMERAS, SITE, six
+from zentrale.field.lab import namespaces, servers, switch
+from zentrale.jobs.network.rehearsal.slips import SLIPS
+from zentrale.protocols import dhcp, frames
+
+LACKS = [*namespaces.lacks(), *switch.lacks(), *servers.lacks()]
+on_switches = pytest.mark.skipif(bool(LACKS), reason="; ".join(f"{x.what} is missing" for x in LACKS))
+
+
+def rehearsed(folder: Path, *arguments: str) -> Result:
+    return program("network", "rehearse", "--json", *arguments, cwd=folder)
+
+
+@on_switches
+def test_packets_go_as_planned_and_nothing_else_does(tmp_path: Path) -> None:
+    folder = six(tmp_path)
+    done = rehearsed(folder)
+    assert done.code == 0, done.all
+    told = done.json
+    assert told["findings"] == [] and told["stations"] == 8 and told["pairs_tried"] > 300
+    cells = {(c["from_zone"], c["to_zone"], c["to_kind"]): c for c in told["cells"]}
+    assert (
+        cells["cameras", "recording", "recorder"]["pairs_through"],
+        cells["cameras", "cameras", "camera"]["pairs_through"],
+    ) == (4, 0)
+    office = cells["office", "control", "recorder"]
+    assert office["by"] == ["tcp/554"], "its rule names a port: the datagrams that were tried too are dropped"
+    assert "udp/5004" in cells["office", "internet", "internet"]["by"]
+    given = {d["client"]: d["given"] for d in told["dhcp"]}
+    assert given["east-1"] == "10.30.0.11" and given["west-1"] == "10.30.0.13" and "west-2" not in given
+    assert next(g for c, g in given.items() if "stranger" in c).startswith("10.30.0.20")
+    groups = told["multicast"]["groups"]
+    assert {bool(g["joined"]) for g in groups} == {True, False} and all(g["got"] == g["joined"] for g in groups)
+    assert (folder / "output/network/rehearsal.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
+
+
+# What each slip is found as: the code, and what is named as its cause. Nothing else is.
+FOUND = {
+    "wrong-vlan": {("NET-2", "port east:1 (east-1)")},
+    "trunk-without-zone": {("NET-2", "port east:9")},
+    "per-switch-protection": {("NET-1", "switch east"), ("NET-1", "switch west")},
+    "recorder-forwards": {("NET-1", "recorder recorder")},
+    "second-dhcp": {("NET-4", "zone recording")},
+    "no-querier": {("NET-8", "zone control")},
+    "duplicate-address": {("NET-5", "address 10.30.0.11")},
+    "ring": {("NET-6", "port core:6"), ("NET-6", "port east:3")},
+}
+
+
+@on_switches
+def test_each_slip_is_found_with_its_cause_and_nothing_else_is(tmp_path: Path) -> None:
+    """Several at once, beside one whose plan is wrong by itself: a rehearsal mostly waits, and they do not meet."""
+    sites = {slip: six(tmp_path / slip, wall=slip == "no-querier", site=_with_box(slip)) for slip in FOUND}
+    outside = six(tmp_path / "outside", wall=False, cameras=CAMERAS.replace("10.30.0.13", "10.31.0.13"))
+    with ThreadPoolExecutor(4) as pool:
+        runs = {slip: pool.submit(rehearsed, folder, "--break", slip) for slip, folder in sites.items()}
+        wrong = pool.submit(rehearsed, outside)
+    for slip, run in runs.items():
+        done = run.result()
+        assert done.code == 1 and done.json["broken_on_purpose"], done.all
+        assert {(f["code"], f["subject"]) for f in done.json["findings"]} == FOUND[slip], (slip, done.out)
+    (finding,) = wrong.result().json["findings"]
+    assert (finding["code"], finding["subject"]) == ("NET-2", "camera west-1"), "one cause, one finding"
+    assert "10.31.0.13 lies outside of 10.30.0.0/24" in finding["measured"]
+
+
+def _with_box(slip: str) -> str:
+    """For a second DHCP server: somebody's device beside the recorder."""
+    box = '[[viewers]]\nname = "box"\nzone = "recording"\nswitch = "core"\nport = 7\n'
+    return SITE + (box if slip == "second-dhcp" else "")
+
+
+def test_every_slip_is_tried(tmp_path: Path) -> None:
+    assert set(FOUND) == {s.name for s in SLIPS}
+    listed = program("network", "rehearse", "--break", "list", cwd=six(tmp_path))
+    assert listed.code == 0 and [line.split(":")[0] for line in listed.out.splitlines()] == [s.name for s in SLIPS]
+
+
+def test_what_a_slip_lacks_is_told_before_anything_is_built(tmp_path: Path) -> None:
+    one = six(
+        tmp_path,
+        site=SITE.replace("viewing = {", "# viewing = {"),
+        cameras=CAMERAS.splitlines()[0] + "\n" + CAMERAS.splitlines()[1],
+    )
+    done = program("network", "rehearse", "--break", "nonsense", cwd=one)
+    assert done.code == 2 and "expected one of: wrong-vlan" in done.err
+
+
+def test_frames_and_messages_are_those_of_the_standards() -> None:
+    """Bytes worked out by hand from RFC 826, 2131, 2236 and 1071."""
+    request = frames.arp_request("02:00:00:00:00:01", "10.0.0.1", "10.0.0.2")
+    assert request[:42].hex() == "ffffffffffff020000000001080600010800060400010200000000010a0000010000000000000a000002"
+    reply = bytes.fromhex("020000000001020000000002080600010800060400020200000000020a0000020200000000010a000001")
+    frame = frames.parse(reply)
+    assert frame is not None and frames.arp_reply(frame) == ("10.0.0.2", "02:00:00:00:00:02")
+    assert frames.checksum(bytes.fromhex("0001f203f4f5f6f7")) == 0x220D, "the example of RFC 1071 section 3"
+    query = frames.parse(frames.igmp_query("02:00:00:00:00:01", "10.0.0.1"))
+    assert query is not None and frames.is_igmp_query(query) and query.content[24:32].hex() == "110aeef500000000"
+    tagged = frames.parse(bytes.fromhex("ffffffffffff0200000000018100001408060001"))
+    assert tagged is not None and (tagged.ethertype, tagged.content.hex()) == (frames.ARP, "0001")
+    asked = dhcp.ask(dhcp.DISCOVER, "02:00:00:00:00:01", 7)
+    assert asked[:12].hex() == "010106000000000700008000" and asked[236:243].hex() == "63825363350101"
+    offer = (
+        bytes.fromhex("020106000000000700000000000000000a000009")
+        + bytes(8)
+        + bytes.fromhex("020000000001")
+        + bytes(202)
+    )
+    offer += bytes.fromhex("6382536335010236040a00000103040a0000feff")
+    told = dhcp.parse(offer)
+    assert told == dhcp.Message(dhcp.OFFER, "02:00:00:00:00:01", 7, "10.0.0.9", "10.0.0.1", "10.0.0.254")
+    assert dhcp.parse(offer[:200]) is None and dhcp.parse(b"") is None
