@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import network_inside, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -24,6 +24,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="SLIP",
         help="make one of the classic slips first, to practise on (--break list says which)",
     )
+    parser.add_argument(
+        "--run", metavar="COMMAND", action="append", default=[],
+        help="run a command of this program inside, such as discover or 'register --details', from a laptop at a port of the "
+        "site; the devices stand there as they come from the box; can be given several times",
+    )  # fmt: skip
+    parser.add_argument("--from", dest="zone", metavar="ZONE", help="with --run: the zone in which the laptop stands")
     options.add_details(parser)
 
 
@@ -57,6 +63,8 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
         output.hint(f"the files were written as the plan is now: {written.folder}")
     room = namespaces.make_room()
     try:
+        if args.run:
+            return network_inside.run(args, output, folder, net, room)
         result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)
     except namespaces.LabError as error:
         raise InputError(

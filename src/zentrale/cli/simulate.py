@@ -55,14 +55,14 @@ def run(args: argparse.Namespace) -> int:
         return 0
     if args.device is not None:
         scenario = scenario.alone(args.device)
-    _prepare(output, scenario)
+    prepare(output, scenario)
     try:
         return asyncio.run(_serve(output, scenario, args))
     except KeyboardInterrupt:
         return 0  # the only way this command ends: it is no interruption
 
 
-def _prepare(output: Output, scenario: Scenario) -> None:
+def prepare(output: Output, scenario: Scenario) -> None:
     from zentrale.simulation import stand_in
 
     streams = stand_in.missing(scenario)
@@ -113,7 +113,7 @@ async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace) -
     while order is not None:
         if order:
             scenario = read_scenario(order)
-            _prepare(output, scenario)
+            prepare(output, scenario)
             order = await _one_site(output, scenario, order, orders)
         else:
             output.line("no devices run")

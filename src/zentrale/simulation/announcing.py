@@ -13,10 +13,9 @@ from zeroconf.asyncio import AsyncZeroconf
 
 from zentrale.protocols import ssdp
 from zentrale.protocols.ssdp import Told
+from zentrale.simulation.discovery import adapter_of
 from zentrale.simulation.onvif_device import DESCRIPTION_PATH, OnvifDevice
 from zentrale.simulation.scenario import Camera
-
-LOOPBACK = "127.0.0.1"
 
 
 class Beside:
@@ -32,7 +31,7 @@ class Beside:
         if self._by_ssdp:
             await self._serve_ssdp()
         if self._by_dns_sd:
-            self._zeroconf = AsyncZeroconf(interfaces=[LOOPBACK], ip_version=IPVersion.V4Only)
+            self._zeroconf = AsyncZeroconf(interfaces=[adapter_of(self._by_dns_sd)], ip_version=IPVersion.V4Only)
             for device in self._by_dns_sd:
                 config = device.config
                 kind, port = ("_rtsp", config.rtsp_port) if isinstance(config, Camera) else ("_http", config.http_port)
@@ -60,7 +59,7 @@ class Beside:
         sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         sock.bind((ssdp.MULTICAST_ADDRESS, ssdp.PORT))
-        member = socket.inet_aton(ssdp.MULTICAST_ADDRESS) + socket.inet_aton(LOOPBACK)
+        member = socket.inet_aton(ssdp.MULTICAST_ADDRESS) + socket.inet_aton(adapter_of(self._by_ssdp))
         sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, member)
         sock.setblocking(False)
         listening, _ = await loop.create_datagram_endpoint(lambda: _Searched(self._by_ssdp, senders), sock=sock)

@@ -114,7 +114,7 @@ async def _serve(
         if device.config.address not in senders:
             await _sender(device, senders)
     transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
-        lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket(_adapter_of(devices))
+        lambda: _Responder(devices, senders, multicast=True), sock=_multicast_socket(adapter_of(devices))
     )
     return senders, transport
 
@@ -137,7 +137,7 @@ def _unicast_socket(address: str) -> socket.socket:
     return sock
 
 
-def _adapter_of(devices: Sequence[OnvifDevice]) -> str:
+def adapter_of(devices: Sequence[OnvifDevice]) -> str:
     """The address of the adapter to hear and send on: loopback, but for a device on a link of its own."""
     away = [d.config.address for d in devices if not d.config.address.startswith("127.")]
     return away[0] if away else LOOPBACK

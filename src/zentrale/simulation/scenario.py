@@ -135,11 +135,12 @@ class Scenario(Part):
     recorders: tuple[Recorder, ...] = ()
 
     def alone(self, name: str) -> Scenario:
-        """Only the camera of this name, where this process stands. Raises InputError."""
-        found = tuple(c.model_copy(update={"apart": False}) for c in self.cameras if c.name == name)
-        if not found:
-            raise InputError(f"--device {name}: no camera of the scenario", "see `zentrale simulate --list`")
-        return self.model_copy(update={"cameras": found, "recorders": ()})
+        """Only the device of this name, where this process stands. Raises InputError."""
+        cameras = tuple(c.model_copy(update={"apart": False}) for c in self.cameras if c.name == name)
+        recorders = tuple(r for r in self.recorders if r.name == name)
+        if not cameras and not recorders:
+            raise InputError(f"--device {name}: no device of the scenario", "see `zentrale simulate --list`")
+        return self.model_copy(update={"cameras": cameras, "recorders": recorders})
 
     @property
     def devices(self) -> tuple[Camera | Recorder, ...]:

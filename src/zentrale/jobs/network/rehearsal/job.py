@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -77,6 +77,17 @@ class Rehearser:
                 self._stack.callback(server.stop)
             time.sleep(_SETTLE_S)
             return self._tried(stage, Causes(stage, loaded), broken)
+
+    @contextmanager
+    def standing(self, laptop: str) -> Iterator[Stage]:
+        """The site as it stands, with a laptop in this zone: for whoever wants to work in it. Raises LabError."""
+        with self._stack:
+            probing.raise_limits()
+            builder = Builder(self._net, self._room, laptop=laptop)
+            stage = self._timed("building the site", builder.make)
+            self._timed("switching on", lambda: self._switch_on(stage, builder))
+            time.sleep(_SETTLE_S)
+            yield stage
 
     def _timed(self, what: str, work: Callable[[], object]) -> Stage:
         self._told(what)

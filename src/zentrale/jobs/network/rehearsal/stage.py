@@ -8,20 +8,22 @@ import hashlib
 import ipaddress
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from zentrale.field.lab.namespaces import End, Namespace, build
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
-from zentrale.output.network import names
+from zentrale.output.network import names, openvswitch
 from zentrale.planning.network import NetworkPlan
+from zentrale.planning.ports import PortRow, PortTables
 from zentrale.planning.reach import Party
 from zentrale.site.model import INTERNET, Camera, Recorder, Switch, Zone
 
 # Documentation addresses (RFC 5737), for what lies outside.
 OUTSIDE, ROUTER_OUTSIDE, OUTSIDE_BITS = "198.51.100.1", "198.51.100.2", 24
 WAN = "wan"
+LAPTOP = "laptop"
 _ADDED_PORT = 30_000  # OpenFlow ports that the rehearsal adds to a switch
 
 
@@ -74,8 +76,13 @@ def mac_of(name: str, given: str) -> str:
 class Builder:
     """Makes the stage. `extra` are links beside the plan's, for what is rehearsed as a slip."""
 
-    def __init__(self, net: NetworkPlan, folder: Path, extra: tuple[tuple[End, End], ...] = ()) -> None:
+    def __init__(
+        self, net: NetworkPlan, folder: Path, extra: tuple[tuple[End, End], ...] = (), laptop: str = ""
+    ) -> None:
+        """`laptop`: the zone in which somebody plugs one in; empty for none."""
         self._stage = Stage(net, folder)
+        self._laptop = laptop
+        self._laptop_row: PortRow | None = None
         self._net = net
         self._plan = net.plan
         self._cables: list[tuple[End, End]] = list(extra)
@@ -98,6 +105,8 @@ class Builder:
                 self._free_address(viewer.zone, viewer.name),
             )
         router = self._net.router()
+        if self._laptop:
+            self._plug_in(self._laptop)
         if router is not None:
             for zone in self._empty_zones():
                 self._stranger(zone, router)
@@ -183,6 +192,21 @@ class Builder:
         self._added.append((router.name, interface, zone.vlan))
         self._stage.added.append(f"a device in {zone.name}, where the plan has none, at a port added to {router.name}")
 
+    def _plug_in(self, zone: str) -> None:
+        """A laptop at a port that is added for it: where the zone's first device stands, else at the router."""
+        family = self._plan.zone(zone).family
+        router = self._net.router()
+        place = next((p for p in self._stage.places.values() if p.port and p.party.zone == zone), None)
+        at = place.switch if place else router.name if router else self._plan.switches[0].name
+        port = self._plan.switch_type(self._plan.switch(at)).ports + 1
+        promiscuous = zone == family and self._net.is_private(zone)
+        role = self._plan.zone(zone).private if zone != family else "promiscuous" if promiscuous else ""
+        self._laptop_row = PortRow(
+            at, port, "viewer", LAPTOP, LAPTOP, None, "access", zone, (), role, 1000, None, "", False, "none", False
+        )  # fmt: skip
+        self._add(LAPTOP, "device", [(zone, at, port, self._free_address(zone, LAPTOP), "")], gateway=self.ways(zone))
+        self._stage.added.append(f"a laptop in {zone}, at a port added to {at}")
+
     def _outside(self, router: Switch) -> None:
         leg = Leg(INTERNET, names.leg(0), mac_of(INTERNET, ""), OUTSIDE, OUTSIDE_BITS, INTERNET)
         self._stage.places[leg] = Place(Party(INTERNET, INTERNET), router.name, 0)
@@ -212,6 +236,11 @@ class Builder:
     def load(self, name: str, script: Path) -> None:
         """On a switch that is on: what it held goes."""
         stage, switch, router = self._stage, self._stage.switches[name], self._net.router()
+        row = self._laptop_row
+        if row is not None and row.switch == name:  # a port more than its file has
+            ports = PortTables((*self._net.ports.rows, row), ())
+            script = stage.folder / f"laptop.{name}.sh"
+            script.write_text(openvswitch.commands(replace(self._net, ports=ports), self._net.plan.switch(name)))
         switch.load(script)
         bridge = names.short(name)
         for number, (on, interface, vlan) in enumerate(self._added):

@@ -1,0 +1,152 @@
+"""Commands run inside the rehearsed network: stand-in devices at their ports, a laptop at a port of one zone."""
+
+from __future__ import annotations
+
+import argparse
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from zentrale.cli.output import Output
+    from zentrale.field.lab.namespaces import Namespace
+    from zentrale.jobs.network.rehearsal.stage import Stage
+    from zentrale.planning.network import NetworkPlan
+    from zentrale.simulation.scenario import Scenario
+    from zentrale.site.folder import SiteFolder
+
+_READY_WITHIN_S = 60.0
+_COPIED = ("site.toml", "cameras.csv", "types.toml", "runs.csv", "outline.geojson")
+
+
+def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path) -> int:
+    """The first command that does not end well ends it, with its exit code."""
+    import os
+    import secrets
+    import shlex
+    import subprocess
+    import sys
+
+    from zentrale.cli.options import PASSPHRASE_VARIABLE
+    from zentrale.errors import EXIT_AS_PLANNED, InputError
+    from zentrale.field.lab.namespaces import INSIDE
+    from zentrale.jobs.network.rehearsal.job import Rehearser
+    from zentrale.jobs.network.rehearsal.stage import LAPTOP
+
+    zone = args.zone or _usual_zone(net)
+    if zone not in {z.name for z in net.plan.zones}:
+        raise InputError(
+            f"--from {zone}: no zone of the plan", f"expected one of: {', '.join(z.name for z in net.plan.zones)}"
+        )
+    if any(z.subnet.is_loopback for z in net.plan.zones):
+        raise InputError(
+            "the plan's addresses are loopback ones, which devices do not have on cables",
+            "rehearse commands on a site with real addresses; `zentrale demo network` shows it",
+        )
+    words = [shlex.split(command) for command in args.run]
+    passphrase = secrets.token_urlsafe(12)
+    site = _copy(folder, room, passphrase)
+    rehearser = Rehearser(net, folder.output, room, output.hint)
+    with rehearser.standing(zone) as stage:
+        playing = _play(output, stage, _scenario(net, stage))
+        output.hint(f"{playing} devices fresh from the box stand at their ports; the laptop stands in {zone}")
+        environment = {**os.environ, PASSPHRASE_VARIABLE: passphrase}
+        del environment[INSIDE]
+        for command in words:
+            output.line(f"$ zentrale {shlex.join(command)}", "bold")
+            sys.stdout.flush()
+            with stage.spaces[LAPTOP].inside():
+                done = subprocess.run(
+                    [sys.executable, "-m", "zentrale", *command], cwd=site, env=environment, check=False
+                )
+            if done.returncode != EXIT_AS_PLANNED:
+                output.line(f"ended with {done.returncode}")
+                return done.returncode
+    return EXIT_AS_PLANNED
+
+
+def _usual_zone(net: NetworkPlan) -> str:
+    """Where a laptop sees the cameras: the zone of a recorder's camera side."""
+    return net.plan.recorders[0].zone if net.plan.recorders else net.plan.cameras[0].zone
+
+
+def _copy(folder: SiteFolder, room: Path, passphrase: str) -> Path:
+    """A copy of the plan, with a vault of its own: what is written there goes with the rehearsal."""
+    import shutil
+
+    from zentrale.logbook.vault import Vault
+
+    site = room / "site"
+    site.mkdir()
+    for name in _COPIED:
+        if (folder.path / name).exists():
+            shutil.copy(folder.path / name, site / name)
+    Vault.create(site / folder.vault_file.name, passphrase)
+    return site
+
+
+def _scenario(net: NetworkPlan, stage: Stage) -> Scenario:
+    from zentrale.simulation.from_plan import fresh_site
+
+    def leg(name: str) -> tuple[str, str]:
+        station = stage.stations.get(name)
+        return (station.legs[0].mac, station.legs[0].address) if station else ("", "")
+
+    return fresh_site(net.plan, lambda name: leg(name)[0], lambda name: leg(name)[1])
+
+
+def _play(output: Output, stage: Stage, scenario: Scenario) -> int:
+    """Each device in a process of its own, in its own namespace: forked, so that what they have in common is there once. Raises
+    LabError.
+    """
+    import os
+    import select
+    import time
+
+    from zentrale.cli.simulate import prepare
+    from zentrale.field.lab.namespaces import LabError
+    from zentrale.simulation import stand_in  # noqa: F401 - loaded once, before the processes part
+
+    prepare(output, scenario)
+    waiting = {}
+    for device in scenario.devices:
+        reading, writing = os.pipe()
+        if os.fork() == 0:
+            os.close(reading)
+            os._exit(_device(scenario.alone(device.name), stage.spaces[device.name], writing))
+        os.close(writing)
+        waiting[reading] = device.name
+    count, end = len(waiting), time.monotonic() + _READY_WITHIN_S
+    while waiting and time.monotonic() < end:
+        for reading in select.select(list(waiting), [], [], 1.0)[0]:
+            told = os.read(reading, 400).decode(errors="replace")
+            os.close(reading)
+            name = waiting.pop(reading)
+            if told != "ready":
+                raise LabError(f"the stand-in of {name} did not start: {told or 'it ended'}")
+    if waiting:
+        raise LabError(f"the stand-in of {', '.join(waiting.values())} did not start in time")
+    return count
+
+
+def _device(scenario: Scenario, space: Namespace, ready: int) -> int:
+    """In a process of its own: plays one device until the rehearsal ends."""
+    import asyncio
+    import os
+
+    from zentrale.errors import ZentraleError
+    from zentrale.simulation.stand_in import StandIn
+
+    async def play() -> None:
+        await StandIn(scenario).start()
+        os.write(ready, b"ready")
+        os.close(ready)
+        await asyncio.Event().wait()
+
+    with space.inside():
+        try:
+            asyncio.run(play())
+        except (OSError, ZentraleError) as error:
+            os.write(ready, str(error).encode())
+            return 1
+    return 0
