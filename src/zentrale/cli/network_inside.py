@@ -20,7 +20,7 @@ _COPIED = ("site.toml", "cameras.csv", "types.toml", "runs.csv", "outline.geojso
 
 
 def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path) -> int:
-    """The first command that does not end well ends it, with its exit code."""
+    """Faults that a command finds do not end it; one that fails does. The exit code is the worst of theirs."""
     import os
     import secrets
     import shlex
@@ -28,7 +28,7 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     import sys
 
     from zentrale.cli.options import PASSPHRASE_VARIABLE
-    from zentrale.errors import EXIT_AS_PLANNED, InputError
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab.namespaces import INSIDE
     from zentrale.jobs.network.rehearsal.job import Rehearser
     from zentrale.jobs.network.rehearsal.stage import LAPTOP
@@ -50,6 +50,7 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     with rehearser.standing(zone) as stage:
         playing = _play(output, stage, _scenario(net, stage))
         output.hint(f"{playing} devices fresh from the box stand at their ports; the laptop stands in {zone}")
+        worst = EXIT_AS_PLANNED
         environment = {**os.environ, PASSPHRASE_VARIABLE: passphrase}
         del environment[INSIDE]
         for command in words:
@@ -59,10 +60,12 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
                 done = subprocess.run(
                     [sys.executable, "-m", "zentrale", *command], cwd=site, env=environment, check=False
                 )
-            if done.returncode != EXIT_AS_PLANNED:
-                output.line(f"ended with {done.returncode}")
-                return done.returncode
-    return EXIT_AS_PLANNED
+            worst = max(worst, done.returncode)
+            output.line()
+            if done.returncode not in (EXIT_AS_PLANNED, EXIT_FAULTS):
+                output.line(f"ended with {done.returncode}; what was to follow was not run")
+                break
+    return worst
 
 
 def _usual_zone(net: NetworkPlan) -> str:
@@ -74,25 +77,27 @@ def _copy(folder: SiteFolder, room: Path, passphrase: str) -> Path:
     """A copy of the plan, with a vault of its own: what is written there goes with the rehearsal."""
     import shutil
 
-    from zentrale.logbook.vault import Vault
+    from zentrale.logbook.vault import Candidate, Vault
+    from zentrale.simulation.from_plan import BY_HAND
 
     site = room / "site"
     site.mkdir()
     for name in _COPIED:
         if (folder.path / name).exists():
             shutil.copy(folder.path / name, site / name)
-    Vault.create(site / folder.vault_file.name, passphrase)
+    vault = Vault.create(site / folder.vault_file.name, passphrase)
+    vault.add_candidate(Candidate(BY_HAND.credentials(), "set by hand"))
     return site
 
 
 def _scenario(net: NetworkPlan, stage: Stage) -> Scenario:
     from zentrale.simulation.from_plan import fresh_site
 
-    def leg(name: str) -> tuple[str, str]:
+    def leg(name: str) -> tuple[str, str] | None:
         station = stage.stations.get(name)
-        return (station.legs[0].mac, station.legs[0].address) if station else ("", "")
+        return (station.legs[0].mac, station.legs[0].address) if station else None
 
-    return fresh_site(net.plan, lambda name: leg(name)[0], lambda name: leg(name)[1])
+    return fresh_site(net.plan, leg)
 
 
 def _play(output: Output, stage: Stage, scenario: Scenario) -> int:

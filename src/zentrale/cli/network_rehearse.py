@@ -9,7 +9,7 @@ from zentrale.cli import network_inside, options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
-    from zentrale.jobs.network.rehearsal.job import Rehearsal
+    from zentrale.jobs.network.rehearsal.job import Rehearsal, Rehearser
     from zentrale.jobs.network.rehearsal.trial import PartyCell
     from zentrale.planning.network import NetworkPlan
     from zentrale.site.folder import SiteFolder
@@ -30,6 +30,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "site; the devices stand there as they come from the box; can be given several times",
     )  # fmt: skip
     parser.add_argument("--from", dest="zone", metavar="ZONE", help="with --run: the zone in which the laptop stands")
+    parser.add_argument(
+        "--failures",
+        action="store_true",
+        help="take each switch, link and supply away in turn, against what the plan foretold",
+    )
     options.add_details(parser)
 
 
@@ -65,6 +70,8 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     try:
         if args.run:
             return network_inside.run(args, output, folder, net, room)
+        if args.failures:
+            return _failures(args, output, Rehearser(net, folder.output, room, output.hint))
         result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)
     except namespaces.LabError as error:
         raise InputError(
@@ -75,6 +82,33 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     _figure(folder, net, result)
     _show(output, folder, result)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _failures(args: argparse.Namespace, output: Output, rehearser: Rehearser) -> int:
+    from dataclasses import asdict
+
+    from zentrale.cli.output import finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
+
+    results = rehearser.fail_in_turn()
+    findings = rehearser.findings
+    if args.json:
+        output.document({"failures": [asdict(r) for r in results], "findings": [finding_document(f) for f in findings]})
+    output.verdict(findings, "each failure costs what was foretold", f"{len(results)} parts taken away")
+    if findings:
+        output.line()
+        output.findings(findings)
+    output.heading("Without it")
+    rows = [
+        [
+            r.part, str(len(r.foretold)), str(len(r.lost)) if r.as_foretold else f"fault|{len(r.lost)} OTHERS",
+            "-" if r.healed_s is None else f"{r.healed_s:.1f} s",
+        ]
+        for r in results
+    ]  # fmt: skip
+    output.table(["part", ">cameras lost, foretold", ">by packets", ">the ring healed in"], rows)
+    return EXIT_FAULTS if count_faults(findings) else EXIT_AS_PLANNED
 
 
 def _figure(folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:

@@ -78,4 +78,12 @@ REHEARSAL_CODES = [
         "This machine lacks something, or the plan does not say enough for it.",
         "install what is named, or complete the plan, then rehearse again",
     ),
+    Entry(
+        "NET-11",
+        F,
+        "a failure costs other cameras than foretold",
+        "A switch, link or supply was taken away on the rehearsed network, and the recorders lost other cameras than "
+        "`zentrale plan resilience` says.",
+        "look at spanning tree and at the zones that the links of the ring carry, then rehearse again",
+    ),
 ]

@@ -21,6 +21,7 @@ MEDIA_PATH, MEDIA2_PATH = "/onvif/media_service", "/onvif/media2_service"
 SNAPSHOT_PATH = "/snapshot"
 MAX_FPS = 30
 MAX_LABELS = 4
+_SIZES = ((3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (640, 360), (320, 180), (160, 96))
 SOURCE_CONFIGURATION = "source-1"  # of its first lens
 
 
@@ -114,7 +115,8 @@ class SimulatedCamera(OnvifDevice):
         return media2.encoders_response(e for e in self.encoders.values() if token in ("", e.token))
 
     def _encoder_options(self, request: Element) -> Element:
-        sizes = ((3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (640, 360), (320, 180), (160, 96))
+        own = {e.resolution for e in (self.config.planned_main, self.config.planned_sub) if e is not None}
+        sizes = (*_SIZES, *sorted(own - set(_SIZES)))
         told = {
             "H264": CodecOptions(
                 sizes, tuple(float(f) for f in range(1, MAX_FPS + 1)), bitrate_kbps=(32, 16384), govlength=(1, 600)

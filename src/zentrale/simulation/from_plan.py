@@ -4,45 +4,52 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from zentrale.simulation.scenario import Camera, Encoder, Recorder, Scenario
+from zentrale.simulation.scenario import Account, Camera, Encoder, Recorder, Scenario
 from zentrale.site.model import Camera as PlannedCamera
 from zentrale.site.model import Plan, StreamPlan
+from zentrale.site.model import Recorder as PlannedRecorder
 
 _HTTP, _RTSP = 8080, 8554
+_MAIN, _SUB = "/live/main", "/live/sub"
+BY_HAND = Account(user="admin", password="set-by-hand-1")
 _START = Encoder(resolution=(160, 96), fps=5, bitrate_kbps=64, govlength=10)
 
 
-def fresh_site(plan: Plan, mac: Callable[[str], str], address: Callable[[str], str]) -> Scenario:
-    """`mac` and `address` by name: those that each device has on its cable. Devices that speak RTSP only are left out."""
-    cameras = []
-    for camera in plan.camera_devices:
-        kind, streams = plan.camera_type(camera), plan.streams(camera)
-        if not kind.onvif or not address(camera.name):
-            continue
-        cameras.append(
-            Camera(
-                name=camera.name, address=address(camera.name), http_port=_HTTP, rtsp_port=_RTSP, maker=kind.maker or "made up",
-                model=kind.model or kind.name, firmware="1.0", serial=f"S-{camera.name}", mac=mac(camera.name),
-                scene=_scene(plan, camera), main=_START, sub=_START, lenses=max(len(plan.lenses(camera)), camera.source or 1),
-                media=("media", "media2"), masks=4, motion=True, imaging=True, turns=True, inputs=2,
-                planned_main=_encoder(streams["main"]), planned_sub=_encoder(streams["sub"]) if "sub" in streams else _START,
-            )
-        )  # fmt: skip
+def fresh_site(plan: Plan, leg: Callable[[str], tuple[str, str] | None]) -> Scenario:
+    """`leg` tells MAC address and address that a device has on its cable, by name; None for one that is not there."""
+    cameras = [_camera(plan, c, *at) for c in plan.camera_devices if (at := leg(c.name)) is not None]
     recorders = [
-        Recorder(
-            name=r.name, address=str(r.address), http_port=r.http_port if r.http_port >= 1024 else _HTTP,
-            maker=plan.recorder_type(r).maker or "made up", model=plan.recorder_type(r).model or r.type, firmware="1.0",
-            serial=f"S-{r.name}", mac=mac(r.name), channels=plan.recorder_type(r).channels,
-        )
+        _recorder(plan, r, *at)
         for r in plan.recorders
-        if plan.recorder_type(r).control == "onvif"
-    ]  # fmt: skip
+        if plan.recorder_type(r).control == "onvif" and (at := leg(r.name)) is not None
+    ]
     return Scenario(name=f"{plan.site.name}, from the box", cameras=tuple(cameras), recorders=tuple(recorders))
 
 
-def _scene(plan: Plan, camera: PlannedCamera) -> str:
-    """Cameras of one group show the same, so that few pictures are to be encoded."""
-    return f"group {camera.group}"
+def _camera(plan: Plan, camera: PlannedCamera, mac: str, address: str) -> Camera:
+    """One that speaks RTSP only is as its own page leaves it, since nobody else can set it. Cameras of one group show the same,
+    so that few pictures are to be encoded.
+    """
+    kind, streams = plan.camera_type(camera), plan.streams(camera)
+    main = _encoder(streams["main"])
+    sub = _encoder(streams["sub"]) if "sub" in streams else _START
+    return Camera(
+        name=camera.name, address=address, http_port=_HTTP, rtsp_port=_RTSP, maker=kind.maker or "made up",
+        model=kind.model or kind.name, firmware="1.0", serial=f"S-{camera.name}", mac=mac, scene=f"group {camera.group}",
+        onvif=kind.onvif, accounts=() if kind.onvif else (BY_HAND,), main_path=kind.main_path or _MAIN,
+        sub_path=kind.sub_path or _SUB, main=_START if kind.onvif else main, sub=_START if kind.onvif else sub,
+        planned_main=main, planned_sub=sub, lenses=max(len(plan.lenses(camera)), camera.source or 1),
+        media=("media", "media2"), masks=4, motion=True, imaging=True, turns=True, inputs=2,
+    )  # fmt: skip
+
+
+def _recorder(plan: Plan, recorder: PlannedRecorder, mac: str, address: str) -> Recorder:
+    kind = plan.recorder_type(recorder)
+    return Recorder(
+        name=recorder.name, address=address, http_port=recorder.http_port if recorder.http_port >= 1024 else _HTTP,
+        maker=kind.maker or "made up", model=kind.model or recorder.type, firmware="1.0", serial=f"S-{recorder.name}", mac=mac,
+        channels=kind.channels,
+    )  # fmt: skip
 
 
 def _encoder(stream: StreamPlan) -> Encoder:

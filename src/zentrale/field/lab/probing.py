@@ -291,6 +291,11 @@ def who_has(wire: Wire, asker: Leg, addresses: Sequence[str]) -> dict[str, set[s
     return answers
 
 
+def hello(leg: Leg) -> bytes:
+    """A frame to all that says no more than where its sender is."""
+    return _KINDS["arp"](leg)
+
+
 def copies_of_one(wire: Wire, leg: Leg) -> int:
     """How often one broadcast is seen by one other leg at most, within a moment."""
     wire.forget()

@@ -39,6 +39,9 @@ class LabSwitch:
     def start(self) -> None:
         """Raises LabError. Its tables are empty after it was off, as its commands find it."""
         database, socket = self._folder / "conf.db", self._folder / "db.sock"
+        for kind in ("sock", "pid", "ctl", "mgmt", "snoop"):
+            for left in self._folder.glob(f"*.{kind}"):  # of when it was on before
+                left.unlink()
         if not database.exists():
             self.space.call("ovsdb-tool", "create", str(database), str(_SCHEMA), env=self.environment)
         self._begin("ovsdb-server", str(database), f"--remote=punix:{socket}")

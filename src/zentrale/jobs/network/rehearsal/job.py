@@ -18,6 +18,7 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.network.reading_back import disagreements
 from zentrale.jobs.network.rehearsal import services, trial
 from zentrale.jobs.network.rehearsal.causes import Cause, Causes, read_switch
+from zentrale.jobs.network.rehearsal.failing import Failed, Failing
 from zentrale.jobs.network.rehearsal.services import DhcpResult, MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
 from zentrale.jobs.network.rehearsal.stage import Builder, Stage
@@ -77,6 +78,28 @@ class Rehearser:
                 self._stack.callback(server.stop)
             time.sleep(_SETTLE_S)
             return self._tried(stage, Causes(stage, loaded), broken)
+
+    def fail_in_turn(self) -> list[Failed]:
+        """Each part taken away, and what it cost; findings where that is not what the plan foretold. Raises LabError."""
+        with self._stack:
+            probing.raise_limits()
+            builder = Builder(self._net, self._room)
+            stage = self._timed("building the site", builder.make)
+            self._timed("switching on", lambda: self._switch_on(stage, builder))
+            time.sleep(_SETTLE_S)
+            with Wire(stage.inside_legs(), stage.spaces) as wire:
+                results = Failing(stage, builder, wire, self._written, self._told).all()
+        for item in results:
+            if not item.as_foretold:
+                more, fewer = set(item.lost) - set(item.foretold), set(item.foretold) - set(item.lost)
+                told = [f"lost too: {', '.join(sorted(more))}"] if more else []
+                told += [f"not lost: {', '.join(sorted(fewer))}"] if fewer else []
+                self._find("NET-11", item.part, "; ".join(told), f"{len(item.foretold)} cameras lost")
+        return results
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        return tuple(self._findings)
 
     @contextmanager
     def standing(self, laptop: str) -> Iterator[Stage]:
