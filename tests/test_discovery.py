@@ -52,7 +52,7 @@ from zentrale.jobs.finders.finder import Search, Sighting
 from zentrale.jobs.finders.merging import merge
 from zentrale.jobs.planned import planned_devices
 from zentrale.logbook.store import Logbook
-from zentrale.protocols import soap, ssdp, ws_discovery
+from zentrale.protocols import dhcp, frames, soap, ssdp, ws_discovery
 from zentrale.protocols.onvif import media2
 from zentrale.protocols.ws_discovery import Kind, Match, Probe, Version
 from zentrale.site.folder import SiteFolder
@@ -125,7 +125,12 @@ def test_ssdp_as_the_device_architecture_writes_it() -> None:
 def test_no_bytes_break_the_readers(data: bytes) -> None:
     ssdp.parse(data)
     ssdp.is_search(data)
-    arp.parse_reply(data)
+    dhcp.parse(data)
+    frame = frames.parse(data)
+    if frame is not None:
+        frames.arp_reply(frame)
+        frames.udp_of(frame)
+        frames.is_igmp_query(frame)
     for read in (ssdp.parse_description, ws_discovery.parse_message):
         with contextlib.suppress(RemoteProtocolError):
             read(data)
@@ -133,14 +138,15 @@ def test_no_bytes_break_the_readers(data: bytes) -> None:
 
 def test_arp_frames_byte_for_byte() -> None:
     """RFC 826: Ethernet, IPv4, request; the answer as a host of that address sends it."""
-    asked = arp.request(bytes.fromhex("020000000001"), "10.0.0.1", "10.0.0.9")
-    assert asked.hex() == (
+    asked = frames.arp_request("02:00:00:00:00:01", "10.0.0.1", "10.0.0.9")
+    assert asked[:42].hex() == (
         "ffffffffffff" "020000000001" "0806" "0001" "0800" "06" "04" "0001"
         "020000000001" "0a000001" "000000000000" "0a000009"
     )  # fmt: skip
     told = "020000000001025a7100001108060001080006040002025a710000110a0000090200000000010a000001"
-    assert arp.parse_reply(bytes.fromhex(told) + b"\0" * 18) == ("10.0.0.9", NORTH_MAC), "padded as Ethernet asks for"
-    assert arp.parse_reply(asked) is None
+    frame, own = frames.parse(bytes.fromhex(told) + b"\0" * 18), frames.parse(asked)
+    assert frame is not None and frames.arp_reply(frame) == ("10.0.0.9", NORTH_MAC), "padded as Ethernet asks for"
+    assert own is not None and frames.arp_reply(own) is None
 
 
 def test_neighbour_tables_of_three_systems() -> None:

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
 
     from zentrale.cli.output import Output
     from zentrale.field.lab.namespaces import Namespace
+    from zentrale.jobs.network.rehearsal.job import Rehearser
     from zentrale.jobs.network.rehearsal.stage import Stage
     from zentrale.planning.network import NetworkPlan
     from zentrale.simulation.scenario import Scenario
@@ -68,6 +69,59 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     return worst
 
 
+def load(args: argparse.Namespace, output: Output, net: NetworkPlan, rehearser: Rehearser) -> int:
+    """All planned streams at once."""
+    from dataclasses import asdict
+
+    from zentrale import quantities
+    from zentrale.cli.output import finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.findings import count_faults
+    from zentrale.jobs.network.rehearsal.loading import Loading, divisor_of
+
+    divisor = divisor_of(net.plan)
+    with rehearser.standing() as stage:
+        scenario = _scenario(net, stage, divisor)
+        _play(output, stage, scenario)
+        cameras = {c.name: c for c in scenario.cameras}
+
+        def address(camera: str, stream: str) -> str:
+            c = cameras[net.plan.device_of(net.plan.camera(camera)).name]
+            return f"rtsp://{c.address}:{c.rtsp_port}{c.main_path if stream == 'main' else c.sub_path}"
+
+        result = Loading(stage, divisor, address, output.hint).run()
+    rehearser.judge_load(result)
+    findings = rehearser.findings
+    if args.json:
+        links = [{**asdict(x), "as_planned": x.as_planned} for x in result.links]
+        document = {"divided_by": divisor, "links": links, "streams": [asdict(p) for p in result.played]}
+        output.document(
+            {**document, "not_played": list(result.left_out), "findings": [finding_document(f) for f in findings]}
+        )
+    output.verdict(findings, "links carry what was planned, nothing is lost", f"{len(result.played)} streams at once")
+    if findings:
+        output.line()
+        output.findings(findings)
+    output.heading(f"Links, as on site: streams and links ran at 1/{divisor:g} of their rates")
+    rows = [
+        [
+            x.link, quantities.bitrate(x.rate_bps), quantities.bitrate(x.planned_bps),
+            quantities.bitrate(x.seen_bps) if x.as_planned else f"fault|{quantities.bitrate(x.seen_bps)}",
+            quantities.share(x.seen_bps, x.rate_bps),
+        ]
+        for x in result.links
+    ]  # fmt: skip
+    output.table(["link", ">line rate", ">planned", ">by packets", ">of line rate"], rows)
+    lost = sum(p.lost for p in result.played)
+    if lost and not any(x.full for x in result.links):
+        output.line(
+            f"{lost} packets were lost though no link is full: in the queues of this machine's switches, not the site's"
+        )
+    for told in result.left_out:
+        output.line(f"not played here: {told}")
+    return EXIT_FAULTS if count_faults(findings) else EXIT_AS_PLANNED
+
+
 def _usual_zone(net: NetworkPlan) -> str:
     """Where a laptop sees the cameras: the zone of a recorder's camera side."""
     return net.plan.recorders[0].zone if net.plan.recorders else net.plan.cameras[0].zone
@@ -90,14 +144,14 @@ def _copy(folder: SiteFolder, room: Path, passphrase: str) -> Path:
     return site
 
 
-def _scenario(net: NetworkPlan, stage: Stage) -> Scenario:
+def _scenario(net: NetworkPlan, stage: Stage, divided_by: float = 0) -> Scenario:
     from zentrale.simulation.from_plan import fresh_site
 
     def leg(name: str) -> tuple[str, str] | None:
         station = stage.stations.get(name)
         return (station.legs[0].mac, station.legs[0].address) if station else None
 
-    return fresh_site(net.plan, leg)
+    return fresh_site(net.plan, leg, divided_by)
 
 
 def _play(output: Output, stage: Stage, scenario: Scenario) -> int:

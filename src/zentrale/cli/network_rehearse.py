@@ -35,6 +35,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="take each switch, link and supply away in turn, against what the plan foretold",
     )
+    parser.add_argument(
+        "--load",
+        action="store_true",
+        help="all planned streams at once, over links as fast as planned, both divided by one number",
+    )
     options.add_details(parser)
 
 
@@ -70,6 +75,8 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     try:
         if args.run:
             return network_inside.run(args, output, folder, net, room)
+        if args.load:
+            return network_inside.load(args, output, net, Rehearser(net, folder.output, room, output.hint))
         if args.failures:
             return _failures(args, output, Rehearser(net, folder.output, room, output.hint))
         result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)

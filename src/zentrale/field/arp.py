@@ -7,36 +7,16 @@ from __future__ import annotations
 import ipaddress
 import logging
 import socket
-import struct
 import sys
 import time
 from collections.abc import Iterable, Sequence
 
 from zentrale.field.adapters import Adapter
+from zentrale.protocols import frames
 
 log = logging.getLogger(__name__)
-_ETHERTYPE, _ETHERNET, _IPV4, _REQUEST, _REPLY = 0x0806, 1, 0x0800, 1, 2
-_FRAME = struct.Struct("!6s6sHHHBBH6s4s6s4s")
 _ROUNDS, _WAIT_S = 2, 0.35  # a busy device answers within this; the second round is for those that lost the first
 _PACE = 64  # frames at once: a small switch and a slow device carry that
-
-
-def request(own_mac: bytes, own_address: str, wanted: str) -> bytes:
-    """A broadcast frame that asks for the MAC address of `wanted`."""
-    sender, target = socket.inet_aton(own_address), socket.inet_aton(wanted)
-    return _FRAME.pack(
-        b"\xff" * 6, own_mac, _ETHERTYPE, _ETHERNET, _IPV4, 6, 4, _REQUEST, own_mac, sender, b"\0" * 6, target
-    )
-
-
-def parse_reply(frame: bytes) -> tuple[str, str] | None:
-    """IPv4 address and MAC address of the host that answers; None where it is no answer."""
-    if len(frame) < _FRAME.size:
-        return None
-    _, _, ethertype, hardware, protocol, _, _, operation, mac, address, _, _ = _FRAME.unpack_from(frame)
-    if (ethertype, hardware, protocol, operation) != (_ETHERTYPE, _ETHERNET, _IPV4, _REPLY):
-        return None
-    return socket.inet_ntoa(address), mac.hex(":")
 
 
 def allowed() -> bool:
@@ -59,8 +39,8 @@ def who_is_there(adapter: Adapter, addresses: Iterable[str]) -> dict[str, tuple[
         return None
     on_link = [a for a in addresses if a != adapter.address and ipaddress.IPv4Address(a) in adapter.network]
     try:
-        with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(_ETHERTYPE)) as sock:
-            sock.bind((adapter.name, _ETHERTYPE))
+        with socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(frames.ARP)) as sock:
+            sock.bind((adapter.name, frames.ARP))
             sock.setblocking(False)
             return _ask(sock, adapter, on_link)
     except OSError as error:
@@ -69,13 +49,13 @@ def who_is_there(adapter: Adapter, addresses: Iterable[str]) -> dict[str, tuple[
 
 
 def _ask(sock: socket.socket, adapter: Adapter, addresses: Sequence[str]) -> dict[str, tuple[str, ...]]:
-    own_mac = sock.getsockname()[4]
+    own_mac = sock.getsockname()[4].hex(":")
     wanted, found = set(addresses), dict[str, tuple[str, ...]]()
     for _ in range(_ROUNDS):
         left = [a for a in addresses if a not in found]
         for begin in range(0, len(left), _PACE):
             for address in left[begin : begin + _PACE]:
-                sock.send(request(own_mac, adapter.address, address))
+                sock.send(frames.arp_request(own_mac, adapter.address, address))
             _listen(sock, wanted, found, 0.005)
         _listen(sock, wanted, found, _WAIT_S)
     return found
@@ -85,11 +65,12 @@ def _listen(sock: socket.socket, wanted: set[str], found: dict[str, tuple[str, .
     end = time.monotonic() + seconds
     while True:
         try:
-            reply = parse_reply(sock.recv(2048))
+            frame = frames.parse(sock.recv(2048))
         except BlockingIOError:
             if time.monotonic() >= end:
                 return
             time.sleep(0.002)
             continue
+        reply = frames.arp_reply(frame) if frame is not None else None
         if reply is not None and reply[0] in wanted and reply[1] not in found.get(reply[0], ()):
             found[reply[0]] = (*found.get(reply[0], ()), reply[1])

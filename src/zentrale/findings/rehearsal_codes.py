@@ -86,4 +86,19 @@ REHEARSAL_CODES = [
         "`zentrale plan resilience` says.",
         "look at spanning tree and at the zones that the links of the ring carry, then rehearse again",
     ),
+    Entry(
+        "NET-12",
+        F,
+        "a link carries other than planned",
+        "Streams of the planned rates, divided by the number that is told, ran over links divided alike, and a link "
+        "carried more or less than `zentrale plan traffic` says.",
+        "compare with `zentrale plan traffic`; a stream that does not play is missing on every link of its way",
+    ),
+    Entry(
+        "NET-13",
+        F,
+        "streams lose packets under the planned load",
+        "With all planned streams running at once packets were lost: pictures break up on site.",
+        "a faster link, a second one, or lower bit rates: `zentrale plan traffic` says which link is full",
+    ),
 ]

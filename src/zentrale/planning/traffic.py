@@ -108,6 +108,11 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     return TrafficPlan(tuple(load for load, _ in loads), recorders, estimated, tuple(findings))
 
 
+def loads_of(plan: Plan, some: Iterable[Flow]) -> list[LinkLoad]:
+    """What these flows alone put on every cable."""
+    return [load for load, _ in _Network(plan, lit_network(plan)).loads(list(some))[0]]
+
+
 class _Network:
     """Adds up flows over the cables of the plan."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import socket
+import ipaddress
 import struct
 from dataclasses import dataclass
 
@@ -35,7 +35,7 @@ def ask(kind: int, mac: str, number: int, wanted: str = "", server: str = "") ->
     options = bytes((_KIND, 1, kind))
     for code, address in ((_WANTED, wanted), (_SERVER, server)):
         if address:
-            options += bytes((code, 4)) + socket.inet_aton(address)
+            options += bytes((code, 4)) + ipaddress.IPv4Address(address).packed
     options += bytes((_ASK, 3, 1, _ROUTER, _TIME, 255))
     return head + _COOKIE + options
 
@@ -48,9 +48,9 @@ def parse(data: bytes) -> Message | None:
     options = _options(data[_HEADER.size + 4 :])
     if len(options.get(_KIND, b"")) != 1:
         return None
-    first = {code: socket.inet_ntoa(v[:4]) if len(v) >= 4 else "" for code, v in options.items()}
+    first = {code: str(ipaddress.IPv4Address(v[:4])) if len(v) >= 4 else "" for code, v in options.items()}
     return Message(
-        options[_KIND][0], fields[11][:6].hex(":"), fields[4], socket.inet_ntoa(fields[8]), first.get(_SERVER, ""),
+        options[_KIND][0], fields[11][:6].hex(":"), fields[4], str(ipaddress.IPv4Address(fields[8])), first.get(_SERVER, ""),
         first.get(_ROUTER, ""), first.get(_TIME, ""),
     )  # fmt: skip
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ipaddress
-import socket
 import struct
 from dataclasses import dataclass
 
@@ -50,7 +49,7 @@ def ethernet(to: str, sender: str, ethertype: int, content: bytes) -> bytes:
 def arp_request(sender: str, address: str, wanted: str) -> bytes:
     """Broadcast: who has `wanted`? From 0.0.0.0 it is a probe that enters nothing into others' tables (RFC 5227)."""
     content = _ARP.pack(
-        1, IPV4, 6, 4, 1, _bytes(sender), socket.inet_aton(address), b"\0" * 6, socket.inet_aton(wanted)
+        1, IPV4, 6, 4, 1, _bytes(sender), ipaddress.IPv4Address(address).packed, b"\0" * 6, ipaddress.IPv4Address(wanted).packed
     )  # fmt: skip
     return ethernet(BROADCAST, sender, ARP, content)
 
@@ -62,7 +61,7 @@ def arp_reply(frame: Frame) -> tuple[str, str] | None:
     hardware, protocol, _, _, operation, mac, address, _, _ = _ARP.unpack_from(frame.content)
     if (hardware, protocol, operation) != (1, IPV4, 2):
         return None
-    return socket.inet_ntoa(address), mac.hex(":")
+    return str(ipaddress.IPv4Address(address)), mac.hex(":")
 
 
 def ipv6(to: str, sender: str, note: bytes) -> bytes:
@@ -96,8 +95,8 @@ def ipv4(
 ) -> bytes:
     length = 20 + len(options)
     head = struct.pack(
-        "!BBHHHBBH4s4s", 0x40 + length // 4, 0, length + len(content), 0, 0, ttl, protocol, 0, socket.inet_aton(source),
-        socket.inet_aton(target),
+        "!BBHHHBBH4s4s", 0x40 + length // 4, 0, length + len(content), 0, 0, ttl, protocol, 0,
+        ipaddress.IPv4Address(source).packed, ipaddress.IPv4Address(target).packed,
     ) + options  # fmt: skip
     head = head[:10] + struct.pack("!H", checksum(head)) + head[12:]
     return ethernet(to, sender, IPV4, head + content)
@@ -139,4 +138,4 @@ def _packet(frame: Frame, protocol: int) -> tuple[str, str, bytes] | None:
     length, total = (data[0] & 15) * 4, struct.unpack_from("!H", data, 2)[0]
     if data[9] != protocol or length < 20 or len(data) < length:
         return None
-    return socket.inet_ntoa(data[12:16]), socket.inet_ntoa(data[16:20]), data[length:total]
+    return str(ipaddress.IPv4Address(data[12:16])), str(ipaddress.IPv4Address(data[16:20])), data[length:total]

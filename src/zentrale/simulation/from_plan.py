@@ -15,9 +15,13 @@ BY_HAND = Account(user="admin", password="set-by-hand-1")
 _START = Encoder(resolution=(160, 96), fps=5, bitrate_kbps=64, govlength=10)
 
 
-def fresh_site(plan: Plan, leg: Callable[[str], tuple[str, str] | None]) -> Scenario:
-    """`leg` tells MAC address and address that a device has on its cable, by name; None for one that is not there."""
+def fresh_site(plan: Plan, leg: Callable[[str], tuple[str, str] | None], divided_by: float = 0) -> Scenario:
+    """`leg` tells MAC address and address that a device has on its cable, by name; None for one that is not there. `divided_by`:
+    the cameras stream what is planned at once, at so small a part of its bit rate; 0: as the maker sets them.
+    """
     cameras = [_camera(plan, c, *at) for c in plan.camera_devices if (at := leg(c.name)) is not None]
+    if divided_by:
+        cameras = [_streaming(c, divided_by) for c in cameras]
     recorders = [
         _recorder(plan, r, *at)
         for r in plan.recorders
@@ -41,6 +45,17 @@ def _camera(plan: Plan, camera: PlannedCamera, mac: str, address: str) -> Camera
         planned_main=main, planned_sub=sub, lenses=max(len(plan.lenses(camera)), camera.source or 1),
         media=("media", "media2"), masks=4, motion=True, imaging=True, turns=True, inputs=2,
     )  # fmt: skip
+
+
+def _streaming(camera: Camera, divided_by: float) -> Camera:
+    assert camera.planned_main is not None and camera.planned_sub is not None
+    main, sub = (
+        e.model_copy(update={"bitrate_kbps": max(32, round(e.bitrate_kbps / divided_by))})
+        for e in (camera.planned_main, camera.planned_sub)
+    )
+    return camera.model_copy(
+        update={"main": main, "sub": sub, "planned_main": main, "planned_sub": sub, "anonymous_viewing": True}
+    )
 
 
 def _recorder(plan: Plan, recorder: PlannedRecorder, mac: str, address: str) -> Recorder:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.field.lab import probing, servers
 from zentrale.field.lab import switch as lab_switch
 from zentrale.field.lab.namespaces import LabError, Lack
@@ -19,6 +20,7 @@ from zentrale.jobs.network.reading_back import disagreements
 from zentrale.jobs.network.rehearsal import services, trial
 from zentrale.jobs.network.rehearsal.causes import Cause, Causes, read_switch
 from zentrale.jobs.network.rehearsal.failing import Failed, Failing
+from zentrale.jobs.network.rehearsal.loading import Load
 from zentrale.jobs.network.rehearsal.services import DhcpResult, MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
 from zentrale.jobs.network.rehearsal.stage import Builder, Stage
@@ -97,13 +99,34 @@ class Rehearser:
                 self._find("NET-11", item.part, "; ".join(told), f"{len(item.foretold)} cameras lost")
         return results
 
+    def judge_load(self, load: Load) -> None:
+        """Findings where a link carries other than planned, where one is too small, and where a stream does not play."""
+        for item in load.links:
+            if not item.as_planned:
+                share = quantities.share(item.seen_bps, item.rate_bps)
+                limit = f"{quantities.bitrate(item.expected_bps)} (plan traffic)"
+                self._find(
+                    "NET-12", f"link {item.link}", f"{quantities.bitrate(item.seen_bps)}, {share} of line rate", limit
+                )
+        for stream in load.played:
+            if stream.error:
+                ref = f"camera {stream.camera}, {stream.stream} stream"
+                self._find("NET-12", ref, f"at {stream.receiver}: {stream.error}", "a stream that plays")
+        hurt = [s for s in load.played if s.lost]
+        for link in (x for x in load.links if x.full and hurt):
+            worst = max(hurt, key=lambda s: s.lost / (s.lost + s.packets))
+            share = quantities.share(worst.lost, worst.lost + worst.packets)
+            told = f"{quantities.count(len(hurt), 'stream')} lost packets, {share} of {worst.camera}'s {worst.stream} stream"
+            limit = f"at most {quantities.bitrate(link.rate_bps)}"
+            self._find("NET-13", f"link {link.link}", f"{quantities.bitrate(link.planned_bps)} planned; {told}", limit)
+
     @property
     def findings(self) -> tuple[Finding, ...]:
         return tuple(self._findings)
 
     @contextmanager
-    def standing(self, laptop: str) -> Iterator[Stage]:
-        """The site as it stands, with a laptop in this zone: for whoever wants to work in it. Raises LabError."""
+    def standing(self, laptop: str = "") -> Iterator[Stage]:
+        """The site as it stands, with a laptop in this zone, where one is named: for whoever wants to work in it. Raises LabError."""
         with self._stack:
             probing.raise_limits()
             builder = Builder(self._net, self._room, laptop=laptop)
