@@ -21,7 +21,7 @@ Makes the site folder of Brackwater Locks, starts the stand-in site, then runs t
 other, printing each as you would type it: plan, discover, register, verify, hand over. Ends with the faults that
 are seeded in it, found and named. The first run encodes the cameras' pictures, which takes some seconds more. Where the
 system allows it, all of it happens in a network of its own, which nothing else can reach."""
-EXAMPLE = "zentrale demo --folder brackwater"
+EXAMPLE = "zentrale demo --folder brackwater\n  zentrale demo network"
 
 # Made-up passwords of the stand-in site. Real ones never stand in a program.
 _PASSPHRASE = "demo passphrase"
@@ -60,6 +60,10 @@ SEEDED_APART = (
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "what", metavar="WHAT", nargs="?", choices=["network"],
+        help="network: the demo site's network written and rehearsed before it exists (Linux, with Open vSwitch)",
+    )  # fmt: skip
     parser.add_argument("--folder", metavar="DIR", help="make the site folder here (default: a new temporary folder)")
     parser.add_argument(
         "--seconds", metavar="S", type=float, default=5.0, help="measure the streams for this long (default: 5)"
@@ -80,17 +84,24 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.simulation import own_network
 
     output = Output(args)
+    if args.what == "network":
+        from zentrale.cli.demo_network import NetworkDemo
+
+        folder = Path(args.folder) if args.folder else Path(tempfile.mkdtemp(prefix="zentrale-demo-")) / "brackwater"
+        return NetworkDemo(output, folder.resolve(), args).run()
     if not args.keep_running:  # else the person wants to reach it from another terminal
         own_network.enter(sys.argv[1:])
     folder = Path(args.folder) if args.folder else Path(tempfile.mkdtemp(prefix="zentrale-demo-")) / "brackwater"
-    demo = _Demo(output, folder.resolve(), args)
+    demo = Demo(output, folder.resolve(), args)
     try:
         return demo.run()
     finally:
         demo.stop()
 
 
-class _Demo:
+class Demo:
+    of = 8  # steps of the story
+
     def __init__(self, output: Output, folder: Path, args: argparse.Namespace) -> None:
         self.output = output
         self.folder = folder
@@ -144,7 +155,7 @@ class _Demo:
             sys.stdin.readline()
         self.steps += 1
         self.output.line()
-        self.output.line(f"{self.steps} of 8  {what}", "bold")
+        self.output.line(f"{self.steps} of {self.of}  {what}", "bold")
 
     def _start_stand_in(self) -> None:
         import subprocess
@@ -215,8 +226,9 @@ class _Demo:
     def _tell(self, arguments: Sequence[str], told: str) -> None:
         """The lines that matter of what a command said: its verdict, and what is wrong, without what was expected."""
         lines = [line for line in told.splitlines() if line and not line.startswith(("next:", "searching"))]
-        verdict = next((line for line in lines if line.startswith(("OK", "FAULTS", "WARNINGS"))), (lines or [""])[0])
-        self.output.line(f"  {verdict}")
+        verdicts = [line for line in lines if line.startswith(("OK", "FAULTS", "WARNINGS", "$ zentrale"))] or lines[:1]
+        for verdict in verdicts:
+            self.output.line(f"  {verdict}")
         more = [] if arguments[0] == "handover" else lines  # they were all told before
         finding = ""
         for line in [*more, ""]:

@@ -40,7 +40,7 @@ def _camera(plan: Plan, camera: PlannedCamera, mac: str, address: str) -> Camera
     return Camera(
         name=camera.name, address=address, http_port=_HTTP, rtsp_port=_RTSP, maker=kind.maker or "made up",
         model=kind.model or kind.name, firmware="1.0", serial=f"S-{camera.name}", mac=mac, scene=f"group {camera.group}",
-        onvif=kind.onvif, accounts=() if kind.onvif else (BY_HAND,), main_path=kind.main_path or _MAIN,
+        onvif=kind.onvif, answers_probes=kind.onvif, accounts=() if kind.onvif else (BY_HAND,), main_path=kind.main_path or _MAIN,
         sub_path=kind.sub_path or _SUB, main=_START if kind.onvif else main, sub=_START if kind.onvif else sub,
         planned_main=main, planned_sub=sub, lenses=max(len(plan.lenses(camera)), camera.source or 1),
         media=("media", "media2"), masks=4, motion=True, imaging=True, turns=True, inputs=2,

@@ -126,7 +126,7 @@ class Rehearser:
 
     @contextmanager
     def standing(self, laptop: str = "") -> Iterator[Stage]:
-        """The site as it stands, with a laptop in this zone, where one is named: for whoever wants to work in it. Raises LabError."""
+        """The site as it stands, with a laptop in this zone where one is named: for whoever works in it. Raises LabError."""
         with self._stack:
             probing.raise_limits()
             builder = Builder(self._net, self._room, laptop=laptop)
