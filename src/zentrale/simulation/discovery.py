@@ -75,6 +75,8 @@ class Announcer:
         self._transports: list[asyncio.DatagramTransport] = []
 
     async def start(self) -> None:
+        if not self._devices:
+            return
         self._senders, multicast = await _serve(self._devices)
         self._transports = [*self._senders.values(), multicast]
         self._announce(self._devices, Kind.HELLO)
