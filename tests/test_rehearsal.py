@@ -80,6 +80,48 @@ def _with_box(slip: str) -> str:
     return SITE + (box if slip == "second-dhcp" else "")
 
 
+RING = (
+    SITE.replace('type = "switch-8"\n', 'type = "switch-8"\nloop_protection = "rstp"\n')
+    + '[[links]]\na = "east:10"\nb = "west:10"\nrate_mbps = 1000\n'
+)
+SLOW = SITE.replace('b = "west:9"\nrate_mbps = 1000', 'b = "west:9"\nrate_mbps = 10').replace(
+    "bitrate_kbps = 300", "bitrate_kbps = 6000"
+)
+
+
+@on_switches
+def test_failures_load_and_commands_inside(tmp_path: Path) -> None:
+    """Against the plan's own figures: parts taken away one by one, streams over links; and a commissioning from a laptop."""
+    ring, slow = six(tmp_path / "ring", wall=False, site=RING), six(tmp_path / "slow", wall=False, site=SLOW)
+    plain, isolated = six(tmp_path / "plain", wall=False), six(tmp_path / "isolated", wall=False)
+    inside = ["--run", "discover", "--run", "register", "--run", "verify --seconds 3"]
+    with ThreadPoolExecutor(2) as pool:
+        failures = pool.submit(rehearsed, ring, "--failures")
+        load = pool.submit(rehearsed, slow, "--load")
+        commands = pool.submit(program, "network", "rehearse", *inside, cwd=plain)
+        shut_in = pool.submit(program, "network", "rehearse", "--run", "discover", "--from", "office", cwd=isolated)
+    told = failures.result().json
+    assert told["findings"] == [], failures.result().all
+    by_part = {f["part"]: f for f in told["failures"]}
+    assert len(by_part["switch core"]["lost"]) == 4 and by_part["switch east"]["lost"] == ["east-1", "east-2"]
+    healed = by_part["link core:1 - east:9"]
+    assert healed["lost"] == [] and 0 < healed["healed_s"] < 9, "by way of the other switch"
+    told = load.result().json
+    assert told["divided_by"] == 2, "24 Mbit/s in all, of which this machine carries 16"
+    links = {link["link"]: link for link in told["links"]}
+    fits, full = links["core:1 - east:9"], links["core:2 - west:9"]
+    assert fits["as_planned"] and abs(fits["seen_bps"] - 2 * 6e6) < 0.2 * 12e6
+    assert full["planned_bps"] > 12e6 and full["seen_bps"] < 1.02 * 10e6
+    assert [(f["code"], f["subject"]) for f in told["findings"]] == [("NET-13", "link core:2 - west:9")], (
+        load.result().all
+    )
+    done = commands.result()
+    assert done.code in (0, 1) and "5 of 5 planned devices found" in done.out and "no step failed" in done.out, done.all
+    assert "4 of 4 planned channels record" in done.out, done.all
+    assert not (plain / "vault.bin").exists() and not (plain / "logbook.sqlite").exists(), "it worked in a copy"
+    assert shut_in.result().code == 3 and "no address in zone" in shut_in.result().out, "the office reaches no camera"
+
+
 def test_every_slip_is_tried(tmp_path: Path) -> None:
     assert set(FOUND) == {s.name for s in SLIPS}
     listed = program("network", "rehearse", "--break", "list", cwd=six(tmp_path))
