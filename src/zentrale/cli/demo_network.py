@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from zentrale.cli.demo import Demo
+from zentrale.cli.demo_story import Story
 
 # Addresses as on a real site: those of the plain demo are loopback ones, which stand on no cable.
 _LOOPBACK, _REAL = "127.0.", "10.71."
 _SLIP = "recorder-forwards"
 
 
-class NetworkDemo(Demo):
+class NetworkDemo(Story):
     of = 5
 
     def run(self) -> int:

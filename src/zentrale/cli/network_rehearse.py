@@ -44,17 +44,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def begin(args: argparse.Namespace) -> None:
-    """Begins this program again inside namespaces of its own, before anything heavy is loaded; returns inside them."""
+    """Begins this program again inside namespaces of its own, before anything heavy is loaded; returns inside them, and where
+    there are none to be had.
+    """
     import os
     import sys
 
-    from zentrale.field.lab import namespaces
+    from zentrale.field.lab import namespaces, switch
 
-    if args.slip != "list" and not os.environ.get(namespaces.INSIDE):
+    if args.slip != "list" and not os.environ.get(namespaces.INSIDE) and not switch.lacks() and not namespaces.lacks():
         namespaces.begin_inside(sys.argv[1:])
 
 
 def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+    import os
+
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab import namespaces
     from zentrale.findings import count_faults
@@ -71,6 +75,8 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
         written = write_network(folder, net, dry_run=False)
     if any(f.state != SAME for f in written.files):
         output.hint(f"the files were written as the plan is now: {written.folder}")
+    if not os.environ.get(namespaces.INSIDE):
+        return _only_files(args, output, Rehearser(net, folder.output, folder.path, output.hint))
     room = namespaces.make_room()
     try:
         if args.run:
@@ -87,8 +93,24 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     if args.json:
         output.document(_document(result))
     _figure(folder, net, result)
-    _show(output, folder, result)
+    _show(output, folder, net, result)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _only_files(args: argparse.Namespace, output: Output, rehearser: Rehearser) -> int:
+    """Where this machine has no namespaces or no software switches."""
+    from zentrale.cli.output import finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.field.lab import namespaces, switch
+    from zentrale.findings import count_faults
+
+    findings = rehearser.only_files([*namespaces.lacks(), *switch.lacks()])
+    if args.json:
+        output.document({"packets": None, "findings": [finding_document(f) for f in findings]})
+    output.verdict(findings, "the written files say the same", "no packet was tried")
+    output.line()
+    output.findings(findings)
+    return EXIT_FAULTS if count_faults(findings) else EXIT_AS_PLANNED
 
 
 def _failures(args: argparse.Namespace, output: Output, rehearser: Rehearser) -> int:
@@ -129,7 +151,7 @@ def _figure(folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
         write_atomically(folder.output / FOLDER / FIGURE, picture)
 
 
-def _show(output: Output, folder: SiteFolder, result: Rehearsal) -> None:
+def _show(output: Output, folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
     from zentrale import quantities
 
     told = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
@@ -141,8 +163,8 @@ def _show(output: Output, folder: SiteFolder, result: Rehearsal) -> None:
         output.findings(result.findings)
     if result.cells:
         output.heading("Packets: does the row reach the column?")
-        parties = list(dict.fromkeys(str(c.origin) for c in result.cells))
-        columns = list(dict.fromkeys(str(c.to) for c in result.cells))
+        asked = {str(p) for c in result.cells for p in (c.origin, c.to)}
+        parties = columns = [str(p) for p in net.reach.parties if str(p) in asked]
         cells = {(str(c.origin), str(c.to)): c for c in result.cells}
         rows = [[o, *(_cell(cells.get((o, t))) for t in columns)] for o in parties]
         output.table(["from \\ to", *(c.replace(" in ", "\n") for c in columns)], rows)

@@ -10,7 +10,7 @@ from zentrale.cli.layout import wrapped
 from zentrale.cli.output import Output
 
 _FINDINGS = "findings"  # made from the registry
-_ORDER = ("tutorial", "plan-files", "planning", "discovery", "figures", "evidence", "scenario")
+_ORDER = ("tutorial", "plan-files", "planning", "network", "discovery", "figures", "evidence", "scenario")
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from matplotlib.patches import Patch, Rectangle
 from zentrale.output.figures import new_figure, png
 
 _YES, _NO, _WRONG, _RED, _GREY = "#2f4b6e", "#eceff2", "#ffd9de", "#b00020", "#59636e"
+_PLAIN = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none"}  # so that words stand on no stripes
 
 
 @dataclass(frozen=True)
@@ -55,10 +56,11 @@ def _matrix(axes: Axes, parties: Sequence[str], cells: Sequence[Cell], title: st
         )  # fmt: skip
         told = "yes" if yes else "no"
         if packets:
-            told = f"{cell.came}\nof {cell.tried}"
+            told = f"{cell.wrong} of {cell.tried}\nWRONG" if wrong else f"{cell.came}\nof {cell.tried}"
         axes.text(
-            column, row, told, ha="center", va="center", fontsize=8.5, color=_RED if wrong else "white" if yes else _GREY,
-            fontweight="bold" if yes or wrong else None,
+            column, row, told, ha="center", va="center", fontsize=7.5 if wrong else 8.5,
+            color=_RED if wrong else "white" if yes else _GREY,
+            fontweight="bold" if yes or wrong else None, bbox=_PLAIN if wrong else None,
         )  # fmt: skip
     names = [p.replace(" in ", ",\n") for p in parties]
     axes.set_xlim(-0.5, len(parties) - 0.5)

@@ -6,7 +6,7 @@ import csv
 import io
 import json
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -83,6 +83,15 @@ def disagreements(folder: Path) -> Iterator[tuple[str, str]]:
             yield where, f"table: {_told(says)}; YANG data: {'nothing' if modelled is None else _told(modelled)}"
     for port in {*linux, *yang} - set(table):
         yield f"{folder.name}:{port}", "is not in the port table"
+
+
+def against_switch(folder: Path, held: Mapping[str, tuple[int, frozenset[int]]]) -> Iterator[tuple[str, str]]:
+    """What the port table says of each port, against untagged VLAN and tagged ones that a switch holds, by interface."""
+    for port, says in port_table((folder / "ports.csv").read_text(encoding="utf-8")).items():
+        untagged, tagged = held.get(f"p{port}", (0, frozenset()))
+        if says.on and (says.untagged, says.tagged) != (untagged, tagged):
+            switch = PortSays(on=True, label=says.label, untagged=untagged, tagged=tagged)
+            yield f"{folder.name}:{port}", f"table: {_told(says)}; the switch holds {_told(switch)}"
 
 
 def _told(says: PortSays) -> str:

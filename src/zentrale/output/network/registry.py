@@ -9,7 +9,7 @@ from zentrale.output.network import access, dhcp, linux, nftables, openvswitch, 
 from zentrale.output.work_sheets import sheets_page
 from zentrale.planning.network import NetworkPlan
 
-_SHEETS = "What is entered at each switch that takes none of the other files. What many have in common stands first."
+_SHEETS = "What is entered at each switch that takes none of the other files, switch by switch."
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,11 @@ def network_files(net: NetworkPlan) -> Iterator[NetworkFile]:
         yield _text(f"{name}/linux.sh", "commands for Linux' own bridge (ip, bridge)", linux.commands(net, switch))
         yield _text(f"{name}/instance-data.json", "YANG instance data", yang.instance_data(net, switch))
     sheets = [tables.work_sheet(net, switch) for switch in plan.switches]
-    yield NetworkFile("work-sheets.html", "work sheets of the switches", sheets_page(plan.site.name, sheets, _SHEETS))
+    yield NetworkFile(
+        "work-sheets.html",
+        "work sheets of the switches",
+        sheets_page(plan.site.name, sheets, _SHEETS, many=len(sheets) + 1),
+    )
     yield NetworkFile("labels.html", "labels for ports and cables, to print", tables.labels_page(net))
     yield NetworkFile("labels.csv", "the same as a table", tables.labels_csv(net))
     if net.routed_zones():

@@ -52,7 +52,11 @@ def work_sheet(net: NetworkPlan, switch: Switch) -> Sheet:
     """All that a person enters in the switch's own page."""
     kind = net.plan.switch_type(switch)
     about = f"{kind.maker} {kind.model}, {switch.cabinet}"
-    lines = [*_switch_lines(net, switch), *(_port_line(net, row) for row in net.ports.of(switch.name))]
+    rows = net.ports.of(switch.name)
+    lines = [*_switch_lines(net, switch), *(_port_line(net, row) for row in rows if row.mode != "off")]
+    off = ", ".join(str(row.port) for row in rows if row.mode == "off")
+    if off:
+        lines.append(Line("other ports", f"ports: {off}", "off", "nothing is planned here"))
     return Sheet(switch.name, about, tuple(lines))
 
 
@@ -77,25 +81,22 @@ def _switch_lines(net: NetworkPlan, switch: Switch) -> Iterator[Line]:
         if copy.switch == switch.name:
             to = net.vlan(copy.to_zone)
             yield Line(
-                f"group {copy.group}", "multicast VLAN registration", f"VLAN {copy.from_vlan} to VLAN {to}", _WHY
+                f"group {copy.group}",
+                "multicast VLAN registration",
+                f"{copy.group}, VLAN {copy.from_vlan} to VLAN {to}",
+                _WHY,
             )
 
 
 def _port_line(net: NetworkPlan, row: PortRow) -> Line:
-    if row.mode == "off":
-        enter = "off"
-    else:
-        vlans = (
-            f"untagged VLAN {net.vlan(row.access)}"
-            if row.mode == "access"
-            else "tagged VLAN " + ", ".join(str(net.vlan(z)) for z in row.tagged)
-        )
-        words = [
-            vlans, row.role, f"PoE {'off' if row.poe_w is None else 'on'}", row.priority and f"priority {row.priority}",
-            "energy-saving Ethernet " + ("on" if row.energy_saving else "off"),
-            row.authentication if row.authentication != "none" else "",
-        ]  # fmt: skip
-        enter = "; ".join(w for w in words if w)
+    vlans = f"untagged VLAN {net.vlan(row.access)}" if row.mode == "access" else ""
+    vlans = vlans or "tagged VLAN " + ", ".join(str(net.vlan(z)) for z in row.tagged)
+    words = [
+        vlans, row.role, f"PoE {'off' if row.poe_w is None else 'on'}", row.priority and f"priority {row.priority}",
+        "energy-saving Ethernet " + ("on" if row.energy_saving else "off"),
+        row.authentication if row.authentication != "none" else "",
+    ]  # fmt: skip
+    enter = "; ".join(w for w in words if w)
     return Line(f"port {row.port}", f"ports: {row.port}", enter, row.label or "nothing is planned here")
 
 

@@ -115,8 +115,13 @@ def _again(stage: Stage, arrived: Arrived, kind: str, send: Callable[[Sequence[P
 
 
 def expected(stage: Stage, pair: Pair, kind: str) -> tuple[bool, bool, str]:
-    """Whether it may arrive, whether it must, and why."""
+    """Whether it may arrive, whether it must, and why: what the customer wants counts more than what the plan comes to."""
     plan, (origin, to) = stage.net.plan, (stage.places[leg].party for leg in pair)
+    wanted = wanted_between(plan, origin, to)
+    if wanted is False:
+        return False, False, f"the customer wants it kept apart ([[reach]]); by the plan {reaches(plan, origin, to)[1]}"
+    if wanted and kind == f"{RTSP[0]}/{RTSP[1]}" and not reaches(plan, origin, to, RTSP)[0]:
+        return True, True, f"the customer wants it ([[reach]]); by the plan {reaches(plan, origin, to)[1]}"
     if kind in AT_LAYER_2 or kind == "ipv6 to one":
         allowed, why = reaches_at_layer_2(plan, origin, to)
         return allowed, allowed and kind != "multicast", why  # a group of nobody need not arrive
