@@ -107,9 +107,10 @@ def test_failures_load_and_commands_inside(tmp_path: Path) -> None:
     healed = by_part["link core:1 - east:9"]
     assert healed["lost"] == [] and 0 < healed["healed_s"] < 9, "by way of the other switch"
     told = load.result().json
-    assert told["divided_by"] == 2, "24 Mbit/s in all, of which this machine carries 16"
+    assert told["divided_by"] == 3, "24 Mbit/s recorded and as much sent on, of which this machine carries 16"
     links = {link["link"]: link for link in told["links"]}
     fits, full = links["core:1 - east:9"], links["core:2 - west:9"]
+    assert set(links) > {"core:3 recorder", "core:5 wall"} and len(told["streams"]) == told["sent_as_datagrams"] == 4
     assert fits["as_planned"] and abs(fits["seen_bps"] - 2 * 6e6) < 0.2 * 12e6
     assert full["planned_bps"] > 12e6 and full["seen_bps"] < 1.02 * 10e6
     assert [(f["code"], f["subject"]) for f in told["findings"]] == [("NET-13", "link core:2 - west:9")], (

@@ -105,8 +105,10 @@ class Rehearser:
 
     def judge_load(self, load: Load) -> None:
         """Findings where a link carries other than planned, where one is too small, and where a stream does not play."""
+        full = any(item.full for item in load.links)
         for item in load.links:
-            if not item.as_planned:
+            missing = full and item.seen_bps < item.planned_bps  # behind a link that is too small, which is told
+            if not item.as_planned and not missing:
                 share = quantities.share(item.seen_bps, item.rate_bps)
                 limit = f"{quantities.bitrate(item.expected_bps)} (plan traffic)"
                 self._find(

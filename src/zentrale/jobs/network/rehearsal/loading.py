@@ -1,23 +1,30 @@
 """Streams of the planned rates over links as fast as planned, both divided by one number: what each link carries, what is lost.
 
-The cameras' streams are asked for by RTSP where the plan records or watches them; what recorders pass on is not played here.
+What recorders and viewers ask cameras for is played by RTSP. What recorders pass on, and multicast, are datagrams of the same
+rate from where the plan has them sent.
 """
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import math
 import os
+import signal
+import socket
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import asdict, dataclass
+from typing import Any
 
 from zentrale.errors import DeviceError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.lab.stations import Leg
 from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
+from zentrale.jobs.network.rehearsal import services
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.output.network import names
 from zentrale.planning.flows import Flow, flows
@@ -30,6 +37,10 @@ _RUNNING_S, _MEASURED_S = 4.0, 8.0
 _TOLERANCE = 0.15  # an encoder keeps to its rate over seconds, not to the bit
 _FULL = 0.97  # of line rate: more does not fit beside the frames' own gaps
 _BURST_BYTES, _QUEUE_MS = 16_000, 400
+_DATA_PORT, _DATA_BYTES, _EVERY_S = 5008, 1380, 0.01  # as long as packets of video
+
+_COMPARED = ("link", "leg", "viewer")  # cables of cameras carry their own streams
+_Counters = dict[tuple[str, int], tuple[int, int]]
 
 
 @dataclass(frozen=True)
@@ -47,7 +58,7 @@ class Played:
 
 @dataclass(frozen=True)
 class Carried:
-    """One link, busier direction: rates as on site [bit/s], that is times the divisor."""
+    """One cable, busier direction: rates as on site [bit/s], that is times the divisor."""
 
     link: str
     rate_bps: float
@@ -72,22 +83,22 @@ class Carried:
 
 @dataclass(frozen=True)
 class Load:
-    """`divisor` is what rates were divided by; `left_out` what the plan sends and nothing here did, in words."""
+    """`divisor` is what rates were divided by; `sent` how many streams were datagrams beside the `played` ones."""
 
     divisor: float
     links: tuple[Carried, ...]
     played: tuple[Played, ...]
-    left_out: tuple[str, ...]
+    sent: int
 
 
-def played_flows(plan: Plan) -> list[Flow]:
-    """Those that go from camera to whoever asks for them, each lens of a device by its own row."""
+def asked_flows(plan: Plan) -> list[Flow]:
+    """Those that somebody asks a camera for."""
     return [f for f in flows(plan) if not f.relayed and not f.multicast]
 
 
 def divisor_of(plan: Plan) -> float:
     """So that all streams together are what this machine carries."""
-    total = sum(f.plan.bitrate_bps for f in played_flows(plan))
+    total = sum(f.plan.bitrate_bps for f in flows(plan))
     return float(max(1, math.ceil(total / _MOST_BPS)))
 
 
@@ -102,44 +113,85 @@ class Loading:
         self._plan = stage.net.plan
         self._divisor = divisor
         self._told = told
+        self._at = {(p.switch, p.port): leg for leg, p in stage.places.items()}
 
     def run(self) -> Load:
         """Raises LabError."""
-        some = [f for f in played_flows(self._plan) if f.camera.name in self._stage.stations]
+        every = [f for f in flows(self._plan) if self._sender(f) is not None]
+        asked = [f for f in every if not f.relayed and not f.multicast]
+        others = [f for f in every if f.relayed or f.multicast]
         self._limit()
-        readers = [self._receive(receiver, asked) for receiver, asked in self._by_receiver(some).items()]
-        time.sleep(_RUNNING_S)
-        self._told(f"{len(some)} streams run")
-        before, begun = self._counters(), time.monotonic()
-        time.sleep(_MEASURED_S)
-        after, seconds = self._counters(), time.monotonic() - begun
-        played = [p for reader in readers for p in _read(reader)]
+        with ExitStack() as stack:
+            for name, group in self._memberships(others):
+                stack.enter_context(services.member(self._stage, self._stage.stations[name].legs[0], group))
+            readers = [self._receive(receiver, some) for receiver, some in self._by_receiver(asked).items()]
+            sender = self._send(others)
+            time.sleep(_RUNNING_S)
+            self._told(f"{len(asked)} streams are played, {len(others)} more are sent on or by multicast")
+            before, begun = self._counters(), time.monotonic()
+            time.sleep(_MEASURED_S)
+            after, seconds = self._counters(), time.monotonic() - begun
+            played = [p for reader in readers for p in _read(reader)]
+            os.kill(sender, signal.SIGKILL)
+            os.waitpid(sender, 0)
         links = [
-            self._carried(load, before, after, seconds) for load in loads_of(self._plan, some) if load.kind == "link"
+            self._carried(load, before, after, seconds)
+            for load in loads_of(self._plan, every)
+            if load.kind in _COMPARED
         ]
-        return Load(self._divisor, tuple(x for x in links if x is not None), tuple(played), tuple(self._left_out()))
+        return Load(self._divisor, tuple(x for x in links if x is not None), tuple(played), len(others))
 
-    def _left_out(self) -> Iterator[str]:
-        relayed = sum(f.relayed for f in flows(self._plan))
-        copied = sum(f.multicast for f in flows(self._plan))
-        if relayed:
-            yield f"{relayed} streams that recorders pass on to viewers"
-        if copied:
-            yield f"{copied} streams by multicast"
+    def _sender(self, flow: Flow) -> Leg | None:
+        return self._at.get(flow.sender)
+
+    def _group(self, flow: Flow) -> tuple[str, int] | None:
+        """Address and port of the flow's group."""
+        found = (
+            g for g in self._stage.net.multicast.groups
+            if (g.camera, g.stream, g.relayed) == (flow.camera.name, flow.stream, flow.relayed)
+        )  # fmt: skip
+        return next(((g.group, g.port) for g in found), None)
+
+    def _memberships(self, some: Sequence[Flow]) -> Iterator[tuple[str, str]]:
+        for flow in some:
+            group = self._group(flow) if flow.multicast else None
+            for place, _ in flow.receivers if group else ():
+                leg = self._at.get(place)
+                if leg is not None and group is not None:
+                    yield leg.station, group[0]
+
+    def _send(self, some: Sequence[Flow]) -> int:
+        """A process of its own that sends these flows at an even pace; its number."""
+        number = os.fork()
+        if number:
+            return number
+        paced = []
+        for flow in some:
+            leg, group = self._sender(flow), self._group(flow) if flow.multicast else None
+            assert leg is not None
+            with self._stage.spaces[leg.station].inside():
+                sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, leg.interface.encode() + b"\0")
+                sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, 8)
+                sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(leg.address))
+            to = [group] if group else [(x.address, _DATA_PORT) for p, _ in flow.receivers if (x := self._at.get(p))]
+            rate = flow.plan.bitrate_bps / 8 / self._divisor
+            paced += [[sock, address, rate, 0.0] for address in to]
+        _pace(paced)
+        os._exit(0)
 
     def _by_receiver(self, some: Sequence[Flow]) -> dict[Leg, list[Flow]]:
         found: dict[Leg, list[Flow]] = {}
-        at = {(p.switch, p.port): leg for leg, p in self._stage.places.items()}
         for flow in some:
-            for (switch, port), _ in flow.receivers:
-                leg = at.get((switch, port))
+            for place, _ in flow.receivers:
+                leg = self._at.get(place)
                 if leg is not None:
                     found.setdefault(leg, []).append(flow)
         return found
 
     def _limit(self) -> None:
         """Each end of a link sends no faster than the link is, divided."""
-        for load in loads_of(self._plan, played_flows(self._plan)):
+        for load in loads_of(self._plan, flows(self._plan)):
             if load.kind != "link":
                 continue
             for switch, port in self._ends(load):
@@ -150,27 +202,30 @@ class Loading:
                 )  # fmt: skip
 
     def _ends(self, load: LinkLoad) -> list[tuple[str, int]]:
-        """Of a link that is one cable; those of a bundle are left as they are."""
-        return [end for k in self._plan.links if f"{k.a} - {k.b}" == load.name for end in k.ends()]
+        """The switch ports of a cable; of a bundle none."""
+        if load.kind == "link":
+            return [end for k in self._plan.links if f"{k.a} - {k.b}" == load.name for end in k.ends()]
+        switch, _, port = load.name.partition(" ")[0].rpartition(":")
+        return [(switch, int(port))]
 
-    def _counters(self) -> dict[tuple[str, int], int]:
-        """Bytes that each switch port has sent."""
+    def _counters(self) -> dict[tuple[str, int], tuple[int, int]]:
+        """Bytes that each switch port has sent and taken in."""
         found = {}
         for switch in self._plan.switches:
             for item in json.loads(self._stage.space_of(switch.name).call("ip", "-j", "-s", "link", "show")):
                 name = item.get("ifname", "")
                 if name[:1] == "p" and name[1:].isdigit():
-                    found[switch.name, int(name[1:])] = int(item["stats64"]["tx"]["bytes"])
+                    counted = item["stats64"]
+                    found[switch.name, int(name[1:])] = int(counted["tx"]["bytes"]), int(counted["rx"]["bytes"])
         return found
 
-    def _carried(
-        self, load: LinkLoad, before: dict[tuple[str, int], int], after: dict[tuple[str, int], int], seconds: float
-    ) -> Carried | None:
-        ends = self._ends(load)
+    def _carried(self, load: LinkLoad, before: _Counters, after: _Counters, seconds: float) -> Carried | None:
+        ends = [end for end in self._ends(load) if end in after]
         if not ends:
             return None
-        sent = max(after[end] - before[end] for end in ends)
-        return Carried(load.name, load.rate_bps, load.load_bps, 8 * sent / seconds * self._divisor)
+        way = (0,) if load.kind == "link" else (0, 1)  # what an end of a link takes in, its other end has sent
+        most = max(after[end][i] - before[end][i] for end in ends for i in way)
+        return Carried(load.name, load.rate_bps, load.load_bps, 8 * most / seconds * self._divisor)
 
     def _receive(self, leg: Leg, asked: Sequence[Flow]) -> int:
         """A process of its own in the receiver's namespace plays all of its streams; what can be read from it at the end."""
@@ -206,6 +261,21 @@ async def _play(receiver: str, asked: Sequence[Flow], address: Callable[[str, st
         Played(r.item[1].camera.name, r.item[1].stream, receiver, error=r.message) if isinstance(r, Failure) else r
         for r in results
     ]
+
+
+def _pace(paced: list[list[Any]]) -> None:
+    """Socket, address, bytes a second, and what is due, for each: until this process is ended."""
+    last = time.monotonic()
+    while True:
+        time.sleep(_EVERY_S)
+        now = time.monotonic()
+        for flow in paced:
+            flow[3] = min(flow[3] + flow[2] * (now - last), 8 * _DATA_BYTES)
+            while flow[3] >= _DATA_BYTES:
+                flow[3] -= _DATA_BYTES
+                with contextlib.suppress(OSError):  # no way there, or no room: then it is missing on the links
+                    flow[0].sendto(b"\0" * _DATA_BYTES, flow[1])
+        last = now
 
 
 def _read(reading: int) -> list[Played]:

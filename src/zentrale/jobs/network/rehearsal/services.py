@@ -158,7 +158,7 @@ def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
         for name, group in joined:
             leg = _listener_leg(stage, name)
             if leg is not None:
-                stack.enter_context(_member(stage, leg, group))
+                stack.enter_context(member(stage, leg, group))
         queried = _queried(wire, _ASKED_WITHIN_S)
         first = _send_all(stage, wire, groups)
         again = {}
@@ -183,7 +183,7 @@ def _listener_leg(stage: Stage, name: str) -> Leg | None:
     return station.legs[0] if station else None
 
 
-def _member(stage: Stage, leg: Leg, group: str) -> socket.socket:
+def member(stage: Stage, leg: Leg, group: str) -> socket.socket:
     """A member of the group as long as it is open."""
     with stage.spaces[leg.station].inside():
         sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
