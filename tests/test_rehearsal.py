@@ -139,6 +139,12 @@ def test_what_a_slip_lacks_is_told_before_anything_is_built(tmp_path: Path) -> N
     assert done.code == 2 and "expected one of: wrong-vlan" in done.err
 
 
+def test_where_there_are_no_switches_the_files_are_read_back_all_the_same(tmp_path: Path) -> None:
+    done = program("network", "rehearse", "--json", cwd=six(tmp_path), PATH=str(tmp_path))
+    assert done.code == 0 and {f["code"] for f in done.json["findings"]} == {"NET-10"}, done.all
+    assert all("missing; " in f["measured"] for f in done.json["findings"]), "each says what to install"
+
+
 def test_frames_and_messages_are_those_of_the_standards() -> None:
     """Bytes worked out by hand from RFC 826, 2131, 2236 and 1071."""
     request = frames.arp_request("02:00:00:00:00:01", "10.0.0.1", "10.0.0.2")

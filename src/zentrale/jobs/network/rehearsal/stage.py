@@ -23,7 +23,8 @@ from zentrale.site.model import INTERNET, Camera, Recorder, Switch, Zone
 # Documentation addresses (RFC 5737), for what lies outside.
 OUTSIDE, ROUTER_OUTSIDE, OUTSIDE_BITS = "198.51.100.1", "198.51.100.2", 24
 WAN = "wan"
-LAPTOP = "laptop"
+# Stations beside the plan's, whose names have no dots.
+LAPTOP, INTERNET_HOST = "laptop.here", "host.internet"
 _ADDED_PORT = 30_000  # OpenFlow ports that the rehearsal adds to a switch
 
 
@@ -183,7 +184,7 @@ class Builder:
 
     def _stranger(self, zone: Zone, router: Switch) -> None:
         """A device of nobody in particular, at a port that is added for it."""
-        name = f"device-{zone.name}"
+        name = f"device.{zone.name}"
         address = self._free_address(zone.name, name)
         self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateway=str(zone.gateway))
         leg = self._stage.stations[name].legs[0]
@@ -208,11 +209,11 @@ class Builder:
         self._stage.added.append(f"a laptop in {zone}, at a port added to {at}")
 
     def _outside(self, router: Switch) -> None:
-        leg = Leg(INTERNET, names.leg(0), mac_of(INTERNET, ""), OUTSIDE, OUTSIDE_BITS, INTERNET)
+        leg = Leg(INTERNET_HOST, names.leg(0), mac_of(INTERNET, ""), OUTSIDE, OUTSIDE_BITS, INTERNET)
         self._stage.places[leg] = Place(Party(INTERNET, INTERNET), router.name, 0)
         routes = tuple((str(zone.subnet), ROUTER_OUTSIDE) for zone in self._plan.zones if zone.primary is None)
-        self._stage.stations[INTERNET] = Station(INTERNET, (leg,), routes=routes)
-        self._cables.append((End(switch_space(router.name), WAN), End(INTERNET, leg.interface, leg.mac)))
+        self._stage.stations[INTERNET_HOST] = Station(INTERNET_HOST, (leg,), routes=routes)
+        self._cables.append((End(switch_space(router.name), WAN), End(INTERNET_HOST, leg.interface, leg.mac)))
 
     def _free_address(self, zone: str, name: str) -> str:
         """For a device whose address nobody plans: from the zone's pool or the end of its block."""
@@ -290,7 +291,7 @@ class Builder:
                         "permanent",
                     )
         wan = interface_mac(space, WAN)
-        stage.spaces[INTERNET].call(
+        stage.spaces[INTERNET_HOST].call(
             "ip", "neigh", "replace", ROUTER_OUTSIDE, "lladdr", wan, "dev", names.leg(0), "nud", "permanent"
         )
 
