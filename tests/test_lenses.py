@@ -114,3 +114,63 @@ def test_the_device_is_planned_once_and_its_streams_each(tmp_path: Path) -> None
 def test_rows_that_do_not_agree_are_told(tmp_path: Path, yard: str, said: str) -> None:
     done = zentrale("check", cwd=make_site(tmp_path, SITE, HEADER + NORTH + yard))
     assert done.code == 2 and re.search(said, done.all), done.all
+
+
+def test_each_lens_counts_where_it_records_and_the_device_where_it_stands(tmp_path: Path) -> None:
+    """By hand: two streams to keep and two channels, one port, one label, one DHCP reservation, one camera on the switch's sheet."""
+    from zentrale.planning.network import plan_network
+    from zentrale.planning.storage import plan_storage
+
+    recording = 'recording = { mode = "continuous", keep_days = 10 }\n'
+    site = SITE.replace('name = "all"\n', 'name = "all"\n' + recording).replace(
+        "http_port = 8080\n", "http_port = 8080\nstorage = { drives = 2, drive_tb = 4 }\n"
+    )
+    plan = read_plan(SiteFolder(make_site(tmp_path / "two", site, HEADER + NORTH + YARD)))
+    alone = read_plan(SiteFolder(make_site(tmp_path / "one", site, HEADER + NORTH)))
+    (two,), (one,) = plan_storage(plan).recorders, plan_storage(alone).recorders
+    assert two.needed_bytes == pytest.approx(2 * one.needed_bytes) and len(two.cameras) == 2
+    net = plan_network(plan)
+    assert [d.name for d in net.reserved(net.plan.zones[0])] == ["recorder", "yard"], (
+        "under the row of the first source"
+    )
+    used = [r.device for r in net.ports.rows if r.kind == "camera"]
+    assert (
+        used == ["yard"]
+        and len(plan.camera_devices) == 1
+        and [c.name for c in plan.lenses(plan.cameras[0])] == ["yard", "north"]
+    )
+
+
+def test_a_lens_is_undone_with_its_device_and_bound_by_any_of_its_rows(two_lenses: Path) -> None:
+    zentrale("discover", cwd=two_lenses)
+    bound = zentrale("assign", "north", "127.0.71.11", cwd=two_lenses)
+    assert bound.code == 0 and zentrale("discover", "--json", cwd=two_lenses).json["missing"] == []
+    done = zentrale("register", "--json", cwd=two_lenses)
+    assert done.code == 0, done.all
+    undone = zentrale("register", "--undo", str(done.json["run"]), "--json", cwd=two_lenses)
+    back = {(u["device"], u["step"]) for u in undone.json["taken_back"]}
+    assert {
+        ("camera north", "channel"),
+        ("camera yard", "channel"),
+        ("camera north", "main stream"),
+        ("camera yard", "host name"),
+    } <= back
+    again = zentrale("register", "--json", cwd=two_lenses)
+    assert again.code == 0 and zentrale("verify", "--only", "north", "--json", cwd=two_lenses).json["findings"] == [], (
+        again.all
+    )
+    listed = zentrale("firmware", "--json", cwd=two_lenses).json
+    assert [d["device"] for d in listed["devices"]] == ["yard", "recorder"], "one device, one firmware"
+
+
+def test_a_schedule_with_a_column_for_lenses_is_taken_in(tmp_path: Path) -> None:
+    folder = make_site(tmp_path / "site", SITE, HEADER + NORTH)
+    schedule = tmp_path / "schedule.csv"
+    schedule.write_text(
+        "Camera,Model,Switch,Port,Cable (m),IP,NVR,Channel,Lens,Zone,Group\n"
+        "hall-left,larch-2,cabinet,3,12,127.0.71.15,recorder,1,1,cameras,all\nhall-right,larch-2,cabinet,3,12,,recorder,2,2,cameras,all\n"
+    )
+    done = zentrale("import", str(schedule), "--remove-missing", cwd=folder)
+    assert done.code == 0, done.all
+    rows = {c.name: c for c in read_plan(SiteFolder(folder)).cameras}
+    assert (rows["hall-right"].source, rows["hall-right"].host) == (2, "127.0.71.15")

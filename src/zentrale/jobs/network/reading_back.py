@@ -58,7 +58,7 @@ def _port(word: str) -> int:
 
 
 def instance_data(text: str) -> Ports:
-    """instance-data.json. Raises ValueError, KeyError."""
+    """instance-data.json. Raises ValueError, KeyError, TypeError, AttributeError."""
     content = json.loads(text)["ietf-yang-instance-data:instance-data-set"]["content-data"]
     interfaces = content["ietf-interfaces:interfaces"]["interface"]
     return {_port(i["name"]): PortSays(i["enabled"], i.get("description", "")) for i in interfaces}
@@ -70,7 +70,7 @@ def disagreements(folder: Path) -> Iterator[tuple[str, str]]:
         table = port_table((folder / "ports.csv").read_text(encoding="utf-8"))
         linux = linux_commands((folder / "linux.sh").read_text(encoding="utf-8"))
         yang = instance_data((folder / "instance-data.json").read_text(encoding="utf-8"))
-    except (OSError, ValueError, KeyError, IndexError) as error:
+    except (OSError, ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
         yield folder.name, f"a file cannot be read back: {type(error).__name__} {error}"
         return
     for port, says in table.items():
