@@ -117,7 +117,7 @@ def test_rows_that_do_not_agree_are_told(tmp_path: Path, yard: str, said: str) -
 
 
 def test_each_lens_counts_where_it_records_and_the_device_where_it_stands(tmp_path: Path) -> None:
-    """By hand: two streams to keep and two channels, one port, one label, one DHCP reservation, one camera on the switch's sheet."""
+    """By hand: two streams to keep and two channels; one port, one DHCP reservation, one camera on the switch's sheet."""
     from zentrale.planning.network import plan_network
     from zentrale.planning.storage import plan_storage
 
