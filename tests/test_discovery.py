@@ -666,11 +666,15 @@ def test_a_real_ssdp_responder_is_seen() -> None:
 
     server = SSDPServer("uuid:77::upnp:rootdevice", device_type="upnp:rootdevice", location="http://127.0.0.1:9/d.xml",
                         address="127.0.0.1")  # fmt: skip
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    serving = threading.Thread(target=server.serve_forever, daemon=True)
+    serving.start()
     try:
         (seen,) = asyncio.run(upnp.search([LO], 1.0))
     finally:
         server.stopped = True
+        asyncio.run(upnp.search([LO], 0.1))  # it looks at that once it has heard something
+        serving.join(10)
+        assert not serving.is_alive(), "else it answers the next test's searches too"
     assert (seen.host, seen.told.uuid, seen.port, seen.description) == ("127.0.0.1", "uuid:77", 9, None)
 
 
