@@ -171,6 +171,10 @@ class Builder:
                 f"{camera.name} is not there: another device stands behind its access point already"
             )
             return
+        row = next(r for r in self._net.ports.of(camera.switch) if r.port == camera.port)
+        if camera.wireless and row.mode == "trunk":
+            self._stage.added.append(f"{camera.name} is not there: its access point puts several zones onto one port")
+            return
         self._device(camera.name, "camera", camera.zone, camera.switch, camera.port, address, camera.mac or "")
 
     def _recorder(self, recorder: Recorder) -> None:
