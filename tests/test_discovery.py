@@ -419,6 +419,17 @@ def test_the_likeliest_cause_is_told_by_what_was_seen_instead(plan: Plan) -> Non
     seen, do = why("south", away)
     assert "no address in zone cameras" in seen and "ip address add 127.0.71.30/27 dev eth0" in do
     assert "only recorder sees it" in why("south", replace(away, behind={"recorder": {"127.0.71.12"}}))[0]
+    shared = plan.zones[0].model_copy(update={"name": "recording", "vlan": 72})
+    private = plan.zones[0].model_copy(update={"primary": "recording"})
+    recorder = plan.recorders[0].model_copy(update={"zone": "recording"})
+    shut_in = Plan(**{**dict(plan), "zones": (private, shared), "recorders": (recorder,)})
+    told = why_missing(shut_in, rows["north"], evidence, {"recorder": found("127.0.71.21")}, ())
+    assert told is not None and "from an isolated port" in told.seen and "a port of zone recording" in told.do
+    both = {"recorder": found("127.0.71.21"), "south": found("127.0.71.12")}
+    told = why_missing(shut_in, rows["north"], evidence, both, ())
+    assert told is not None and "others at switch cabinet answer" in told.seen, (
+        "a camera that answers says it is not that"
+    )
     zone = ipaddress.IPv4Network("10.20.0.0/16")
     assert add_address_command("en0", "10.20.0.9", zone, "darwin") == "sudo ifconfig en0 alias 10.20.0.9 255.255.0.0"
     assert "netsh interface ipv4 add address" in add_address_command("Ethernet", "10.20.0.9", zone, "win32")

@@ -200,9 +200,27 @@ def _silent(
         )
 
 
+def _shut_in(
+    plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
+) -> Iterator[Why]:
+    """Of a private VLAN only what stands at promiscuous ports answers (RFC 5517): so it is from one of its isolated ports."""
+    zone = next(z for z in plan.zones if z.name == row.zone)
+    if zone.primary is None or zone.private != "isolated":
+        return
+    zones = {**{c.name: c.zone for c in plan.cameras}, **{r.name: r.zone for r in plan.recorders}}
+    answering = {zones[n] for n, device in found.items() if n in zones and _inside(device, zone.network)}
+    several = sum(c.zone == zone.name for c in plan.camera_devices) > 1
+    if several and zone.primary in answering and zone.name not in answering:
+        yield Why(
+            f"no answer, nor from any other of zone {zone.name}, while zone {zone.primary} answers: so it looks from an "
+            "isolated port of the private VLAN",
+            f"plug the laptop into a port of zone {zone.primary}; if it is in one, look at the uplinks that carry {zone.name}",
+        )
+
+
 _CAUSES: Sequence[_Cause] = (
     _shares_an_address, _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
-    _another_of_its_make, _silent,
+    _another_of_its_make, _shut_in, _silent,
 )  # fmt: skip
 
 
