@@ -143,6 +143,27 @@ def test_where_there_are_no_switches_the_files_are_read_back_all_the_same(tmp_pa
     done = program("network", "rehearse", "--json", cwd=six(tmp_path), PATH=str(tmp_path))
     assert done.code == 0 and {f["code"] for f in done.json["findings"]} == {"NET-10"}, done.all
     assert all("missing; " in f["measured"] for f in done.json["findings"]), "each says what to install"
+    packets = program("network", "rehearse", "--run", "discover", cwd=tmp_path, PATH=str(tmp_path))
+    assert packets.code == 2 and "missing for packets" in packets.err, "what was asked for is not called done"
+
+
+@on_switches
+def test_a_right_plan_is_not_accused_for_what_this_machine_lacks(tmp_path: Path) -> None:
+    """Without nftables nothing keeps networks apart here, so nothing between them is tried; what lies within one is."""
+    tools = tmp_path / "bin"
+    tools.mkdir()
+    for place in ("/bin", "/sbin", "/usr/bin", "/usr/sbin"):
+        for file in Path(place).iterdir():
+            if file.name not in ("nft", "dnsmasq") and not (tools / file.name).is_symlink():
+                (tools / file.name).symlink_to(file)
+    folder = six(tmp_path / "site", wall=False)
+    done = program("network", "rehearse", "--json", cwd=folder, PATH=str(tools))
+    assert done.code == 0 and [f["code"] for f in done.json["findings"]] == ["NET-10", "NET-10"], done.all
+    assert {(c["from_zone"], c["pairs_through"]) for c in done.json["cells"] if c["to_zone"] == "cameras"} == {
+        ("recording", 4), ("cameras", 0),
+    }  # fmt: skip
+    slip = program("network", "rehearse", "--break", "recorder-forwards", cwd=folder, PATH=str(tools))
+    assert slip.code == 2 and "nft: No such file" in slip.err, slip.all
 
 
 def test_frames_and_messages_are_those_of_the_standards() -> None:

@@ -99,7 +99,7 @@ def load(args: argparse.Namespace, output: Output, net: NetworkPlan, rehearser: 
             {**document, "sent_as_datagrams": result.sent, "findings": [finding_document(f) for f in findings]}
         )
     output.verdict(
-        findings, "links carry what was planned, nothing is lost", f"{len(result.played) + result.sent} streams at once"
+        findings, "every cable carries what was planned", f"{len(result.played) + result.sent} streams at once"
     )
     if findings:
         output.line()

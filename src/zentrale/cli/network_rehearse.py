@@ -47,20 +47,17 @@ def begin(args: argparse.Namespace) -> None:
     """Begins this program again inside namespaces of its own, before anything heavy is loaded; returns inside them, and where
     there are none to be had.
     """
-    import os
     import sys
 
     from zentrale.field.lab import namespaces, switch
 
-    if args.slip != "list" and not os.environ.get(namespaces.INSIDE) and not switch.lacks() and not namespaces.lacks():
+    if args.slip != "list" and not namespaces.is_inside() and not switch.lacks() and not namespaces.lacks():
         namespaces.begin_inside(sys.argv[1:])
 
 
 def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
-    import os
-
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
-    from zentrale.field.lab import namespaces
+    from zentrale.field.lab import namespaces, switch
     from zentrale.findings import count_faults
     from zentrale.jobs.network.rehearsal import slips
     from zentrale.jobs.network.rehearsal.job import Rehearser
@@ -71,11 +68,17 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
             output.line(told)
         return EXIT_AS_PLANNED
     slip = slips.slip(args.slip) if args.slip else None
+    inside = namespaces.is_inside()
+    if not inside and (slip or args.run or args.load or args.failures):
+        lack = [*namespaces.lacks(), *switch.lacks()][0]
+        raise InputError(
+            f"{lack.what}: missing for packets", f"{lack.advice}; without these options the files are read back"
+        )
     with options.alone(args, output, folder, "network rehearse"):
         written = write_network(folder, net, dry_run=False)
     if any(f.state != SAME for f in written.files):
         output.hint(f"the files were written as the plan is now: {written.folder}")
-    if not os.environ.get(namespaces.INSIDE):
+    if not inside:
         return _only_files(args, output, Rehearser(net, folder.output, folder.path, output.hint))
     room = namespaces.make_room()
     try:

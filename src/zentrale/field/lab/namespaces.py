@@ -58,6 +58,11 @@ def lacks() -> list[Lack]:
     return []
 
 
+def is_inside() -> bool:
+    """Whether this process was begun inside: it is the first one of its namespace then. The mark alone may be left over."""
+    return bool(os.environ.get(INSIDE)) and os.getpid() == 1
+
+
 def begin_inside(arguments: Sequence[str]) -> None:
     """Begin this program again inside namespaces of its own, in the same process. Raises InputError where there are none."""
     missing = lacks()
@@ -70,7 +75,11 @@ def begin_inside(arguments: Sequence[str]) -> None:
 
 
 def make_room() -> Path:
-    """Inside: a place for what belongs to this rehearsal alone, which nobody else sees and which goes with it."""
+    """Inside: a place for what belongs to this rehearsal alone, which nobody else sees and which goes with it. Raises LabError
+    anywhere else, where it would hide what the machine itself needs.
+    """
+    if not is_inside():
+        raise LabError("not in namespaces of its own")
     run = Path("/run")
     _call("mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", str(run))
     (run / "netns").mkdir()
@@ -78,14 +87,17 @@ def make_room() -> Path:
 
 
 def _call(*command: str, text: str = "", env: Mapping[str, str] | None = None) -> str:
-    done = subprocess.run(
-        command,
-        input=text,
-        capture_output=True,
-        text=True,
-        check=False,
-        env=None if env is None else {**os.environ, **env},
-    )
+    try:
+        done = subprocess.run(
+            command,
+            input=text,
+            capture_output=True,
+            text=True,
+            check=False,
+            env=None if env is None else {**os.environ, **env},
+        )
+    except OSError as error:
+        raise LabError(f"{command[0]}: {error.strerror or error}") from None
     if done.returncode:
         said = (done.stderr or done.stdout).strip().splitlines()[:2]
         raise LabError(f"{' '.join(command[:6])}: {' '.join(said) or f'ended with {done.returncode}'}")
@@ -126,11 +138,14 @@ class Namespace:
             raise LabError(f"in {self.name}: {error}") from None
 
     def start(self, *command: str, log: Path, env: Mapping[str, str] | None = None) -> subprocess.Popen[bytes]:
-        """A program that stays, and ends with us."""
-        with self.inside(), log.open("wb") as file:
-            return subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=file, stderr=file, env={**os.environ, **(env or {})}
-            )
+        """A program that stays, and ends with us. Raises LabError where it is not there."""
+        try:
+            with self.inside(), log.open("wb") as file:
+                return subprocess.Popen(
+                    command, stdin=subprocess.DEVNULL, stdout=file, stderr=file, env={**os.environ, **(env or {})}
+                )
+        except OSError as error:
+            raise LabError(f"{command[0]}: {error.strerror or error}") from None
 
     def set(self, key: str, value: str) -> None:
         """A setting below /proc/sys/net."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ipaddress
 import json
 
-from zentrale.output.network import names
 from zentrale.planning.network import NetworkPlan
 from zentrale.site.model import Zone
 
@@ -64,8 +63,3 @@ def kea(net: NetworkPlan) -> str:
         )  # fmt: skip
     server = {"valid-lifetime": _LEASE_S, "interfaces-config": {"interfaces": ["*"]}, "subnet4": subnets}
     return json.dumps({"Dhcp4": server}, indent=2) + "\n"
-
-
-def interface(net: NetworkPlan, zone: Zone) -> str:
-    """Of the zone's server on the router; empty where the router has no leg in it."""
-    return names.vlan(zone.vlan) if zone in net.routed_zones() else ""

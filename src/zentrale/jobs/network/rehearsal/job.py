@@ -205,10 +205,11 @@ class Rehearser:
                 self._circles(stage, causes)
                 return self._result(stage, Reached((), (), 0), dhcp, multicast, broken)
             reached = Reached((), (), 0)
+            routed = not self._net.gateways_without_router() and not any(lack.what == "nft" for lack in self._lacks)
 
             def reach() -> None:
                 nonlocal reached
-                reached = trial.try_all(stage, wire)
+                reached = trial.try_all(stage, wire, routed=routed)
 
             self._timed("who reaches whom", reach)
             twice = dict(services.who_answers_twice(stage, wire))

@@ -91,11 +91,6 @@ class Load:
     sent: int
 
 
-def asked_flows(plan: Plan) -> list[Flow]:
-    """Those that somebody asks a camera for."""
-    return [f for f in flows(plan) if not f.relayed and not f.multicast]
-
-
 def divisor_of(plan: Plan) -> float:
     """So that all streams together are what this machine carries."""
     total = sum(f.plan.bitrate_bps for f in flows(plan))

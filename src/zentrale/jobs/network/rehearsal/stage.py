@@ -57,9 +57,6 @@ class Stage:
         """Without the internet's, which is on no switch."""
         return [leg for leg, place in self.places.items() if place.party.zone != INTERNET]
 
-    def leg_in(self, station: str, zone: str) -> Leg:
-        return next(x for x in self.stations[station].legs if self.places[x].party.zone == zone)
-
     def space_of(self, switch: str) -> Namespace:
         return self.spaces[switch_space(switch)]
 

@@ -77,9 +77,11 @@ def circles(stage: Stage, wire: Wire) -> int:
     return most if most >= _STORM else 0
 
 
-def try_all(stage: Stage, wire: Wire) -> Reached:
-    """Raises LabError. `wire` has the legs that are on a switch."""
-    pairs = pairs_of(stage)
+def try_all(stage: Stage, wire: Wire, *, routed: bool) -> Reached:
+    """Raises LabError. `wire` has the legs that are on a switch; not `routed`: what passes between networks is not tried, since
+    what keeps it apart could not be put there.
+    """
+    pairs = [pair for pair in pairs_of(stage) if routed or _one_network(stage, pair)]
     inside = [(a, b) for a, b in pairs if INTERNET not in (stage.places[a].party.zone, stage.places[b].party.zone)]
     arrived = Arrived()
     asked = services(stage.net.plan)
@@ -100,6 +102,11 @@ def try_all(stage: Stage, wire: Wire) -> Reached:
             arrived.note(kind, some, send(some))
             _again(stage, arrived, kind, send)
     return _judged(stage, arrived)
+
+
+def _one_network(stage: Stage, pair: Pair) -> bool:
+    zones = [stage.places[leg].party.zone for leg in pair]
+    return INTERNET not in zones and len({stage.net.plan.zone(z).family for z in zones}) == 1
 
 
 def _again(stage: Stage, arrived: Arrived, kind: str, send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
