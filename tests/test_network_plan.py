@@ -12,7 +12,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from conftest import TYPES, make_site
+from conftest import TYPES, make_site, zentrale
 from network_site import CAMERAS, SITE, six
 from zentrale.output.network import dhcp, linux, names, nftables, openvswitch, tables
 from zentrale.output.network.registry import network_files
@@ -369,6 +369,17 @@ def test_planned_groups_go_towards_their_listeners_only(tmp_path: Path) -> None:
     labels = list(_labels(net))
     assert ("core:5", "wall") in labels and ("core:1", "east:9") in labels and ("east:9", "core:1") not in labels
     assert dhcp.time_server(net) == "10.40.0.1"
+
+
+def test_groups_that_a_router_would_pass_on_are_said_to_be_in_no_file(tmp_path: Path) -> None:
+    gateway = 'subnet = "10.30.0.0/24"\ngateway = "10.30.0.1"'
+    routed = SITE.replace("copies_multicast = true\n", "").replace('subnet = "10.30.0.0/24"', gateway, 1)
+    net = plan_network(read_plan(SiteFolder(six(tmp_path / "routed", site=routed))))
+    assert net.multicast.groups and all(net.is_routed(g) for g in net.multicast.groups)
+    done = zentrale("network", "write", cwd=tmp_path / "routed")
+    assert "multicast that the router passes from zone to zone" in " ".join(done.out.split())
+    copied = plan_network(read_plan(SiteFolder(six(tmp_path / "copied"))))
+    assert not any(copied.is_routed(g) for g in copied.multicast.groups)
 
 
 def _labels(net: NetworkPlan) -> Iterator[tuple[str, str]]:

@@ -136,6 +136,12 @@ class NetworkPlan:
     def _graph(self) -> Graph:
         return lit_network(self.plan)
 
+    def is_routed(self, group: StreamGroup) -> bool:
+        """Whether a router has to pass the group on to its listeners: none of the written files does that."""
+        family = self.plan.zone(group.zone).family
+        away = [v for v in self.plan.viewers if v.name in group.listeners and self.plan.zone(v.zone).family != family]
+        return bool(away) and not any(s.copies_multicast for s in self.plan.switches)
+
     def copies(self) -> Iterator[GroupCopy]:
         """The groups that reach listeners in another zone without a router: copied by the switches that do so."""
         listeners = {v.name: v for v in self.plan.viewers}

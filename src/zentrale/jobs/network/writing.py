@@ -132,6 +132,8 @@ def _left_out(net: NetworkPlan) -> list[str]:
         )
     if net.routed_zones() and net.router() is None:
         told.append("where the router stands: no switch of the plan routes")
+    if any(net.is_routed(group) for group in net.multicast.groups):
+        told.append("multicast that the router passes from zone to zone: its own multicast routing has to be set")
     if access.accounts(net):
         told.append("passwords of 802.1X accounts: `--with-secrets FILE` writes them, outside of the site folder")
     return told

@@ -218,7 +218,10 @@ class Rehearser:
             if not any(lack.what == "dnsmasq" for lack in self._lacks):
                 self._timed("DHCP", lambda: dhcp.extend(services.ask_for_addresses(stage, wire)))
                 self._judge_dhcp(stage, dhcp)
-            if self._net.multicast.groups:
+            if any(self._net.is_routed(g) for g in self._net.multicast.groups):
+                what = "multicast that a router passes from zone to zone: no written file does that"
+                self._find("NET-10", "rehearsal", what, "all of the network")
+            if any(not self._net.is_routed(g) for g in self._net.multicast.groups):
                 multicast = self._groups(stage, wire, broken)
         return self._result(stage, reached, dhcp, multicast, broken)
 

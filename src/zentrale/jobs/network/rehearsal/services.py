@@ -150,7 +150,7 @@ def start_queriers(stage: Stage) -> tuple[list[Querier], list[str]]:
 
 def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
     """Listeners join every other group of theirs; then all senders send. After a while they send once more."""
-    groups = list(stage.net.multicast.groups)
+    groups = [g for g in stage.net.multicast.groups if not stage.net.is_routed(g)]
     joined = {(name, g.group) for i, g in enumerate(groups) if i % 2 == 0 for name in g.listeners}
     if len(groups) == 1:
         joined = {(name, groups[0].group) for name in groups[0].listeners}
@@ -170,11 +170,14 @@ def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
     for item in groups:
         members = tuple(n for n in item.listeners if (n, item.group) in joined)
         came = first.get(item.group, set())
-        astray = tuple(sorted(came - set(members) - {item.camera}))
+        # In a private VLAN a planned listener is a member by rule, whether it has joined or not.
+        mine = set(item.listeners if stage.net.is_private(item.zone) else members)
+        astray = tuple(sorted(came - mine - set(members) - {item.camera}))
         results.append(GroupResult(item.group, item.camera, members, tuple(n for n in members if n in came), astray))
     forgotten = tuple(sorted({n for n, g in joined if n in first.get(g, set()) and n not in again.get(g, set())}))
     zones = {stage.net.plan.zone(stage.places[leg].party.zone).name for leg in queried}
-    wanted = {v.zone for v in stage.net.plan.viewers if any(v.name == n for n, _ in joined)}
+    listening = [v for v in stage.net.plan.viewers if any(v.name == n for n, _ in joined)]
+    wanted = {v.zone for v in listening if not stage.net.is_private(v.zone)}  # there nobody need ask
     return MulticastResult(tuple(results), tuple(sorted(zones & wanted)), tuple(sorted(wanted - zones)), forgotten)
 
 
