@@ -112,7 +112,12 @@ class Loading:
 
     def run(self) -> Load:
         """Raises LabError."""
-        every = [f for f in flows(self._plan) if self._sender(f) is not None]
+        planned = list(flows(self._plan))
+        every = [f for f in planned if self._sender(f) is not None and self._can_pass(f)]
+        if len(every) < len(planned):
+            self._told(
+                f"{len(planned) - len(every)} streams are left out: their ends, or a router between them, are not here"
+            )
         asked = [f for f in every if not f.relayed and not f.multicast]
         others = [f for f in every if f.relayed or f.multicast]
         self._limit()
@@ -135,6 +140,14 @@ class Loading:
             if load.kind in _COMPARED
         ]
         return Load(self._divisor, tuple(x for x in links if x is not None), tuple(played), len(others))
+
+    def _can_pass(self, flow: Flow) -> bool:
+        """Whether something here brings it from its zone into that of its receivers."""
+        net = self._stage.net
+        families = {self._plan.zone(zone).family for zone in (flow.sender_zone, *(z for _, z in flow.receivers))}
+        if len(families) == 1:
+            return True
+        return any(s.copies_multicast for s in self._plan.switches) if flow.multicast else net.router() is not None
 
     def _sender(self, flow: Flow) -> Leg | None:
         return self._at.get(flow.sender)
