@@ -29,7 +29,8 @@ from test_video import encode
 from zentrale.field import playing
 from zentrale.field.causes import Cause, cause_of
 from zentrale.field.datagram_batch import BATCH
-from zentrale.field.intake import Connection, Datagrams
+from zentrale.field.datagrams import Datagrams
+from zentrale.field.intake import ENOUGH_BYTES, Connection
 from zentrale.field.playing import Visit
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
@@ -46,6 +47,7 @@ from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
 from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.protocols.streams.packet_log import first_that_begins, may_begin
 from zentrale.protocols.video import split_annex_b
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Policy
@@ -315,6 +317,61 @@ def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
     assert (
         stream.messages == [message] and stream.control == [p for c, p in frames if c == 1] and len(taken) == len(own)
     )
+
+
+def test_what_waits_is_dated_when_it_was_first_seen_and_read_when_it_is_worth_it() -> None:
+    """Three packets, of which one and a half waited at 1.1 s and two at 1.14 s; the third came before the reading."""
+    packet = struct.pack("!BBHII", 0x80, 96, 1, 0, 7) + bytes([65]) * 24
+    framed = b"$\0" + len(packet).to_bytes(2, "big") + packet
+    ours, theirs = socket.socketpair()
+    with ours, theirs:
+        ours.setblocking(False)
+        stream = Connection(ours)
+        stream.channel = 0
+        assert stream.is_ripe(0.9)  # somebody waits for an answer
+        stream.patient = True
+        stream.read(0.9)
+        for sent, at in ((framed + framed[:20], 1.1), (framed[20:], 1.14)):
+            theirs.sendall(sent)
+            assert not stream.is_ripe(at)
+        theirs.sendall(framed)
+        assert stream.is_ripe(1.25)
+        stream.read(1.25)
+        assert list(stream.take().arrivals) == [1.1, 1.14, 1.25]
+        theirs.sendall(bytes(ENOUGH_BYTES))
+        assert stream.is_ripe(1.26)
+
+
+@given(st.sampled_from(["H264", "H265", "JPEG"]), st.lists(st.binary(min_size=4, max_size=4), min_size=1, max_size=9))
+def test_records_and_payloads_begin_a_key_picture_alike(codec: str, payloads: list[bytes]) -> None:
+    raw = b"".join(b"$\0\0\x10\x80" + bytes(11) + payload for payload in payloads)
+    rows = [row for row, payload in enumerate(payloads) if may_begin(codec, payload)]
+    assert first_that_begins(codec, raw) == (rows[0] if rows else -1)
+
+
+@pytest.mark.skipif(BATCH is None, reason="this system takes one datagram a call")
+def test_what_must_be_looked_at_whole_is_whole_however_long() -> None:
+    """Between plain packets one of an access unit delimiter (2 bytes of payload), and parameter sets longer than the room."""
+    rtp, rtcp, camera = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(3))
+    with rtp, rtcp, camera:
+        for sock in (rtp, rtcp, camera):
+            sock.bind((HOST, 0))
+            sock.setblocking(False)
+        stream = Datagrams(rtp, rtcp, BATCH)
+        stream.source, stream.odd_first = camera.getsockname(), bytes(b == 24 for b in range(256))
+        sizes = [(65, 1200), (9, 2), (24, 900), (65, 1200)]
+        for turn in range(2):
+            packets = [
+                struct.pack("!BBHII", 0x80, 96, n, turn, 7) + bytes([kind]) * s for n, (kind, s) in enumerate(sizes)
+            ]
+            for packet in packets:
+                camera.sendto(packet, rtp.getsockname())
+            stream.read(time.monotonic())
+            taken = stream.take()
+            heads = b"".join((b"$\0" + len(p).to_bytes(2, "big") + p)[:20].ljust(20, b"\0") for p in packets)
+            assert bytes(taken.records) == heads and len(taken) == 4
+            assert [row for row, _ in taken.odd] == [1, 2] and [len(p) for _, p in taken.odd] == [14, 912]
+        assert [p for _, p in taken.odd] == packets[1:3]  # the first time, its end was zeros
 
 
 @pytest.mark.parametrize("batch", [None, BATCH])

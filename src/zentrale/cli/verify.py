@@ -155,7 +155,7 @@ def _measured(
             rules = _rules(args, output, logbook, credentials, accepted, in_clear=in_clear)
             try:
                 visit = Visit(credentials, rules, transport=transport, answer_s=args.answer_within)
-                return asyncio.run(verify_address(address, visit, args.seconds))
+                return asyncio.run(verify_address(address, visit, args.seconds, wants_picture=bool(args.picture)))
             except ClearTextError:
                 what = f"{address.host} takes the password only in clear: anybody on the way can read it"
                 if not _yes(f"{what}. Send it?"):

@@ -1,9 +1,9 @@
 """Taking in media packets from many sockets at once, at a steady pace: each leaves a record of 20 bytes and the time of its
 arrival; payload is copied only while somebody wants it.
 
-Reading each socket when it becomes readable costs twice as much and more: packets trickle in one by one. Here all sockets
-are read in turn into one large buffer, and packets are cut apart in one tight loop. Nothing of this product is imported:
-the module runs wherever Python does.
+Reading each socket when it becomes readable costs many times as much: packets trickle in one by one. Here all sockets are
+asked in turn how much waits, which costs little and gives the times, and one is read only when it is worth it: into one large
+buffer, where packets are cut apart in one tight loop. Nothing of this product is imported: the module runs wherever Python does.
 """
 
 from __future__ import annotations
@@ -11,34 +11,29 @@ from __future__ import annotations
 import contextlib
 import socket
 import struct
-import sys
-import time
 from array import array
-from collections import Counter
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from itertools import repeat
 
-if TYPE_CHECKING:
-    from zentrale.field.datagram_batch import Batch
+try:
+    import fcntl
+    import termios
+
+    _WAITING = termios.FIONREAD  # what asks how many bytes wait
+except ImportError:  # another system: then each socket is read at each visit
+    _WAITING = 0
 
 MARK = 0x24  # "$" before each interleaved packet (RFC 2326 clause 10.12)
 RECORD_BYTES = 20  # "$", channel, length of the packet (2), its first 16 bytes: the RTP header and 4 bytes of payload
 BUFFER_BYTES = 1 << 20
 MAX_MESSAGE_BYTES = 512 * 1024  # an answer with its body; longer ones are handed on as they are
-MAX_DATAGRAMS = 4096  # of one socket at one visit: then the others have their turn
-MAX_STRANGERS = 64
-CONTROL_S = 0.2  # how often RTCP is looked at
-_SKB_BYTES = 2304  # what the kernel counts for one full packet (its page share and its header)
-_FAST_ETHERNET_BYTES_PER_S = 12_500_000
-_TIMESTAMPNS = 35  # SO_TIMESTAMPNS, and SCM_TIMESTAMPNS: struct timespec (Linux, asm-generic/socket.h)
-_MEMINFO, _MEMINFO_DROPS = 55, 8  # SO_MEMINFO, SK_MEMINFO_DROPS (Linux, sock_diag.h)
-_HEAD = struct.Struct("!BBH")
-_PACKET = struct.Struct("!BBHB11xB")  # mark, channel, length, first byte of the header, first byte of the payload
-_TIMESPEC = struct.Struct("qq")
-_OLDEST_S = 5.0  # no datagram waits for longer
+PATIENCE_S, ENOUGH_BYTES = 0.25, 128 * 1024  # what waits is read after so long, or where there is so much of it
+_MAX_WALK = 256  # packets found by their lengths before they are looked at
+_LENGTH, _INT = struct.Struct("!xxH"), struct.Struct("i")
 _NO_ODD = bytes(256)
-_buffer = bytearray(BUFFER_BYTES)
-_view = memoryview(_buffer)
+_buffer = bytearray(BUFFER_BYTES + RECORD_BYTES)  # a record may be longer than its packet
+BUFFER = memoryview(_buffer)[:BUFFER_BYTES]
 
 
 class Taken:
@@ -60,42 +55,76 @@ class Taken:
 
 class Stream:
     """The intake of one stream. Set `channel` once the interleaved channel is known, `odd_first` to a table of 256 flags for
-    the first payload byte, `begins` to what tells by the first 4 bytes of a payload that packets are wanted whole from there
-    on (`keep`). Beside its records it collects those (`whole`), `control` (RTCP packets) and `messages` (what is no packet).
+    the first payload byte, `begins` to what tells of records the row from which on packets are wanted whole (`keep`), or -1.
+    Beside its records it collects those (`whole`, each with its arrival), `control` (RTCP packets) and `messages` (what is no
+    packet).
     """
 
     def __init__(self) -> None:
         self.taken = Taken()
-        self.whole: list[bytes] = []
+        self.whole: list[tuple[bytes, float]] = []
         self.control: list[bytes] = []
         self.messages: list[bytes] = []
         self.first_news = True  # nothing came yet
         self.channel: int | None = None
         self.odd_first = _NO_ODD
-        self.begins: Callable[[bytes | bytearray], bool] | None = None
+        self.begins: Callable[[bytes | bytearray], int] | None = None
         self.keep = False
         self.closed = False
         self.failed: OSError | None = None
         self.bytes = self.packets = 0  # all there were
+        self.patient = False  # nobody waits for an answer
+        self.due_s = 0.0  # when it is read at the latest
 
     def take(self) -> Taken:
         taken, self.taken = self.taken, Taken()
         return taken
 
+    def is_ripe(self, now_s: float) -> bool:
+        """Whether it is worth reading now. Asked at each visit: over TCP that is where the times of arrival are from."""
+        raise NotImplementedError
+
     def read(self, now_s: float) -> bool:
         """Take in what waits; true where something came."""
         raise NotImplementedError
 
-    def _add(self, record: bytes, packet: bytes) -> None:
-        taken, row = self.taken, len(self.taken.records) // RECORD_BYTES
-        if len(packet) < RECORD_BYTES - 4 or packet[0] != 0x80 or self.odd_first[packet[12]]:
-            taken.odd.append((row, packet))
-        if self.begins is not None and not self.keep:
-            # Behind a longer header the payload begins elsewhere: then all are wanted.
-            self.keep = packet[:1] != b"\x80" or self.begins(packet[12:16])
-        if self.keep:
-            self.whole.append(packet)
-        taken.records += record
+    def _add(self, records: bytearray, packet: Callable[[int], bytes]) -> int:
+        """Take the records of some packets, each of which is `packet(row)`. Returns the row from which on they are wanted
+        whole; behind the last where they are not.
+        """
+        size = RECORD_BYTES
+        count = len(records) // size
+        odd = self._odd(records, count)
+        for row in odd:
+            if not records[row * size + 2] and records[row * size + 3] < size - 4:
+                short = size - 4 - records[row * size + 3]  # of what follows it, nothing is its own
+                records[(row + 1) * size - short : (row + 1) * size] = bytes(short)
+        begin = len(self.taken.records) // size
+        self.taken.odd += [(begin + row, packet(row)) for row in odd]
+        self.taken.records += records
+        if self.keep or self.begins is None:
+            return 0 if self.keep else count
+        # Behind a longer header the payload begins elsewhere: then all are wanted.
+        longer = (row for row in odd if records[row * size + 4] != 0x80)
+        wanted = [row for row in (self.begins(records), next(longer, -1)) if row >= 0]
+        self.keep = bool(wanted)
+        return min(wanted, default=count)
+
+    def _odd(self, records: bytearray, count: int) -> list[int]:
+        """The rows of those that must be looked at whole."""
+        size, rows = RECORD_BYTES, set[int]()
+        versions, firsts = records[4::size], records[16::size].translate(self.odd_first)
+        if versions.count(0x80) != count:
+            rows.update(row for row, version in enumerate(versions) if version != 0x80)
+        if firsts.count(0) != count:
+            rows.update(row for row, odd in enumerate(firsts) if odd)
+        high, low = records[2::size], records[3::size]
+        row = high.find(0)
+        while row >= 0:  # shorter than 256 bytes: perhaps too short for a record
+            if low[row] < size - 4:
+                rows.add(row)
+            row = high.find(0, row + 1)
+        return sorted(rows)
 
 
 class Connection(Stream):
@@ -107,6 +136,13 @@ class Connection(Stream):
         self.decode = decode
         self._rest = b""  # of a packet or message that is not all there yet
         self._out = bytearray()
+        self._waiting: list[tuple[int, float]] = []  # so many bytes waited when they were last asked for
+        self._ends: list[int] = []  # where each new packet ends in the buffer
+        self._kept: list[tuple[int, bytes]] = []
+        self._walk = 1
+        # No reader is in a hurry, so the window must hold what waits (Linux: twice this, without an end to its growing).
+        with contextlib.suppress(OSError):
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, 2 * ENOUGH_BYTES)
 
     def send(self, data: bytes) -> None:
         self._out += data
@@ -124,80 +160,108 @@ class Connection(Stream):
                 return
             del self._out[:sent]
 
+    def is_ripe(self, now_s: float) -> bool:
+        if not self.patient or self._out or self.decode is not None or not _WAITING:
+            return True
+        try:
+            (size,) = _INT.unpack(fcntl.ioctl(self.sock, _WAITING, b"\0\0\0\0"))
+        except OSError:
+            return True  # reading will tell
+        if size > (self._waiting[-1][0] if self._waiting else 0):
+            self._waiting.append((size, now_s))
+        return size >= ENOUGH_BYTES or now_s >= self.due_s
+
     def read(self, now_s: float) -> bool:
+        self.due_s = now_s + PATIENCE_S
         if self._out:
             self.flush()
         if self.closed:
             return False
-        rest = self._rest
-        begin = len(rest)
+        begin = len(self._rest)
+        count = self._receive(begin)
+        if count is None:
+            return self.closed
+        self.bytes += count
+        done = self._cut(begin + count)
+        self._rest = bytes(BUFFER[done : begin + count])
+        self._date(begin, now_s)
+        return True
+
+    def _receive(self, begin: int) -> int | None:
+        """Behind what is left from before, into the buffer: so many bytes; None where there are none."""
         try:
             if self.decode is None:
-                _view[:begin] = rest
-                count = self.sock.recv_into(_view[begin:])
+                BUFFER[:begin] = self._rest
+                count = self.sock.recv_into(BUFFER[begin:])
+                self.closed = not count
             else:
                 coded = self.sock.recv(BUFFER_BYTES // 4)
                 plain = self.decode(coded)
                 count = len(plain)
-                _view[:begin], _view[begin : begin + count] = rest, plain
-                if coded and not plain:  # a part of a TLS record
-                    return False
+                BUFFER[:begin], BUFFER[begin : begin + count] = self._rest, plain
+                self.closed = not coded  # no plain bytes may be a part of a TLS record
         except (BlockingIOError, InterruptedError):
-            return False
+            return None
         except OSError as error:
             self.failed, self.closed = error, True
-            return True
-        if not count:
-            self.closed = True
-            return True
-        self.bytes += count
-        end = begin + count
-        done = self._cut(end)
-        self._rest = bytes(_view[done:end])
-        arrivals = self.taken.arrivals
-        new = len(self.taken.records) // RECORD_BYTES - len(arrivals)
-        self.packets += new
-        arrivals.extend([now_s] * new)
-        return True
+            return None
+        return count or None
+
+    def _date(self, begin: int, now_s: float) -> None:
+        """The arrival of each new packet: when its last byte was first known to wait."""
+        arrivals, ends, row = self.taken.arrivals, self._ends, 0
+        new = len(arrivals)
+        for size, seen_s in self._waiting:
+            until = bisect_right(ends, begin + size, row)
+            arrivals.extend([seen_s] * (until - row))
+            row = until
+        arrivals.extend([now_s] * (len(ends) - row))
+        self.whole += [(packet, arrivals[new + index]) for index, packet in self._kept]
+        self.packets += len(ends)
+        self._waiting, self._ends, self._kept = [], [], []
 
     def _cut(self, end: int) -> int:
         """Cut what lies in the buffer apart. Returns where the part begins that is not whole."""
-        buffer, channel, odd_first, keep, unpack = _buffer, self.channel, self.odd_first, self.keep, _PACKET.unpack_from
-        records = self.taken.records
-        at, last_full, before, begins = 0, end - RECORD_BYTES, 0, self.begins
+        at, length = 0, _LENGTH.unpack_from
         while True:
-            while at <= last_full and not keep:  # nearly all packets go this way: each step here costs
-                mark, where, size, version, first = unpack(buffer, at)
-                after = at + 4 + size
-                if mark != MARK or where != channel or version != 0x80 or size < 16 or odd_first[first] or after > end:
-                    break
-                if begins is not None:
-                    if begins(buffer[at + 16 : at + RECORD_BYTES]):
+            if self.channel is not None:
+                starts, after = [], at
+                for _ in repeat(None, self._walk):  # nearly all packets go this way: each step here costs
+                    if after > end - 4:
                         break
-                elif size == before and end - at > 5 * size:
-                    after = at + self._alike(at, end, size + 4) * (size + 4)
-                    records += b"".join([buffer[i : i + RECORD_BYTES] for i in range(at, after, size + 4)])
-                    at, before = after, 0
-                    continue
-                records += buffer[at : at + RECORD_BYTES]
-                at, before = after, size
+                    starts.append(after)
+                    after += 4 + length(_buffer, after)[0]
+                if after > end:
+                    after = starts.pop()
+                if starts:
+                    count = self._take_walked(starts, after)
+                    if count == len(starts):
+                        at, self._walk = after, min(_MAX_WALK, 2 * self._walk)
+                        continue
+                    at, self._walk = starts[count], 1
             after = self._other(at, end)
             if after == at:
                 return at
-            at, keep = after, self.keep
+            at = after
 
-    def _alike(self, at: int, end: int, stride: int) -> int:
-        """How many plain packets in a row, from the one at `at` on, are as long as it is: the fragments of a picture are."""
+    def _take_walked(self, starts: Sequence[int], after: int) -> int:
+        """Take the packets of the stream that the walk begins with: so many. The rest may be anything."""
         assert self.channel is not None
-        count = (end - at) // stride
-        wanted = bytes((MARK, self.channel)) + _buffer[at + 2 : at + 4] + b"\x80"
-        for offset in range(5):
-            column = _buffer[at + offset : at + count * stride : stride]
-            count -= len(column.lstrip(wanted[offset : offset + 1]))
-        return count - len(_buffer[at + 16 : at + count * stride : stride].translate(self.odd_first).lstrip(b"\0"))
+        size, count, ends = RECORD_BYTES, len(starts), [*starts[1:], after]
+        records = bytearray(b"".join([_buffer[at : at + size] for at in starts]))
+        for offset, wanted in ((0, MARK), (1, self.channel)):
+            count -= len(records[offset : count * size : size].lstrip(bytes((wanted,))))
+        if not count:
+            return 0
+        del records[count * size :]
+        first = self._add(records, lambda row: bytes(BUFFER[starts[row] + 4 : ends[row]]))
+        new = len(self._ends)
+        self._kept += [(new + row, bytes(BUFFER[starts[row] + 4 : ends[row]])) for row in range(first, count)]
+        self._ends += ends[:count]
+        return count
 
     def _other(self, at: int, end: int) -> int:
-        """What is not a plain packet of the stream. Returns where it ends; `at` where it is not whole."""
+        """What is no packet of the stream. Returns where it ends; `at` where it is not whole."""
         if end - at < 4:
             return at
         if _buffer[at] != MARK:
@@ -205,17 +269,9 @@ class Connection(Stream):
         after = at + 4 + (_buffer[at + 2] << 8 | _buffer[at + 3])
         if after > end:
             return at
-        if self.channel is None:
-            return after
-        if _buffer[at + 1] == self.channel:
-            self._slow(at, after)
-        elif _buffer[at + 1] == self.channel + 1:
-            self.control.append(bytes(_view[at + 4 : after]))
+        if self.channel is not None and _buffer[at + 1] == self.channel + 1:
+            self.control.append(bytes(BUFFER[at + 4 : after]))
         return after
-
-    def _slow(self, at: int, after: int) -> None:
-        packet = bytes(_view[at + 4 : after])
-        self._add(bytes(_view[at : at + 4]) + packet[: RECORD_BYTES - 4].ljust(RECORD_BYTES - 4, b"\0"), packet)
 
     def _message(self, at: int, end: int) -> int:
         """One message, or the empty lines before it, from `at` on. Returns where it ends; `at` where it is not whole."""
@@ -225,7 +281,7 @@ class Connection(Stream):
         after = end
         if head >= 0:
             after = head + 4
-            for line in bytes(_view[at:head]).lower().split(b"\r\n")[1:]:
+            for line in bytes(BUFFER[at:head]).lower().split(b"\r\n")[1:]:
                 name, _, value = line.partition(b":")
                 size = value.strip()
                 if name.strip() == b"content-length" and size.isdigit() and len(size) < 7:
@@ -236,159 +292,5 @@ class Connection(Stream):
             return at
         if after > end:
             return at
-        self.messages.append(bytes(_view[at:after]))
+        self.messages.append(bytes(BUFFER[at:after]))
         return after
-
-
-class Datagrams(Stream):
-    """The two sockets of a stream over UDP: RTP, and RTCP. Only what comes from `source` is its own.
-
-    source:    address of the sender of RTP, and its port, where it is known
-    batch:     what takes many with one call, where the system has it
-    strangers: from which other address and port how many datagrams came (of the first 64 of them)
-    """
-
-    def __init__(self, rtp: socket.socket, rtcp: socket.socket, batch: Batch | None = None) -> None:
-        super().__init__()
-        self.batch = batch
-        self.rtp, self.rtcp = rtp, rtcp
-        self.channel = 0
-        self.source: tuple[str, int | None] | None = None
-        self.strangers: Counter[tuple[str, int]] = Counter()
-        self._control_due_s = 0.0
-        self._names: tuple[tuple[str, int | None] | None, bytes] = (None, b"")
-        self.stamped = False
-        if sys.platform == "linux":
-            with contextlib.suppress(OSError):
-                rtp.setsockopt(socket.SOL_SOCKET, _TIMESTAMPNS, 1)
-                self.stamped = True
-
-    def pace_s(self) -> float:
-        """How long the socket may be left alone: until a fast-Ethernet port has filled its buffer."""
-        granted = self.rtp.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF)
-        return granted / _SKB_BYTES * 1400 / _FAST_ETHERNET_BYTES_PER_S
-
-    def dropped(self) -> int:
-        """Datagrams that this machine had no room for, so far; 0 where it does not tell."""
-        if sys.platform != "linux":
-            return 0
-        try:
-            told = self.rtp.getsockopt(socket.SOL_SOCKET, _MEMINFO, 4 * (_MEMINFO_DROPS + 1))
-        except OSError:
-            return 0
-        return int(struct.unpack_from("I", told, 4 * _MEMINFO_DROPS)[0]) if len(told) > 4 * _MEMINFO_DROPS else 0
-
-    def read(self, now_s: float) -> bool:
-        before = self.packets
-        # The kernel stamps by the clock of the day; `now_s` is on the monotonic clock.
-        ahead_s = time.time() - now_s
-        if self.batch is None:
-            self._read_each(now_s, ahead_s)
-        else:
-            self._read_batches(self.batch, now_s, ahead_s)
-        some = self.packets != before
-        if now_s < self._control_due_s:
-            return some
-        self._control_due_s = now_s + CONTROL_S
-        with contextlib.suppress(BlockingIOError, InterruptedError, ConnectionRefusedError):
-            for _ in range(64):
-                data, source = self.rtcp.recvfrom(65535)
-                if self.source is None or source[0] == self.source[0]:
-                    self.control.append(data)
-                    some = True
-                else:
-                    self._strange(source[:2])
-        return some
-
-    def _read_each(self, now_s: float, ahead_s: float) -> None:
-        """One datagram a call, each whole."""
-        receive, into = getattr(self.rtp, "recvmsg_into", self._receive_from), [_view[4:65540]]
-        for _ in range(MAX_DATAGRAMS):
-            try:
-                size, told, _, source = receive(into, 64)
-            except (BlockingIOError, InterruptedError):
-                return
-            except ConnectionRefusedError:  # an answer to what was sent to open the way
-                continue
-            if not self._is_own(source[:2]):
-                self._strange(source[:2])
-                continue
-            stamp = told[0][2] if told and len(told[0][2]) == _TIMESPEC.size else None
-            self.taken.arrivals.append(_arrival(stamp, now_s, ahead_s))
-            packet = bytes(_view[4 : 4 + size])
-            self._add(_HEAD.pack(MARK, 0, size) + packet[:16].ljust(16, b"\0"), packet)
-            self.bytes += size
-            self.packets += 1
-
-    def _read_batches(self, batch: Batch, now_s: float, ahead_s: float) -> None:
-        """Many datagrams a call, and what is plain about them at a stroke: packet by packet it costs three times as much."""
-        own = self._own_names(batch)
-        for _ in range(MAX_DATAGRAMS // batch.SIZE):
-            sizes = batch.receive(self.rtp)
-            if not sizes:
-                return
-            arrivals = [seconds + nanoseconds * 1e-9 - ahead_s for seconds, nanoseconds in batch.stamped(len(sizes))]
-            if min(arrivals) < now_s - _OLDEST_S or max(arrivals) > now_s + 0.001:
-                arrivals = [now_s] * len(sizes)  # the clock of the day was set meanwhile
-            if (
-                not self.keep
-                and own.startswith(batch.names[: len(sizes) * batch.NAME])
-                and min(sizes) >= 16
-                and (self.begins is None or not any(map(self.begins, batch.payloads(len(sizes)))))
-                and batch.plain(len(sizes), self.odd_first)
-            ):
-                self.taken.records += batch.records(sizes)
-                self.taken.arrivals.extend(arrivals)
-                self.bytes += sum(sizes)
-                self.packets += len(sizes)
-            else:
-                self._take_each(batch, sizes, arrivals)
-            if len(sizes) < batch.SIZE:
-                return
-
-    def _take_each(self, batch: Batch, sizes: Sequence[int], arrivals: Sequence[float]) -> None:
-        for index, size in enumerate(sizes):
-            source = batch.source(index)
-            if not self._is_own(source):
-                self._strange(source)
-                continue
-            packet = batch.packet(index, size)
-            if len(packet) < size:
-                self.batch = None  # longer than it has room for: from now on one by one, each whole
-            self._add(_HEAD.pack(MARK, 0, size) + packet[:16].ljust(16, b"\0"), packet)
-            self.taken.arrivals.append(arrivals[index])
-            self.bytes += size
-            self.packets += 1
-
-    def _own_names(self, batch: Batch) -> bytes:
-        """The sender's socket address as often as a batch has room for, where it is known in full: IPv4, with its port."""
-        if self._names[0] != self.source:
-            names = b""
-            if self.source is not None and self.source[1] is not None and ":" not in self.source[0]:
-                port = struct.pack("!H", self.source[1])
-                name = struct.pack("=H", socket.AF_INET) + port + socket.inet_aton(self.source[0])
-                names = name.ljust(batch.NAME, b"\0") * batch.SIZE
-            self._names = (self.source, names)
-        return self._names[1]
-
-    def _is_own(self, source: tuple[str, int]) -> bool:
-        own = self.source
-        return own is None or (source[0] == own[0] and own[1] in (None, source[1]))
-
-    def _receive_from(self, into: list[memoryview], _: int) -> tuple[int, list[tuple[int, int, bytes]], int, Any]:
-        """As socket.recvmsg_into, where the system has none."""
-        size, source = self.rtp.recvfrom_into(into[0])
-        return size, [], 0, source
-
-    def _strange(self, source: tuple[str, int]) -> None:
-        if source in self.strangers or len(self.strangers) < MAX_STRANGERS:
-            self.strangers[source] += 1
-
-
-def _arrival(stamp: bytes | None, now_s: float, ahead_s: float) -> float:
-    """By the kernel's stamp, where it is one that can be: else the clock of the day was set meanwhile."""
-    if stamp is None:
-        return now_s
-    seconds, nanoseconds = _TIMESPEC.unpack(stamp)
-    arrival_s = float(seconds + nanoseconds * 1e-9 - ahead_s)
-    return arrival_s if now_s - _OLDEST_S < arrival_s <= now_s + 0.001 else now_s

@@ -1,7 +1,8 @@
-"""The one task of an event loop that reads the sockets of all streams, in turn and at a steady pace.
+"""The one task of an event loop that visits the sockets of all streams, in turn and at a steady pace.
 
-Each 50 ms, and each 10 ms until a stream's first picture is there: the cost is bounded however packets trickle in. By how much
-a visit came later than due is kept for each stream: a gap that is no longer than that is this machine's own.
+Each 50 ms, and each 10 ms until a stream's first picture is there: the cost is bounded however packets trickle in. At a visit
+a socket is asked how much waits, and read where that is worth it (`intake`). By how much a visit came later than due is kept
+for each stream: a gap that is no longer than that is this machine's own.
 """
 
 from __future__ import annotations
@@ -14,7 +15,8 @@ from collections.abc import Callable
 from types import TracebackType
 from weakref import WeakKeyDictionary
 
-from zentrale.field.intake import Datagrams, Stream
+from zentrale.field.datagrams import Datagrams
+from zentrale.field.intake import Stream
 
 PACE_S, QUICK_S = 0.05, 0.01
 SIDE_S = 0.2  # for the connection beside datagrams, once they flow
@@ -35,7 +37,7 @@ class Reading:
         self,
         stream: Stream,
         digest: Callable[[], None],
-        look: Callable[[list[bytes], float], None],
+        look: Callable[[list[tuple[bytes, float]]], None],
         side: Stream | None = None,
     ) -> None:
         self.digest, self.look = digest, look
@@ -55,21 +57,26 @@ class Reading:
     def visit(self, now_s: float) -> None:
         if self.due_s:
             self.worst_late_s = max(self.worst_late_s, now_s - self.due_s)
-        came = self.stream.read(now_s)
+        came = self.stream.is_ripe(now_s) and self.stream.read(now_s)
         if self.side is not None and now_s >= self.side_due_s:
             came |= self.side.read(now_s)
             self.side_due_s = now_s + SIDE_S if self.stream.packets else 0.0
         if came:
-            self._news(now_s)
+            self._news()
         quick = self.stream.begins is not None or self.stream.keep or not self.stream.packets
         pace_s = QUICK_S if quick else self.slow_s
         self.due_s = (math.floor(now_s / pace_s + 1e-6) + 1) * pace_s
 
-    def _news(self, now_s: float) -> None:
+    def read_now(self) -> None:
+        """What waits, though it is not due."""
+        if self.stream.read(time.monotonic()):
+            self._news()
+
+    def _news(self) -> None:
         stream, side = self.stream, self.side or self.stream
         if stream.whole:
             whole, stream.whole = stream.whole, []
-            self.call(self.look, whole, now_s)
+            self.call(self.look, whole)
         first = stream.first_news and stream.packets
         if first or side.messages or side.control or stream.control or side.closed or self.error:
             stream.first_news = stream.first_news and not first

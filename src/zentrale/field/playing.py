@@ -14,7 +14,8 @@ from dataclasses import dataclass, field, replace
 from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
 from zentrale.field.causes import CAUSES, Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
 from zentrale.field.connection import Wire, connect, device_ssl_context, reason
-from zentrale.field.intake import Connection, Datagrams
+from zentrale.field.datagrams import Datagrams
+from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
 from zentrale.field.rules import Rules, Try
 from zentrale.field.udp import UdpPair
@@ -156,6 +157,7 @@ class Playing:
         await self._until(lambda: self.stream.packets > 0, max(FIRST_PACKET_S, visit.answer_s / 2), "its first packet")
         assert self.meter is not None
         self.reading.worst_late_s = 0.0
+        self.stream.patient = True
         end = time.monotonic() + duration_s
         last_report = last_keep_alive = time.monotonic()
         last_told = last_report - PROGRESS_S / 2 * secrets.randbelow(100) / 100  # not all streams in one moment
@@ -273,9 +275,9 @@ class Playing:
                 raise PlayError(what, Cause.ELSEWHERE)
         raise RedirectedError(what, address)
 
-    def _look(self, packets: list[bytes], arrival_s: float) -> None:
+    def _look(self, packets: list[tuple[bytes, float]]) -> None:
         if self.meter is not None:
-            self.meter.look(packets, arrival_s)
+            self.meter.look(packets)
             self._want_packets()
 
     def _want_packets(self) -> None:
@@ -310,6 +312,8 @@ class Playing:
     def _stop(self) -> None:
         """What came up to here is measured."""
         assert self.reading is not None
+        self.stream.patient = False
+        self.reading.read_now()
         self._digest()
         dropped = self.udp.stream.dropped() if self.udp is not None else 0
         self.stopped = self.reading.worst_late_s, dropped

@@ -9,7 +9,7 @@ import struct
 
 from zentrale.errors import UnreachableError
 from zentrale.field.datagram_batch import BATCH
-from zentrale.field.intake import Datagrams
+from zentrale.field.datagrams import Datagrams
 
 UDP_BUFFER_BYTES = 4 * 1024 * 1024  # a key frame of an 8 MP camera comes in one burst
 _RCVBUFFORCE = 33  # SO_RCVBUFFORCE (Linux): beyond the system's limit, where rights allow

@@ -25,12 +25,13 @@ T = TypeVar("T")
 
 @dataclass(frozen=True)
 class Measured:
-    """One measurement with what was found; `picture` is its first key picture as JPEG."""
+    """One measurement with what was found; `looked_at`: its first key picture was decoded; `picture`: as JPEG, where wanted."""
 
     measured: StreamMeasurement | None
     error: str
     findings: tuple[Finding, ...]
     picture: bytes | None = None
+    looked_at: bool = False
     cause: DeviceError | None = None
 
 
@@ -42,6 +43,8 @@ async def measure(
     duration_s: float,
     policy: Policy | None = None,
     progress: Progress | None = None,
+    *,
+    wants_picture: bool = True,
 ) -> Measured:
     policy = policy or Policy()
     subject = subject or f"stream {address.url}"
@@ -51,9 +54,9 @@ async def measure(
         what = f"{error}; {error.advice}" if error.advice else str(error)
         item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")
         return Measured(None, str(error), (item,), cause=error)
-    picture, seen = await aside(_decoded, subject, measured)
-    findings = [*judge_delivery(subject, measured, policy, decoded=picture is not None), *seen]
-    return Measured(measured.without_pictures(), "", tuple(findings), picture)
+    looked_at, picture, seen = await aside(_decoded, subject, measured, wants_picture)
+    findings = [*judge_delivery(subject, measured, policy, decoded=looked_at), *seen]
+    return Measured(measured.without_pictures(), "", tuple(findings), picture, looked_at)
 
 
 # Pictures and files, one after the other and off the event loop: a picture takes some tens of megabytes while it is decoded.
@@ -64,14 +67,16 @@ async def aside(work: Callable[..., T], *arguments: object) -> T:
     return await asyncio.get_running_loop().run_in_executor(worker, work, *arguments)
 
 
-def _decoded(subject: str | Ref, measured: StreamMeasurement) -> tuple[bytes | None, list[Finding]]:
-    """The first key picture as JPEG, and what it shows."""
+def _decoded(
+    subject: str | Ref, measured: StreamMeasurement, wants_picture: bool
+) -> tuple[bool, bytes | None, list[Finding]]:
+    """Whether the first key picture could be decoded, it as JPEG, and what it shows."""
     image = pictures.decode(measured.key_picture) if measured.key_picture else None
     if image is None:
-        return None, []
+        return False, None, []
     luma = pictures.luma(image)
     findings = list(judge_picture(subject, look_at(luma)))
     later = pictures.decode(measured.later_picture) if measured.later_picture else None
     if later is not None:
         findings += judge_change(subject, luma, pictures.luma(later))
-    return pictures.to_jpeg(image), findings
+    return True, pictures.to_jpeg(image) if wants_picture else None, findings

@@ -80,11 +80,13 @@ async def run_checks(round: Round, checks: Sequence[Check], progress: Progress) 
         await round.write()
 
 
-async def verify_address(address: StreamAddress, visit: Visit, duration_s: float) -> Verification:
+async def verify_address(
+    address: StreamAddress, visit: Visit, duration_s: float, *, wants_picture: bool
+) -> Verification:
     """Measure one address without any site. Raises ClearTextError and CertificateError where the password was not sent for
     that reason.
     """
-    result = await measure("", "", address, visit, duration_s)
+    result = await measure("", "", address, visit, duration_s, wants_picture=wants_picture)
     if isinstance(result.cause, ClearTextError | CertificateError):
         raise result.cause
     cause = cause_of(result.cause) if result.cause is not None else None

@@ -59,7 +59,11 @@ async def measure_planned(
         notes.observe(STREAM, ref, "RTSP", stream_document(told))
         written.append(worker.submit(note, round.keyring.logbook, round.run, notes))
 
-    result = await measure(ref, camera.where, address, visit, request.duration_s, plan.policy, so_far)
+    reference = (known or {}).get(ref_of(camera)) if stream == "main" else None
+    wants_picture = request.pictures_folder is not None or reference is not None
+    result = await measure(
+        ref, camera.where, address, visit, request.duration_s, plan.policy, so_far, wants_picture=wants_picture
+    )
     for writing in written:
         await asyncio.wrap_future(writing)  # what this machine could not write is told
     findings = list(result.findings)
@@ -67,7 +71,6 @@ async def measure_planned(
         source = f"site.toml group {camera.group}"
         findings += judge_against_plan(ref, result.measured, plan.streams(camera)[stream], source, plan.policy)
         findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.where)
-    reference = (known or {}).get(ref_of(camera)) if stream == "main" else None
     beside = await aside(compared, reference, result.picture, ref)
     findings += beside or []
     kept = None
@@ -77,9 +80,7 @@ async def measure_planned(
         kept = name, hashlib.sha256(result.picture).hexdigest()
     told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
     cause = cause_of(result.cause) if result.cause is not None else None
-    return replace(
-        told, picture_file=kept, looked_at=result.picture is not None, compared=beside is not None, cause=cause
-    )
+    return replace(told, picture_file=kept, looked_at=result.looked_at, compared=beside is not None, cause=cause)
 
 
 def judge_stream(plan: Plan, result: StreamResult) -> Judged:

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.streams.packet_log import may_begin
+from zentrale.protocols.streams.packet_log import RAW, may_begin
 from zentrale.protocols.streams.packet_order import PacketOrder
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
 
@@ -59,21 +61,16 @@ class KeyFinder:
         if ssrc != self.ssrc:
             self.ssrc, self._order, self._begun = ssrc, PacketOrder(), []
 
-    def begins(self, first: bytes | bytearray) -> bool:
-        """Whether a key picture may begin with this payload, by its first 4 bytes: packets are wanted from there on."""
-        begins = may_begin(self.media.codec, first)
-        if not begins:  # else it comes again, whole
-            self._sample(first)
-        return begins
-
-    def _sample(self, payload: bytes | bytearray) -> None:
+    def sample(self, raw: bytes | bytearray) -> None:
+        """Keep how the first payloads begin, of records that tell it."""
         if len(self.samples) < _SAMPLES:
-            self.samples.append(bytes(payload[:2]))
+            told = np.frombuffer(raw, RAW)[:_SAMPLES]
+            own = (told["version"] == 0x80) & (told["type"] & 0x7F == self.media.payload_type) & (told["length"] >= 16)
+            self.samples += [bytes(first[:2]) for first in told["first"][own]]
 
     def push(self, packet: RtpPacket, arrival_s: float) -> None:
         assert self._depacketizer is not None
         self.ssrc = packet.ssrc if self.ssrc is None else self.ssrc
-        self._sample(packet.payload)
         self._looking |= may_begin(self.media.codec, packet.payload)
         if not self._looking:
             return

@@ -7,7 +7,7 @@ answer at once: the first key picture, and the receiver reports.
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -18,7 +18,7 @@ from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.figures import Digest, Figures
 from zentrale.protocols.streams.key_pictures import KeyFinder, KeyPicture
-from zentrale.protocols.streams.packet_log import KEY, MARKER, RAW, Records, records_of
+from zentrale.protocols.streams.packet_log import KEY, MARKER, RAW, Records, first_that_begins, records_of
 from zentrale.protocols.streams.packet_runs import steps
 
 _SILENT_S = 0.2  # a source that says nothing for so long may have a successor
@@ -114,6 +114,7 @@ class StreamMeter:
         """What came since the last time: raw records (`packet_log`), the arrival of each [s], and by their row those that must
         be looked at whole.
         """
+        self._first.sample(raw)
         records, malformed = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
         self.malformed += malformed
         self._digest.add(records)
@@ -126,7 +127,7 @@ class StreamMeter:
         RtpPacket.parse(data)
         raw = (struct.pack("!BBH", 0x24, 0, len(data)) + data)[: RAW.itemsize].ljust(RAW.itemsize, b"\0")
         self.take(raw, [arrival_s], [(0, data)])
-        self.look([data], arrival_s)
+        self.look([(data, arrival_s)])
 
     def _follow(self, records: Records) -> None:
         """Which source is measured now, and how far its numbers have come: for the reports."""
@@ -165,14 +166,13 @@ class StreamMeter:
         elif waited_s >= _STILL_AFTER_S:
             self._later = KeyFinder(self.media)
 
-    def begins(self, first: bytes | bytearray) -> bool:
-        """Whether packets are wanted whole from this one on, by the first 4 bytes of its payload."""
-        finder = self._first if self._first.wanted else self._later
-        return finder is not None and finder.begins(first)
+    def begins(self, raw: bytes | bytearray) -> int:
+        """From which of these records on packets are wanted whole; -1 is from none."""
+        return first_that_begins(self.media.codec, raw)
 
-    def look(self, packets: Sequence[bytes], arrival_s: float) -> None:
-        """Look for a key picture in whole packets, in the order in which they came."""
-        for data in packets:
+    def look(self, packets: Iterable[tuple[bytes, float]]) -> None:
+        """Look for a key picture in whole packets, in the order in which they came; with the arrival of each [s]."""
+        for data, arrival_s in packets:
             finder = self._first if self._first.wanted else self._later
             if finder is None or not finder.wanted:
                 return

@@ -90,6 +90,23 @@ def may_begin(codec: str, payload: bytes | bytearray) -> bool:
     return True
 
 
+def first_that_begins(codec: str, raw: bytes | bytearray) -> int:
+    """The row of the first of these records for which `may_begin` holds; -1 is none."""
+    first = np.frombuffer(raw, RAW)["first"]
+    if codec == "H264":
+        kind, second = first[:, 0] & 0x1F, first[:, 1]
+        begins = (kind == _H264_FU_A) & (second & 0x9F == 0x80 | _H264_IDR) | np.isin(kind, [*_H264_BEGIN])
+        begins |= (kind == _H264_SEI) & (second == _SEI_RECOVERY_POINT)
+    elif codec == "H265":
+        kind, third = first[:, 0] >> 1 & 0x3F, first[:, 2]
+        begins = (kind == _H265_FU) & (third >= 0x80) & np.isin(third & 0x3F, [*_H265_IRAP]) | np.isin(
+            kind, [*_H265_BEGIN]
+        )
+    else:
+        begins = np.ones(len(first), bool)
+    return int(begins.argmax()) if begins.any() else -1
+
+
 _H264_IDR, _H264_SEI, _H264_STAP_A, _H264_FU_A = 5, 6, 24, 28  # ITU-T H.264 table 7-1; RFC 6184 table 1
 _H265_PREFIX_SEI, _H265_AP, _H265_FU = 39, 48, 49  # ITU-T H.265 table 7-1; RFC 7798 clause 4.4
 _H265_IRAP = range(16, 24)  # ITU-T H.265 table 7-1: BLA, IDR and CRA pictures
