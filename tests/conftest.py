@@ -31,7 +31,6 @@ from xdist.scheduler import LoadScopeScheduling
 
 from zentrale.cli.main import main
 from zentrale.errors import EXIT_DEFECT
-from zentrale.jobs import reference
 from zentrale.logbook import vault
 
 DATA = Path(__file__).parent / "data"
@@ -41,8 +40,6 @@ SECRETS = ("factory-1234", "installer-1", PASSPHRASE)
 
 # Vaults of the tests are made with the lowest cost that is taken; one test looks at the real one.
 vault.SCRYPT_LOG2_N = 10
-# A key picture comes with the first packets: the same playing in a sixth of the time.
-reference.PLAY_S = 0.5
 
 
 def _own_network() -> bool:

@@ -253,6 +253,20 @@ def test_a_stream_under_intra_refresh_has_a_picture_and_is_told() -> None:
     assert found.measured.keyframe_interval_s == pytest.approx(0.8, abs=0.1) and "STR-9" not in codes(found)
 
 
+@pytest.mark.parametrize("transport", [Transport.TCP, Transport.UDP])
+def test_one_who_wants_a_picture_waits_for_it_and_no_longer(transport: Transport) -> None:
+    """The server begins 4 pictures after a key picture: the next comes 21 pictures, 0.84 s, later."""
+
+    async def run() -> Measured:
+        async with StreamServer(moving()[4:]).running() as url:
+            return await judged("", "", StreamAddress.parse(url), Visit(transport=transport), 9.0, until_picture=True)
+
+    begun = time.monotonic()
+    found = asyncio.run(run())
+    assert found.picture is not None and found.measured is not None and time.monotonic() - begun < 6
+    assert found.measured.first_picture_s == pytest.approx(0.84, abs=0.3) and found.measured.measured_s < 2
+
+
 def _shade(level: int) -> Picture:
     return np.full((720, 1280), level, np.uint8)
 

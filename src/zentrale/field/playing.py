@@ -67,7 +67,7 @@ class Visit:
 
 class Playing:
     """`run` once. may_join: a description of a multicast group ends it by MulticastOfferedError. `progress` is called now and
-    then with the measurement so far, where the measurement is long.
+    then with the measurement so far, where the measurement is long. until_picture: it ends when its key picture is there.
     """
 
     def __init__(
@@ -78,12 +78,14 @@ class Playing:
         *,
         may_join: bool = False,
         progress: Callable[[StreamMeasurement], None] | None = None,
+        until_picture: bool = False,
     ) -> None:
         self.address = address
         self.visit = visit
         self.transport = transport
         self.may_join = may_join
         self.progress = progress
+        self.until_picture = until_picture
         self.meter: StreamMeter | None = None
         self.measured_until_s: float | None = None
         self.wire: Wire | None = None
@@ -157,7 +159,7 @@ class Playing:
         await self._until(lambda: self.stream.packets > 0, max(FIRST_PACKET_S, visit.answer_s / 2), "its first packet")
         assert self.meter is not None
         self.reading.worst_late_s = 0.0
-        self.stream.patient = True
+        self.stream.patient = not self.until_picture
         end = time.monotonic() + duration_s
         last_report = last_keep_alive = time.monotonic()
         last_told = last_report - PROGRESS_S / 2 * secrets.randbelow(100) / 100  # not all streams in one moment
@@ -172,6 +174,8 @@ class Playing:
                 self._digest()
                 self.progress(self._result())
                 last_told = now
+            if self.until_picture and not self.meter.wants_packets:
+                return
             await self._step(min(end - now, 1.0))
             if self.meter.unsure_of_stillness and self.stream.packets < _FEW_PACKETS:
                 self._digest()  # at a few packets a second the next thousand are far away
@@ -279,6 +283,8 @@ class Playing:
         if self.meter is not None:
             self.meter.look(packets)
             self._want_packets()
+            if self.until_picture and not self.meter.wants_packets and self.reading is not None:
+                self.reading.event.set()
 
     def _want_packets(self) -> None:
         """Whole packets, from where a key picture may begin, until it is there."""

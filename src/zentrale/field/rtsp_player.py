@@ -49,9 +49,15 @@ class AccessResult:
 
 
 async def measure(
-    address: StreamAddress, visit: Visit, duration_s: float, progress: Progress | None = None
+    address: StreamAddress,
+    visit: Visit,
+    duration_s: float,
+    progress: Progress | None = None,
+    *,
+    until_picture: bool = False,
 ) -> StreamMeasurement:
     """Play `address` and measure it for `duration_s` from its first packet on; `progress` is told the figures now and then.
+    `until_picture`: no longer than until a key picture is there.
 
     Raises UnreachableError, RefusedError, PlayError or another DeviceError where it does not play at all; one that stops
     early is measured as far as it went.
@@ -65,7 +71,10 @@ async def measure(
         try:
             async with sessions.one():
                 try:
-                    playing = Playing(address, visit, ways.now, may_join=ways.may_join, progress=progress)
+                    playing = Playing(
+                        address, visit, ways.now,
+                        may_join=ways.may_join, progress=progress, until_picture=until_picture,
+                    )  # fmt: skip
                     result = await playing.run(duration_s)
                     return replace(result, sessions_at_most=sessions.limit, multicast_failed=ways.multicast_failed)
                 except PlayError as error:

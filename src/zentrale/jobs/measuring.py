@@ -21,6 +21,7 @@ from zentrale.site.model import Policy
 from zentrale.subjects import Ref
 
 T = TypeVar("T")
+PICTURE_WITHIN_S = 10.0  # where a picture is all that is wanted: longer than the groups of nearly all encoders
 
 
 @dataclass(frozen=True)
@@ -45,11 +46,12 @@ async def measure(
     progress: Progress | None = None,
     *,
     wants_picture: bool = True,
+    until_picture: bool = False,
 ) -> Measured:
     policy = policy or Policy()
     subject = subject or f"stream {address.url}"
     try:
-        measured = await rtsp_player.measure(address, visit, duration_s, progress)
+        measured = await rtsp_player.measure(address, visit, duration_s, progress, until_picture=until_picture)
     except DeviceError as error:
         what = f"{error}; {error.advice}" if error.advice else str(error)
         item = finding(code_of(error), subject, what, "a stream that plays", source or "the address given")

@@ -17,7 +17,7 @@ from zentrale.field import pictures
 from zentrale.field.playing import Visit
 from zentrale.findings import Finding
 from zentrale.jobs.judging_pictures import REFERENCE_SIZE, judge_against_reference
-from zentrale.jobs.measuring import aside, measure
+from zentrale.jobs.measuring import PICTURE_WITHIN_S, aside, measure
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Notes, note, observations
@@ -27,7 +27,6 @@ from zentrale.site.model import Camera, Policy
 from zentrale.subjects import Ref
 
 REFERENCE = "reference picture"  # kind of observations
-PLAY_S = 3.0
 _WIDTH_PX, _QUALITY = 640, 80  # some 40 kB: enough to see that it is the right camera
 
 
@@ -58,15 +57,17 @@ def references(logbook: Logbook) -> dict[Ref, Reference]:
 async def take_reference(
     logbook: Logbook, run: int, camera: Camera, address: StreamAddress, visit: Visit, policy: Policy
 ) -> str:
-    """Play it for 3 s, and keep its key picture. Returns what was seen, in words; raises DeviceError where it does not play."""
+    """Play it until its key picture is there, and keep that. Returns what was seen, in words. Raises DeviceError where it does
+    not play.
+    """
     visit = Visit(visit.credentials, visit.rules, visit.endpoint, patience_s=PATIENCE_S)
-    played = await measure(ref_of(camera), camera.where, address, visit, PLAY_S, policy)
+    played = await measure(ref_of(camera), camera.where, address, visit, PICTURE_WITHIN_S, policy, until_picture=True)
     if played.measured is None:
         raise DeviceError(f"it does not play: {played.error}") from played.cause
     if not played.measured.packets_received:
-        raise DeviceError(f"it does not play: nothing was sent within {PLAY_S:g} s")
+        raise DeviceError("it does not play: packets come, and none of its video")
     if played.picture is None:
-        return "plays; no key picture in that time"
+        return f"plays; no key picture within {PICTURE_WITHIN_S:g} s"
     jpeg, size = await aside(_smaller, played.picture)
     notes = Notes()
     digest = hashlib.sha256(jpeg).hexdigest()

@@ -43,6 +43,7 @@ NEUTRAL_PATHS = (
 )  # fmt: skip
 MOST_PATHS = 60
 _PAUSE_S = 0.1
+_PICTURE_WITHIN_S = 5.0  # for its size
 
 
 @dataclass(frozen=True)
@@ -191,7 +192,8 @@ class _Paths:
             address = StreamAddress.parse(f"{self.base}{path}")
             self.tried.add(path)
             try:
-                measured = await rtsp_player.measure(address, replace(self.visit, credentials=self.left[0]), 0.0)
+                visit = replace(self.visit, credentials=self.left[0])
+                measured = await rtsp_player.measure(address, visit, _PICTURE_WITHIN_S, until_picture=True)
             except RefusedError as error:
                 if len(self.left) == 1:
                     self.told = f": {error.what}"

@@ -13,7 +13,7 @@ from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.measuring import measure
+from zentrale.jobs.measuring import PICTURE_WITHIN_S, measure
 from zentrale.jobs.steps.profiles import pick_profiles
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically
@@ -48,11 +48,11 @@ async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tup
                 return None, "it offers no profile with video"
             address = await client.media.stream_address(profile.token)
             visit = Visit(client.credentials, keyring.rules(None), device.own_endpoint)
-        result = await measure("", "", address, visit, 0.0)
+        result = await measure("", "", address, visit, PICTURE_WITHIN_S, until_picture=True)
     except DeviceError as error:
         return None, error.what
     if result.picture is None:
-        return None, result.error or "no picture came"
+        return None, result.error or f"it plays, but no key picture came within {PICTURE_WITHIN_S:g} s"
     file = folder / f"{device.address.replace(':', '_').replace('%', '_')}.jpg"
     write_atomically(file, result.picture)
     return file, ""
