@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import re
 import socket
 import struct
+import subprocess
+import sys
 import threading
 import time
 from base64 import b64encode
@@ -26,12 +29,14 @@ from hypothesis import strategies as st
 from conftest import make_site, zentrale
 from stream_server import HOST, StreamServer
 from test_video import encode
+from zentrale.errors import Whose
 from zentrale.field import playing
 from zentrale.field.causes import Cause, cause_of
 from zentrale.field.datagram_batch import BATCH
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import ENOUGH_BYTES, Connection
 from zentrale.field.playing import Visit
+from zentrale.findings import count_faults
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.checks.streams import measure_planned
@@ -218,6 +223,7 @@ def test_over_udp_only_the_announced_port_counts_and_others_are_told() -> None:
     assert plain.measured.jitter_ms is not None and plain.measured.jitter_ms < 20
     (other,) = play(StreamServer(moving(), other_port=True), udp)
     assert codes(other) == {"STR-24"}, "nothing came from where it said"
+    assert re.search(r"; \d+ datagrams came from 127\.0\.0\.1:\d+, which was not asked", other.findings[0].measured)
 
 
 def test_multicast_is_joined_where_it_is_planned_or_described() -> None:
@@ -230,8 +236,63 @@ def test_multicast_is_joined_where_it_is_planned_or_described() -> None:
     refuses = {"SETUP": "461 Unsupported Transport"}
     (missing,) = play(StreamServer(moving(), status=refuses), Visit(multicast=True, answer_s=1))
     assert codes(missing) == {"STR-20"}
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as player:  # of another program, which shares it with nobody
+        player.bind((group, 47_000))
+        (kept_out,) = play(StreamServer(moving(), group=group), Visit(answer_s=1))
+    assert codes(kept_out) == {"ERR-2"} and kept_out.cause is not None and kept_out.cause.whose is Whose.MACHINE
+    assert f"group {group} port 47000: this machine: address already in use" in kept_out.findings[0].measured
     other = list(judge_group("x", planned.measured or _measurement(), "239.192.7.2", "plan"))
     assert [f.code for f in other] == ["STR-29"]
+
+
+def test_a_codec_nobody_here_decodes_is_measured_and_not_accused() -> None:
+    (found,) = play(StreamServer(moving(), codec="VP8"))
+    assert (
+        codes(found) == {"STR-32"} and found.measured is not None and found.measured.fps == pytest.approx(25, rel=0.01)
+    )
+    assert not found.looked_at and count_faults(found.findings) == 0
+
+
+FEW_FILES = """
+import asyncio, resource, socket, sys
+from zentrale.errors import DeviceError
+from zentrale.field.connection import connect
+from zentrale.field.http import HttpClient
+from zentrale.field.limits import open_files
+
+resource.setrlimit(resource.RLIMIT_NOFILE, (40, 90))
+assert 4 <= open_files(4) and resource.getrlimit(resource.RLIMIT_NOFILE)[0] < 60
+assert 20 < open_files(1000) < 90 and resource.getrlimit(resource.RLIMIT_NOFILE)[0] == 90
+
+async def tried(work):
+    try:
+        await work
+    except DeviceError as error:
+        return type(error).__name__
+
+async def main():
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        port = server.getsockname()[1]
+        client = HttpClient(lambda *_: None, timeout_s=0.2)
+        await tried(client.get(f"http://127.0.0.1:{port}/nobody-answers"))  # so that all of it is loaded
+        held = []
+        try:
+            while True:
+                held.append(socket.socket())
+        except OSError:
+            pass
+        told = [await tried(connect("127.0.0.1", port, None)), await tried(client.get(f"http://127.0.0.1:{port}/"))]
+        held.pop().close()
+        server.close()
+        print(*told, await tried(connect("127.0.0.1", port, None)))
+
+asyncio.run(main())
+"""
+
+
+def test_where_this_machine_has_no_more_files_no_device_is_blamed() -> None:
+    done = subprocess.run([sys.executable, "-c", FEW_FILES], capture_output=True, text=True, timeout=60)
+    assert (done.stdout.split(), done.stderr) == (["MachineError", "MachineError", "GoneError"], "")
 
 
 def test_what_a_description_says_is_held_against_the_pictures() -> None:

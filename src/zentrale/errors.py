@@ -119,6 +119,12 @@ class CertificateError(DeviceError):
     """The device shows another certificate than the one it was first seen with, or one nobody has accepted."""
 
 
+class MachineError(DeviceError):
+    """This machine did not let it be tried: no more files, ports or buffers. No device is judged by that."""
+
+    whose = Whose.MACHINE
+
+
 class UnreachableError(DeviceError):
     """The device did not answer: no route, connection refused, or silence."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import Enum
 
-from zentrale.errors import DeviceError, LateError, RefusedError, RemoteProtocolError, UnreachableError
+from zentrale.errors import DeviceError, LateError, MachineError, RefusedError, RemoteProtocolError, UnreachableError
 from zentrale.protocols.rtsp_client import StreamAddress
 
 
@@ -20,6 +20,7 @@ class Cause(Enum):
     CLOSED = "connection closed"
     SILENT = "no more answers"
     ELSEWHERE = "sent elsewhere"
+    MACHINE = "this machine"
     OTHER = "another reason"
 
 
@@ -53,6 +54,8 @@ def cause_of(error: DeviceError) -> Cause:
         return error.cause
     if isinstance(error, RefusedError):
         return Cause.PASSWORD
+    if isinstance(error, MachineError):
+        return Cause.MACHINE
     if isinstance(error, SilentError):
         return Cause.SILENT
     return Cause.NO_ANSWER if isinstance(error, UnreachableError) else Cause.OTHER

@@ -9,6 +9,7 @@ import ssl
 
 from zentrale.errors import RemoteProtocolError, UnreachableError
 from zentrale.field.intake import Connection
+from zentrale.field.limits import own_limit
 from zentrale.words import clean
 
 CONNECT_TIMEOUT_S = 5.0
@@ -42,7 +43,9 @@ class Wire:
 
 
 async def connect(host: str, port: int, context: ssl.SSLContext | None) -> Wire:
-    """Raises GoneError where none comes about, and RemoteProtocolError where the server speaks no TLS."""
+    """Raises GoneError where none comes about, MachineError where that is this machine's own doing, and RemoteProtocolError
+    where the server speaks no TLS.
+    """
     where = f"{host}:{port}"
     try:
         async with asyncio.timeout(CONNECT_TIMEOUT_S):
@@ -57,7 +60,7 @@ async def connect(host: str, port: int, context: ssl.SSLContext | None) -> Wire:
     except ssl.SSLError as error:
         raise RemoteProtocolError(f"{where}: no TLS: {clean(str(error.reason), 80)}") from None
     except OSError as error:
-        raise GoneError(f"{where}: {reason(error)}") from None
+        raise own_limit(where, error) or GoneError(f"{where}: {reason(error)}") from None
     return Wire(sock, tls)
 
 

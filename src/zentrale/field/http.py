@@ -18,6 +18,7 @@ import httpcore
 
 from zentrale.errors import CertificateError, LateError, RemoteProtocolError, UnreachableError
 from zentrale.field.connection import device_ssl_context
+from zentrale.field.limits import own_limit
 from zentrale.field.rules import CheckCertificate
 from zentrale.protocols.xml import MAX_BYTES
 from zentrale.words import clean
@@ -84,7 +85,7 @@ class HttpClient:
         return await self.exchange("GET", url, [], b"")
 
     async def post(self, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
-        """Raises UnreachableError, LateError, CertificateError or RemoteProtocolError."""
+        """Raises UnreachableError, LateError, MachineError, CertificateError or RemoteProtocolError."""
         return await self.exchange("POST", url, headers, body)
 
     async def exchange(self, method: str, url: str, headers: list[tuple[str, str]], body: bytes) -> Answer:
@@ -103,7 +104,7 @@ class HttpClient:
         except httpcore.ConnectError as error:
             if isinstance(error.__cause__ or error.__context__, ssl.SSLError) or "SSL" in str(error):
                 raise RemoteProtocolError(f"{where}: no TLS: {_reason(error)}") from None
-            raise UnreachableError(f"{where}: {_reason(error)}") from None
+            raise own_limit(where, error) or UnreachableError(f"{where}: {_reason(error)}") from None
         except httpcore.NetworkError as error:
             raise LostError(f"{where}: connection lost: {_reason(error)}") from None
         except httpcore.RemoteProtocolError as error:

@@ -194,7 +194,7 @@ class Playing:
         while not reached():
             left = deadline - time.monotonic()
             if left <= 0:
-                raise SilentError(f"{self._where}: {waiting_for} did not come within {timeout_s:g} s")
+                raise SilentError(f"{self._where}: {waiting_for} did not come within {timeout_s:g} s{self._others()}")
             await self._step(left)
             if self.challenged is not None:
                 await self._authenticate(self.challenged)
@@ -207,6 +207,14 @@ class Playing:
                 raise PlayError(f"{self._where}: the server closed the connection", Cause.CLOSED)
             if self.session.answers != answers:
                 answers, deadline = self.session.answers, time.monotonic() + timeout_s
+
+    def _others(self) -> str:
+        """Who else sends to the port: a device with two addresses may answer from the other one."""
+        strangers = self.udp.stream.strangers if self.udp is not None else None
+        if not strangers:
+            return ""
+        told = ", ".join(f"{host}:{port}" for (host, port), _ in strangers.most_common(3))
+        return f"; {strangers.total()} datagrams came from {told}, which was not asked and is not believed"
 
     async def _step(self, timeout_s: float) -> None:
         """Send what waits, and take in what comes next."""

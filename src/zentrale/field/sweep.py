@@ -18,6 +18,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.field.limits import open_files
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.rtsp import Headers, Reader, Request, Response
 
@@ -87,23 +88,6 @@ async def sweep(
     return swept
 
 
-def _at_once() -> int:
-    """How many connections may be under way: bounded by the descriptors that this process may have."""
-    try:
-        import resource
-    except ImportError:  # Windows: its own bound is far above
-        return 500
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    if soft != resource.RLIM_INFINITY and soft < AT_ONCE + _KEPT_FILES:
-        wanted = AT_ONCE + _KEPT_FILES if hard == resource.RLIM_INFINITY else min(hard, AT_ONCE + _KEPT_FILES)
-        try:
-            resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
-            soft = wanted
-        except (OSError, ValueError) as error:
-            log.info("open files stay at %d: %s", soft, error)
-    return AT_ONCE if soft == resource.RLIM_INFINITY else max(16, min(AT_ONCE, soft - _KEPT_FILES))
-
-
 def _try_all(
     pairs: Iterable[tuple[str, int]],
     source: Callable[[str], str | None],
@@ -116,7 +100,7 @@ def _try_all(
     under_way: deque[tuple[float, socket.socket, tuple[str, int]]] = deque()  # by the time at which each is given up
     pending: dict[socket.socket, tuple[str, int]] = {}
     late: list[tuple[str, int]] = []
-    most, done = _at_once(), 0
+    most, done = max(16, open_files(AT_ONCE + _KEPT_FILES) - _KEPT_FILES), 0
     with selectors.DefaultSelector() as selector:
         try:
             while True:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import ipaddress
 import socket
 import struct
 
-from zentrale.errors import UnreachableError
+from zentrale.errors import MachineError
 from zentrale.field.datagram_batch import BATCH
 from zentrale.field.datagrams import Datagrams
+from zentrale.field.limits import own_limit
 
 UDP_BUFFER_BYTES = 4 * 1024 * 1024  # a key frame of an 8 MP camera comes in one burst
 _RCVBUFFORCE = 33  # SO_RCVBUFFORCE (Linux): beyond the system's limit, where rights allow
@@ -30,25 +32,28 @@ class UdpPair:
 
     @classmethod
     def bind(cls, address: str) -> UdpPair:
-        """On the address that the connection uses. Raises UnreachableError."""
+        """On the address that the connection uses. Raises MachineError."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
+        failed = OSError(errno.EADDRINUSE, "no pair is free")
         for _ in range(50):
-            first, second = socket.socket(family, socket.SOCK_DGRAM), socket.socket(family, socket.SOCK_DGRAM)
+            sockets: list[socket.socket] = []
             try:
-                first.bind((address, 0))
-                port = first.getsockname()[1]
+                sockets.append(socket.socket(family, socket.SOCK_DGRAM))
+                sockets.append(socket.socket(family, socket.SOCK_DGRAM))
+                sockets[0].bind((address, 0))
+                port = sockets[0].getsockname()[1]
                 if port % 2 == 0:
-                    second.bind((address, port + 1))
-                    return cls(first, second)
-            except OSError:
-                pass
-            first.close()
-            second.close()
-        raise UnreachableError(f"{address}: no pair of free UDP ports")
+                    sockets[1].bind((address, port + 1))
+                    return cls(*sockets)
+            except OSError as error:
+                failed = error
+            for sock in sockets:
+                sock.close()
+        raise _not_here(f"{address}, a pair of free UDP ports", failed)
 
     @classmethod
     def join(cls, group: str, ports: tuple[int, int], local_address: str) -> UdpPair:
-        """As a listener of `group`, on the adapter that has `local_address`. Raises UnreachableError."""
+        """As a listener of `group`, on the adapter that has `local_address`. Raises MachineError."""
         sockets = []
         try:
             for port in ports:
@@ -60,7 +65,7 @@ class UdpPair:
         except OSError as error:
             for sock in sockets:
                 sock.close()
-            raise UnreachableError(f"multicast group {group}: {error.strerror or error}") from None
+            raise _not_here(f"multicast group {group} port {ports[0]}", error) from None
         return cls(*sockets)
 
     def open_towards(self, host: str, server_ports: tuple[int, int]) -> None:
@@ -76,6 +81,11 @@ class UdpPair:
     def close(self) -> None:
         for sock in self._sockets:
             sock.close()
+
+
+def _not_here(where: str, error: OSError) -> MachineError:
+    advice = "give the adapter that reaches it an address; `zentrale doctor` lists the adapters"
+    return own_limit(where, error) or MachineError(f"{where}: this machine: {error.strerror or error}", advice)
 
 
 def _join(sock: socket.socket, group: str, local_address: str) -> None:

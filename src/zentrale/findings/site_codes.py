@@ -120,6 +120,14 @@ SITE_CODES = [
         "send the report to whoever maintains this program; check this device by hand",
     ),
     Entry(
+        "ERR-2",
+        F,
+        "this machine could not try it",
+        "This machine had no more files, ports or buffers to give, or another program on it holds what was wanted. It says "
+        "nothing of the device, and nothing of it was measured.",
+        "do what the line says, then run the command again with --only for these devices",
+    ),
+    Entry(
         "CLK-1",
         W,
         "device clock is wrong",

@@ -241,6 +241,13 @@ STREAM_CODES = [
         "turn multicast on in the camera; look at snooping and the querier on the switches, and at the camera VLAN's ports",
     ),
     Entry(
+        "STR-32",
+        N,
+        "codec is not one whose pictures are looked at",
+        "Packets, pictures and rates of any codec are measured; a picture is decoded and judged only for some. It may be right.",
+        "look at it with a player; or set the camera to one of the codecs named",
+    ),
+    Entry(
         "PIC-1",
         F,
         "picture is black",

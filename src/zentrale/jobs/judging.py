@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zentrale import quantities
-from zentrale.errors import CertificateError, ClearTextError, DeviceError, LockedError, NotAskedError
+from zentrale.errors import CertificateError, ClearTextError, DeviceError, LockedError, NotAskedError, Whose
 from zentrale.field.causes import Cause, cause_of
 from zentrale.findings import Finding, finding
+from zentrale.protocols.streams.key_pictures import DEPACKETIZERS
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Camera, Policy, StreamPlan
 from zentrale.subjects import Ref
@@ -37,7 +38,10 @@ def judge_delivery(
     if measured.frames_damaged and not measured.packets_lost:
         text = f"{measured.frames_damaged} of {measured.frames} pictures came incomplete, though no packet was lost"
         yield finding("STR-11", subject, text, "whole pictures", "RFC 3550 marker bit and timestamps")
-    if not decoded and not (measured.packets_dropped_here and measured.key_picture is None):
+    if measured.codec not in DEPACKETIZERS:
+        yield finding("STR-32", subject, f"{measured.codec or 'no codec named'}: its pictures are counted, not looked at",
+                      f"one of {', '.join(DEPACKETIZERS)}", "its session description (SDP)")  # fmt: skip
+    elif not decoded and not (measured.packets_dropped_here and measured.key_picture is None):
         got = f"{measured.packets_received} packets, {quantities.count(measured.frames, 'picture')}, no whole key frame"
         if measured.key_picture is not None:
             got = "a key frame arrived, but it is damaged"
@@ -172,15 +176,21 @@ def judge_group(subject: str | Ref, measured: StreamMeasurement, planned: str, s
 
 
 # A stream that plays was let in, wherever it is; and the finding that it does not play is settled.
+OURS = frozenset({"ERR-1", "ERR-2"})  # of this program, and of this machine
 NOT_PLAYING = frozenset({"STR-1"}) | frozenset(f"STR-{number}" for number in range(18, 26))
-_PLAYED = NOT_PLAYING | {f"STR-{number}" for number in (2, 11, 13, 14, 15, 26, 27, 28, 30)} | {
-    "SEC-7", "SEC-8", "SEC-9", "ERR-1",
+_PLAYED = NOT_PLAYING | {f"STR-{number}" for number in (2, 11, 13, 14, 15, 26, 27, 28, 30, 32)} | {
+    "SEC-7", "SEC-8", "SEC-9", *OURS,
 }  # fmt: skip
 _CAUSES = {
     Cause.PASSWORD: "STR-18", Cause.PATH: "STR-19", Cause.TRANSPORT: "STR-20", Cause.BUSY: "STR-21",
     Cause.DESCRIPTION: "STR-22", Cause.OTHER: "STR-22", Cause.CLOSED: "STR-23", Cause.SILENT: "STR-24",
-    Cause.ELSEWHERE: "STR-25", Cause.NO_ANSWER: "STR-1",
+    Cause.ELSEWHERE: "STR-25", Cause.NO_ANSWER: "STR-1", Cause.MACHINE: "ERR-2",
 }  # fmt: skip
+
+
+def code_of_failure(whose: Whose, other: str) -> str:
+    """The code of what ended the work on a device: ours, where it was; else `other`."""
+    return {Whose.DEFECT: "ERR-1", Whose.MACHINE: "ERR-2"}.get(whose, other)
 
 
 def code_of(error: DeviceError) -> str:
@@ -204,7 +214,8 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-6": measured.keyframe_interval_s is not None or plan.codec == "JPEG",
         "STR-8": measured.jitter_ms is not None and not _came_late(measured),
         "STR-7": not measured.packets_dropped_here,
-        "STR-9": not measured.packets_dropped_here or measured.key_picture is not None,
+        "STR-9": measured.codec in DEPACKETIZERS
+        and (not measured.packets_dropped_here or measured.key_picture is not None),
         "STR-12": not _came_late(measured),
         "STR-29": bool(measured.group),
         "STR-31": bool(measured.group or measured.multicast_failed),

@@ -18,6 +18,7 @@ from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
+from zentrale.jobs.judging import OURS
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand
@@ -179,7 +180,7 @@ class Registrar:
             ref = ref_of_step(result, step.step)
             item = result.finding_of(step)
             if step.outcome in (Outcome.UNCHANGED, Outcome.CHANGED, Outcome.NOT_OFFERED):
-                notes.judge(ref, {"REG-1", "ERR-1"})
+                notes.judge(ref, {"REG-1", *OURS})
                 if step.settles:
                     notes.judge(result.ref, step.settles)
             elif item is not None:

@@ -6,6 +6,7 @@ No password is ever written here.
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import sqlite3
@@ -153,6 +154,12 @@ class Logbook:
             sqlite3.SQLITE_BUSY: ("another program holds it", "end that program, or wait, then run the command again"),
             sqlite3.SQLITE_LOCKED: ("another program holds it", "end that program, or wait, then run it again"),
         }.get(code, (f"not a usable logbook ({error})", "move it away to begin a new one; the plan is not touched"))
+        if code == sqlite3.SQLITE_CANTOPEN:  # SQLite does not say why
+            try:
+                self.path.open("rb").close()
+            except OSError as why:
+                if why.errno in (errno.EMFILE, errno.ENFILE):
+                    cause, advice = "this machine: too many open files", "`ulimit -n 4096`, then run the command again"
         return StorageError(f"{self.path}: {cause}", f"{advice}; nothing was half-written")
 
     def execute(self, statement: str, values: Sequence[Any] = ()) -> sqlite3.Cursor:

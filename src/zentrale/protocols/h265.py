@@ -13,7 +13,7 @@ from zentrale.protocols.video import AccessUnit, Depacketizer, PictureFormat
 NAL_VPS, NAL_SPS, NAL_PPS, NAL_PREFIX_SEI = 32, 33, 34, 39
 _KEY_TYPES = range(16, 24)  # intra random access pictures, clause 7.4.2.2 table 7-1
 AGGREGATION, FRAGMENTATION, PACI = 48, 49, 50
-_PROFILES = {1: "Main", 2: "Main 10", 3: "Main Still Picture"}
+_PROFILES = {1: "Main", 2: "Main 10", 3: "Main Still Picture", 4: "Range Extensions"}  # clause A.3
 
 
 def nal_type(nal: bytes) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zentrale.errors import RemoteProtocolError, Whose
+from zentrale.errors import RemoteProtocolError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.playing import Visit
@@ -16,6 +16,7 @@ from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.judging_devices import judge_entry
 from zentrale.jobs.discovery.states import State
+from zentrale.jobs.judging import OURS, code_of_failure
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
@@ -67,7 +68,7 @@ class Entering(Check):
 
     name = "entry"
     layer = Layer.ACCESS
-    codes = frozenset({"STR-1", "DIS-1", "DIS-6", "DIS-7", "SEC-3", "SEC-4", "SEC-7", "SEC-8", "SEC-9", "ERR-1"})
+    codes = frozenset({"STR-1", "DIS-1", "DIS-6", "DIS-7", "SEC-3", "SEC-4", "SEC-7", "SEC-8", "SEC-9", *OURS})
     doing = "asking for the stream addresses"
 
     async def observe(self, round: Round) -> None:
@@ -81,7 +82,7 @@ class Entering(Check):
                 round.targets.append(result)
                 continue
             if isinstance(result, Failure):
-                code = "ERR-1" if result.whose is Whose.DEFECT else "STR-1"
+                code = code_of_failure(result.whose, "STR-1")
                 result = Unresolved(result.item, result.message, code, observed=True, report=result.report)
             round.unresolved.append(result)
             round.reports += [result.report] if result.report else []
@@ -89,7 +90,7 @@ class Entering(Check):
     def judge(self, round: Round) -> Iterator[Judged]:
         for target in round.targets:
             ref, entry = ref_of(target.camera), target.entry
-            yield Judged(ref, frozenset({"STR-1", "ERR-1"}))
+            yield Judged(ref, frozenset({"STR-1", *OURS}))
             if (
                 entry is not None and entry.state is not State.DEFAULT_PASSWORD
             ):  # what opens to strangers is tried apart

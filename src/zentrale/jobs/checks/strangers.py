@@ -10,7 +10,7 @@ from dataclasses import replace
 from datetime import datetime
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError, Whose
+from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access, AccessResult
@@ -18,6 +18,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target, outcome_told
+from zentrale.jobs.judging import OURS, code_of_failure
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.logbook.evidence import Judged, Observation, latest, standings
@@ -126,7 +127,7 @@ def _refused(check: AccessCheck, earlier: Mapping[Ref, Observation], since: date
 class Strangers(Check):
     name = "strangers"
     layer = Layer.ACCESS
-    codes = frozenset({"SEC-1", "SEC-2", "SEC-4", "SEC-5", "SEC-10", "ERR-1"})
+    codes = frozenset({"SEC-1", "SEC-2", "SEC-4", "SEC-5", "SEC-10", *OURS})
     doing = "trying to get in as a stranger"
 
     def __init__(self) -> None:
@@ -145,7 +146,7 @@ class Strangers(Check):
         for target, result in zip(round.targets, tried, strict=True):
             ref = ref_of(target.camera)
             if isinstance(result, Failure):
-                code = "ERR-1" if result.whose is Whose.DEFECT else "SEC-5"
+                code = code_of_failure(result.whose, "SEC-5")
                 round.reports += [result.report] if result.report else []
                 item = finding(code, ref, result.message, "refused", "good practice")
                 self._judged.append(Judged(ref, frozenset({code}), (item,)))

@@ -8,15 +8,16 @@ from collections.abc import Iterator, Mapping
 from concurrent.futures import Future
 from dataclasses import replace
 
-from zentrale.errors import Whose
 from zentrale.field import scheduler
 from zentrale.field.causes import cause_of
+from zentrale.field.limits import open_files
 from zentrale.field.scheduler import Failure
 from zentrale.findings import finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.judging import (
     NOT_PLAYING,
+    code_of_failure,
     codes_judged,
     judge_against_plan,
     judge_group,
@@ -35,6 +36,7 @@ from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
+_FILES_OF_ONE = 4  # the connection, and two sockets over UDP; one for whatever is written meanwhile
 BUDGET_S = 60.0  # for one stream, beside what is asked for
 
 
@@ -99,14 +101,16 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 32)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
+    codes = frozenset({f"STR-{number}" for number in range(1, 33)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
     doing = "measuring the streams"
 
     async def observe(self, round: Round) -> None:
         wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
         known = await aside(references, round.keyring.logbook)
+        room = await asyncio.to_thread(open_files, _FILES_OF_ONE * len(wanted))
         measured = await scheduler.run(
-            wanted, lambda w: measure_planned(round, *w, known), at_once=max(1, len(wanted)), budget_s=_budget_s(round.request),
+            wanted, lambda w: measure_planned(round, *w, known), at_once=max(1, room // _FILES_OF_ONE),
+            budget_s=_budget_s(round.request),
         )  # fmt: skip
         streams = [_not_measured(round, m) if isinstance(m, Failure) else m for m in measured]
         for target in round.targets:
@@ -144,7 +148,7 @@ class Streams(Check):
 def _not_measured(round: Round, failure: Failure[tuple[Target, str]]) -> StreamResult:
     target, stream = failure.item
     round.reports += [failure.report] if failure.report else []
-    code = "ERR-1" if failure.whose is Whose.DEFECT else "STR-1"
+    code = code_of_failure(failure.whose, "STR-1")
     return _no_stream(target.camera, stream, target.streams[stream].url, failure.message, code)
 
 

@@ -12,7 +12,7 @@ from functools import reduce
 from itertools import chain
 from urllib.parse import urlsplit
 
-from zentrale.errors import DeviceError, InputError, Whose, ZentraleError
+from zentrale.errors import DeviceError, InputError, MachineError, Whose, ZentraleError
 from zentrale.field import scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
@@ -250,6 +250,9 @@ async def _identify_all(
         results = await scheduler.run(
             batch, one, at_once=AT_ONCE, budget_s=keyring.budget(BUDGET_S), done=done,
         )  # fmt: skip
+        for result in results:
+            if isinstance(result, Failure) and isinstance(result.error, MachineError):
+                raise result.error  # what was not asked is not known, and no device is blamed for it
         return [failed(r) if isinstance(r, Failure) else r for r in results]
 
     progress(0, f"asking {len(sightings)} devices")

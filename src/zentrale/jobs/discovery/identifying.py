@@ -6,7 +6,14 @@ import logging
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from zentrale.errors import CertificateError, DeviceError, LockedError, RemoteProtocolError, UnreachableError
+from zentrale.errors import (
+    CertificateError,
+    DeviceError,
+    LockedError,
+    MachineError,
+    RemoteProtocolError,
+    UnreachableError,
+)
 from zentrale.field.device import Device, TroubleError
 from zentrale.field.http import LostError
 from zentrale.field.sweep import speaks_rtsp
@@ -76,6 +83,8 @@ async def identify(
         patience_s = _PATIENCE_S if url == device.url and device.method != "planned" else 0.0
         try:
             return await _ask_who(replace(device, url=url), expected, keyring, orphans, patience_s)
+        except MachineError:
+            raise
         except LockedError as error:
             again = error.until.isoformat()
             return replace(device, url=url, state=State.LOCKED.value, note=error.what, again_at=again)
