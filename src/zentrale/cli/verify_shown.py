@@ -167,7 +167,7 @@ def _show_access(output: Output, result: Verification) -> None:
                 c.camera or "the stream",
                 c.door.value,
                 c.attempt,
-                f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.result.access.value}",
+                f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.told}",
             ]
             for c in others
         ),

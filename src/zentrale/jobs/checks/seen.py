@@ -9,7 +9,7 @@ from enum import Enum
 
 from zentrale.field.causes import Cause
 from zentrale.field.playing import Visit
-from zentrale.field.rtsp_player import AccessResult
+from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.findings import Finding
 from zentrale.jobs.access import Entry
 from zentrale.protocols.doors import Door
@@ -102,6 +102,12 @@ class AccessCheck:
     @property
     def ref(self) -> Ref:
         return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
+
+    @property
+    def told(self) -> str:
+        """The outcome in words: what plays at one door, opens at the other."""
+        opens = self.door is Door.ONVIF and self.result.access is Access.PLAYS
+        return "opens" if opens else self.result.access.value
 
     def document(self) -> dict[str, object]:
         return {
