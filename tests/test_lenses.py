@@ -11,6 +11,7 @@ import pytest
 from conftest import CAMERAS, DATA, SITE, StartStandIn, make_site, make_vault, zentrale
 from strangers import Settable
 from test_steps import HOST, Place, serving
+from zentrale.jobs.registering import Registrar
 from zentrale.jobs.rotating import RECORDING
 from zentrale.planning.addresses import plan_addresses
 from zentrale.planning.placed import as_placed
@@ -65,7 +66,7 @@ def test_each_lens_is_registered_recorded_and_verified_and_the_device_entered_on
     assert {e["name"] for e in kept["entries"] if e["kind"] == "device"} == {"north", "recorder"}
 
 
-def test_profiles_are_told_apart_by_their_video_source(tmp_path: Path) -> None:
+def test_profiles_are_told_apart_by_their_video_source(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Its profiles of lens_2 come first in its list, and those of both lenses have the same sizes."""
     camera = Settable(HOST)
     place = Place(tmp_path, camera)
@@ -76,6 +77,10 @@ def test_profiles_are_told_apart_by_their_video_source(tmp_path: Path) -> None:
     with serving(camera):
         place.discover()
         done = {r.ref.name: {s.step: s for s in r.steps} for r in place.registration().results}
+        monkeypatch.setattr(Registrar, "_open", lambda *_: 1 / 0)
+        ended = place.registration()
+    assert [(r.ref.name, r.failed) for r in ended.results] == [("one", True), ("two", False), ("three", False)]
+    assert ended.left == ("one", "two", "three"), "each lens has a line, whatever ended the work on its device"
     widths = {t: re.findall(r"Width>(\d+)<", x)[0] for t, x in camera.encoders.items()}
     assert widths == {"E1m": "320", "E1s": "160", "E2m": "320", "E2s": "160"}
     changes = {row: done[row]["main stream"].before_values or {} for row in ("one", "two")}

@@ -142,13 +142,15 @@ class Registrar:
                     share_of=lambda c: c.switch, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
                 await channels.tell_doubles(runners, recorder_results)
-            by_camera = [r for told in camera_results for r in ([told] if isinstance(told, Failure) else told)]
-            results = (*recorder_results, *map(self._result, by_camera))
-            for result in recorder_results:
+            ended = [r for told in camera_results if isinstance(told, Failure) for r in self._ended(told)]
+            for result in (*recorder_results, *ended):
                 await self._note(result)
-            for failed in camera_results:
-                if isinstance(failed, Failure):
-                    await self._note(self._result(failed))
+            of_cameras = [r for told in camera_results if not isinstance(told, Failure) for r in told]
+            order = {c.name: number for number, c in enumerate(present)}
+            results = (
+                *recorder_results,
+                *sorted([*of_cameras, *ended], key=lambda r: order.get(r.ref.name, len(order))),
+            )
         served = [r for r in recorders if driver_of(self.plan, r).has_service]
         not_found += tuple(r.name for r in served if r.name not in found or not found[r.name].url)
         findings = tuple(f for r in results for f in r.findings())
@@ -170,6 +172,10 @@ class Registrar:
         if isinstance(result, DeviceResult):
             return result
         return self._runner(result.item).ended_by(result.message, result.report)
+
+    def _ended(self, failure: Failure[Camera]) -> list[DeviceResult]:
+        """Of each lens of a device, where something outside every step ended the work on it."""
+        return [self._result(failure), *(self._runner_of(lens).result() for lens in self.plan.lenses(failure.item)[1:])]
 
     async def _note(self, result: DeviceResult) -> None:
         """Each step that was done or failed was looked at; one that was not tried was not."""

@@ -135,9 +135,12 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, plan, matching, judged)
     swept = tuple(str(n) for n in networks)
-    return Discovery(
-        choice, swept, matching, findings, (*choice.remarks, *failed_ways, *_unheard(search, matching.devices))
-    )
+    remarks = [*choice.remarks, *failed_ways, *_unheard(search, matching.devices)]
+    if swept and matching.missing and set(ports) != set(SWEEP_PORTS):
+        remarks.append(
+            f"only ports {', '.join(map(str, ports))} were tried, as site.toml [policy] sweep_ports has them"
+        )
+    return Discovery(choice, swept, matching, findings, tuple(remarks))
 
 
 async def _look(search: Search) -> tuple[list[list[Sighting]], list[str]]:
