@@ -198,7 +198,7 @@ class Source:
 
 def receive(port: int, streams: int, way: str, seconds: float) -> None:
     """Our side, in a process of its own: prints what it took and what it found."""
-    from zentrale.field.playing import Visit
+    from zentrale.field.visit import Visit
     from zentrale.jobs.measuring import Measured, measure
     from zentrale.protocols.rtsp_client import StreamAddress, Transport
 

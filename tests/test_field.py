@@ -24,11 +24,11 @@ from zentrale.errors import (
 from zentrale.field import playing, rtsp_player
 from zentrale.field.adapters import Adapter, choose, sort_of
 from zentrale.field.device import Device
-from zentrale.field.playing import Visit
 from zentrale.field.probe import probe
 from zentrale.field.rtsp_player import Access
 from zentrale.field.rules import Rules
 from zentrale.field.sweep import hosts, sweep
+from zentrale.field.visit import Visit
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.xml import MAX_BYTES

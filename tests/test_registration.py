@@ -13,7 +13,7 @@ import pytest
 from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import DeviceError, InputError, NothingReachedError, RefusedError
 from zentrale.field.device import TOKEN, Device
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.jobs import channels
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import Request, discover

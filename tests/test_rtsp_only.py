@@ -11,7 +11,7 @@ import pytest
 from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import DeviceError, NotAskedError, RefusedError, UnreachableError
 from zentrale.field import rtsp_player
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.jobs import rtsp_only
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring

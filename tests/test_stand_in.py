@@ -10,7 +10,7 @@ import pytest
 
 from conftest import DATA, zentrale
 from zentrale.field import rtsp_player
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.protocols.http_auth import Challenge, Credentials, answer, parse_offers
 from zentrale.protocols.rtcp import SenderReport
 from zentrale.protocols.rtcp import parse as parse_rtcp

@@ -35,7 +35,7 @@ from zentrale.field.causes import Cause, cause_of
 from zentrale.field.datagram_batch import BATCH
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import ENOUGH_BYTES, Connection
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.findings import count_faults
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target

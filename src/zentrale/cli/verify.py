@@ -143,7 +143,7 @@ def _measured(
     from contextlib import nullcontext
 
     from zentrale.errors import CertificateError, ClearTextError, InputError
-    from zentrale.field.playing import Visit
+    from zentrale.field.visit import Visit
     from zentrale.jobs.verifying import verify_address
     from zentrale.protocols.rtsp_client import Transport
 

@@ -9,7 +9,7 @@ import secrets
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
 from zentrale.field.causes import CAUSES, Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
@@ -17,11 +17,12 @@ from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
-from zentrale.field.rules import Rules, Try
+from zentrale.field.rules import Try
 from zentrale.field.udp import UdpPair
+from zentrale.field.visit import Visit
 from zentrale.protocols import rtcp
-from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told
-from zentrale.protocols.http_auth import Answering, Credentials
+from zentrale.protocols.doors import Door, Outcome, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering
 from zentrale.protocols.rtsp_client import (
     Challenged,
     Described,
@@ -37,7 +38,6 @@ from zentrale.protocols.streams.packet_log import odd_first
 
 _worker = ThreadPoolExecutor(1, "figures")
 log = logging.getLogger(__name__)
-ANSWER_S = 12.0  # a busy camera may take 6 s for one answer
 FIRST_PACKET_S = 6.0
 TEARDOWN_S = 1.0
 PROGRESS_S = 60.0
@@ -45,24 +45,6 @@ REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
 # More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
 _FEW_PACKETS = 1000
 MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
-
-
-@dataclass(frozen=True)
-class Visit:
-    """How a stream is asked for: with whose credentials, under which rules, and how long one that is gone is waited for.
-
-    transport: None is multicast where that is planned or described, else TCP, or what the server does instead
-    multicast: it is planned; answer_s: what each answer may take
-    """
-
-    credentials: Credentials | None = None
-    rules: Rules = field(default_factory=Rules)
-    endpoint: str = ""
-    purpose: Purpose = Purpose.ENTER
-    transport: Transport | None = None
-    multicast: bool = False
-    patience_s: float = 0.0
-    answer_s: float = ANSWER_S
 
 
 class Playing:

@@ -19,7 +19,8 @@ from zentrale.field.causes import (
     cause_of,
 )
 from zentrale.field.connection import GoneError
-from zentrale.field.playing import Playing, Visit
+from zentrale.field.playing import Playing
+from zentrale.field.visit import Visit
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
 from zentrale.protocols.streams.meter import StreamMeasurement
 

@@ -10,8 +10,8 @@ from functools import cached_property
 from zentrale.errors import DeviceError
 from zentrale.field import scheduler
 from zentrale.field.device import Device
-from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
+from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of

@@ -10,8 +10,8 @@ from typing import TypeVar
 
 from zentrale.errors import DeviceError
 from zentrale.field import pictures, rtsp_player
-from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import Progress
+from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.judging import code_of, judge_delivery
 from zentrale.jobs.judging_pictures import judge_change, judge_picture, look_at

@@ -14,7 +14,7 @@ from PIL import Image
 from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field import pictures
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.findings import Finding
 from zentrale.jobs.judging_pictures import REFERENCE_SIZE, judge_against_reference
 from zentrale.jobs.measuring import PICTURE_WITHIN_S, aside, measure

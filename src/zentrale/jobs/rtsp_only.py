@@ -7,8 +7,8 @@ from dataclasses import replace
 
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
-from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import Access
+from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.keyring import Keyring

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from zentrale.errors import CertificateError, ClearTextError, NothingReachedError
 from zentrale.field import rtsp_player
 from zentrale.field.causes import Cause, cause_of
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round
 from zentrale.jobs.checks.registry import CHECKS

@@ -13,7 +13,7 @@ from enum import IntEnum
 from pathlib import Path
 from typing import Any
 
-from zentrale.field.playing import ANSWER_S
+from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
 from zentrale.jobs.discovery.found import FoundDevice

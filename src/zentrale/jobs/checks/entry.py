@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from zentrale.errors import RemoteProtocolError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
-from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
+from zentrale.field.visit import Visit
 from zentrale.findings import finding
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.checks.check import Check, Layer, Round

@@ -8,8 +8,8 @@ from datetime import datetime
 from enum import Enum
 
 from zentrale.field.causes import Cause
-from zentrale.field.playing import Visit
 from zentrale.field.rtsp_player import Access, AccessResult
+from zentrale.field.visit import Visit
 from zentrale.findings import Finding
 from zentrale.jobs.access import Entry
 from zentrale.protocols.doors import Door

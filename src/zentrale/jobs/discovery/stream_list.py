@@ -15,8 +15,8 @@ from zentrale import quantities
 from zentrale.errors import DeviceError, InputError, RefusedError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.causes import Cause, cause_of
-from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
+from zentrale.field.visit import Visit
 from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S
 from zentrale.jobs.discovery.found import FoundDevice

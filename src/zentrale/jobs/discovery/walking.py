@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zentrale.errors import DeviceError
-from zentrale.field.playing import Visit
+from zentrale.field.visit import Visit
 from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice

@@ -22,8 +22,8 @@ from typing import Any
 from zentrale.errors import DeviceError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.lab.stations import Leg
-from zentrale.field.playing import Visit
 from zentrale.field.scheduler import Failure
+from zentrale.field.visit import Visit
 from zentrale.jobs.network.rehearsal import services
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.output.network import names
