@@ -199,7 +199,7 @@ class Source:
 def receive(port: int, streams: int, way: str, seconds: float) -> None:
     """Our side, in a process of its own: prints what it took and what it found."""
     from zentrale.field.visit import Visit
-    from zentrale.jobs.measuring import Measured, measure
+    from zentrale.jobs.streams.measuring import Measured, measure
     from zentrale.protocols.rtsp_client import StreamAddress, Transport
 
     base = resource.getrusage(resource.RUSAGE_SELF)

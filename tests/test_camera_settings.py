@@ -18,11 +18,11 @@ import pytest
 from strangers import Rich
 from test_steps import HOST, SITE, Place, hurry, outcomes, serving
 from zentrale.findings import Severity
-from zentrale.jobs import by_hand
-from zentrale.jobs.registering import Registrar
+from zentrale.jobs.registration import by_hand
+from zentrale.jobs.registration.registering import Registrar
+from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps.masks import normalized, same_shape
 from zentrale.jobs.steps.motion import cells_within
-from zentrale.jobs.undoing import undo
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.onvif import motion
 

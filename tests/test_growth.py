@@ -21,7 +21,6 @@ from test_architecture import ROOT
 from test_steps import HOST, Place, plays, serving
 from zentrale.cli import plan as _plan_command  # noqa: F401 - its text is made of the parts before one is added
 from zentrale.findings import CATALOGUE, Entry, Finding, Severity, finding
-from zentrale.jobs import channels
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.registry import CHECKS
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
@@ -34,10 +33,11 @@ from zentrale.jobs.recorders.driver import ByHand, Driver, Sample
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.registry import DRIVERS
 from zentrale.jobs.recorders.work_sheet import WorkSheet
+from zentrale.jobs.registration import channels
+from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.registry import STEPS
 from zentrale.jobs.steps.step import Step, loaded
-from zentrale.jobs.undoing import undo
 from zentrale.jobs.verifying import run_checks
 from zentrale.logbook.evidence import Judged, standings
 from zentrale.logbook.store import Logbook

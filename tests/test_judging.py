@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zentrale.jobs.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
+from zentrale.jobs.streams.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
 from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Policy, StreamPlan

@@ -11,7 +11,7 @@ import pytest
 from conftest import CAMERAS, DATA, SITE, StartStandIn, make_site, make_vault, zentrale
 from strangers import Settable
 from test_steps import HOST, Place, serving
-from zentrale.jobs.registering import Registrar
+from zentrale.jobs.registration.registering import Registrar
 from zentrale.jobs.rotating import RECORDING
 from zentrale.planning.addresses import plan_addresses
 from zentrale.planning.placed import as_placed

@@ -12,9 +12,9 @@ from strangers import LEASED, PORT, Camera, Mover, listening, moving
 from test_steps import HOST, SITE, Place, hurry
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.planned import ref_of
+from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps import whereabouts
 from zentrale.jobs.steps.address import Address
-from zentrale.jobs.undoing import undo
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan

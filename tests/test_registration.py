@@ -14,14 +14,14 @@ from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import DeviceError, InputError, NothingReachedError, RefusedError
 from zentrale.field.device import TOKEN, Device
 from zentrale.field.visit import Visit
-from zentrale.jobs import channels
 from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Key, Keyring
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
-from zentrale.jobs.registering import Registrar, Registration
+from zentrale.jobs.registration import channels
+from zentrale.jobs.registration.registering import Registrar, Registration
 from zentrale.jobs.steps.step import Outcome
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

@@ -12,9 +12,9 @@ from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import DeviceError, NotAskedError, RefusedError, UnreachableError
 from zentrale.field import rtsp_player
 from zentrale.field.visit import Visit
-from zentrale.jobs import rtsp_only
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.streams import rtsp_only
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Candidate, Vault

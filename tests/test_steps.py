@@ -21,15 +21,15 @@ from test_registration import Bench
 from zentrale.errors import PlanError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
-from zentrale.jobs import channels, registering
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.work_sheet import write_work_sheets
-from zentrale.jobs.registering import Registrar, Registration
+from zentrale.jobs.registration import channels, registering
+from zentrale.jobs.registration.registering import Registrar, Registration
+from zentrale.jobs.registration.undoing import Undone, undo
 from zentrale.jobs.steps import channel, password, runner
 from zentrale.jobs.steps.profiles import pick_profiles
 from zentrale.jobs.steps.step import Outcome, StepResult
-from zentrale.jobs.undoing import Undone, undo
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

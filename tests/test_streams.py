@@ -40,11 +40,11 @@ from zentrale.findings import count_faults
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.checks.streams import measure_planned
-from zentrale.jobs.judging import judge_delivery, judge_group, lateness_finding
-from zentrale.jobs.judging_pictures import alike, judge_against_reference, judge_picture, look_at
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.measuring import Measured
-from zentrale.jobs.measuring import measure as judged
+from zentrale.jobs.streams.judging import judge_delivery, judge_group, lateness_finding
+from zentrale.jobs.streams.judging_pictures import alike, judge_against_reference, judge_picture, look_at
+from zentrale.jobs.streams.measuring import Measured
+from zentrale.jobs.streams.measuring import measure as judged
 from zentrale.logbook.evidence import latest
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

@@ -9,9 +9,9 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
-    from zentrale.jobs.registering import Registration
+    from zentrale.jobs.registration.registering import Registration
+    from zentrale.jobs.registration.undoing import Undone
     from zentrale.jobs.steps.step import StepResult
-    from zentrale.jobs.undoing import Undone
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
@@ -57,9 +57,9 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
-    from zentrale.jobs import by_hand
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
-    from zentrale.jobs.registering import Manner, Registrar
+    from zentrale.jobs.registration import by_hand
+    from zentrale.jobs.registration.registering import Manner, Registrar
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
     from zentrale.site.reading import read_plan
@@ -100,7 +100,7 @@ def _undo(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Pl
 
     from zentrale import quantities
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
-    from zentrale.jobs.undoing import undo
+    from zentrale.jobs.registration.undoing import undo
     from zentrale.logbook.store import Logbook
 
     if args.dry_run or args.only:

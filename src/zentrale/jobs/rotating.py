@@ -23,12 +23,12 @@ from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of
 from zentrale.jobs.recorders.driver import Driver, recorded_url
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.rtsp_only import is_rtsp_only
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.rotate import NewPassword
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
+from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import DONE
 from zentrale.protocols.onvif import recording

@@ -20,9 +20,9 @@ from zentrale.jobs.checks.registry import CHECKS
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, StreamResult
 from zentrale.jobs.checks.strangers import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.judging import lateness_finding
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.measuring import measure
+from zentrale.jobs.streams.judging import lateness_finding
+from zentrale.jobs.streams.measuring import measure
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Plan

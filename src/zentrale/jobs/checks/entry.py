@@ -16,11 +16,11 @@ from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.judging_devices import judge_entry
 from zentrale.jobs.discovery.states import State
-from zentrale.jobs.judging import OURS, code_of_failure
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.jobs.steps.profiles import ProfileChoice
+from zentrale.jobs.streams.judging import OURS, code_of_failure
+from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera
 

@@ -15,7 +15,8 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
-from zentrale.jobs.judging import (
+from zentrale.jobs.planned import ref_of
+from zentrale.jobs.streams.judging import (
     NOT_PLAYING,
     code_of_failure,
     codes_judged,
@@ -24,11 +25,10 @@ from zentrale.jobs.judging import (
     lateness_finding,
     planned_group,
 )
-from zentrale.jobs.judging_pictures import PICTURE_CODES
-from zentrale.jobs.measuring import aside, measure, worker
-from zentrale.jobs.planned import ref_of
-from zentrale.jobs.reference import Reference, compared, references
-from zentrale.jobs.rtsp_only import PATIENCE_S
+from zentrale.jobs.streams.judging_pictures import PICTURE_CODES
+from zentrale.jobs.streams.measuring import aside, measure, worker
+from zentrale.jobs.streams.reference import Reference, compared, references
+from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import write_atomically

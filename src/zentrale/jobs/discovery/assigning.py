@@ -9,7 +9,7 @@ from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import COMMAND, current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
-from zentrale.jobs.rtsp_only import STREAMS
+from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.protocols.rtsp_client import StreamAddress

@@ -25,7 +25,7 @@ from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import planned_devices, ref_of
-from zentrale.jobs.rtsp_only import STREAMS
+from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed

@@ -13,8 +13,8 @@ from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.measuring import PICTURE_WITHIN_S, measure
 from zentrale.jobs.steps.profiles import pick_profiles
+from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, measure
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Plan

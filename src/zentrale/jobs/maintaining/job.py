@@ -23,10 +23,10 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.maintaining.steps import NewFirmware, Restart, Restore
 from zentrale.jobs.maintaining.turns import Turned, in_turn
 from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
-from zentrale.jobs.rtsp_only import is_rtsp_only
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
+from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.protocols.onvif import maintenance
 from zentrale.site.folder import SiteFolder, cannot_read, write_atomically

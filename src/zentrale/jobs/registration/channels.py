@@ -19,11 +19,11 @@ from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.onvif_lists import doubles_finding
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.reference import references, take_reference
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
+from zentrale.jobs.streams.reference import references, take_reference
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Recorder

@@ -16,10 +16,10 @@ from zentrale.errors import DeviceError
 from zentrale.field import pictures
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding
-from zentrale.jobs.judging_pictures import REFERENCE_SIZE, judge_against_reference
-from zentrale.jobs.measuring import PICTURE_WITHIN_S, aside, measure
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.rtsp_only import PATIENCE_S
+from zentrale.jobs.streams.judging_pictures import REFERENCE_SIZE, judge_against_reference
+from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, aside, measure
+from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.rtsp_client import StreamAddress

@@ -21,7 +21,7 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
-from zentrale.jobs.registering import COMMAND as REGISTER
+from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.registry import steps_of

@@ -13,18 +13,16 @@ from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.channels import Channels, Source
 from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
-from zentrale.jobs.judging import OURS
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand
 from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
-from zentrale.jobs.sharing import Sharing
+from zentrale.jobs.registration.channels import Channels, Source
+from zentrale.jobs.registration.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.password import Password
@@ -32,6 +30,8 @@ from zentrale.jobs.steps.registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.steps.whereabouts import at_host, first_that_answers
+from zentrale.jobs.streams.judging import OURS
+from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Change, KnownDevice
 from zentrale.site.model import Camera, Recorder

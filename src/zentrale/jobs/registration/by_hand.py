@@ -10,9 +10,9 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 from zentrale.jobs.planned import planned_devices
-from zentrale.jobs.rtsp_only import is_rtsp_only
 from zentrale.jobs.steps.encoder import planned_in_words
 from zentrale.jobs.steps.step import DeviceResult, Outcome
+from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
 from zentrale.output.work_sheets import Line, Sheet, sheet_csv, sheets_page

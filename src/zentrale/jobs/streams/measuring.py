@@ -13,8 +13,8 @@ from zentrale.field import pictures, rtsp_player
 from zentrale.field.rtsp_player import Progress
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
-from zentrale.jobs.judging import code_of, judge_delivery
-from zentrale.jobs.judging_pictures import judge_change, judge_picture, look_at
+from zentrale.jobs.streams.judging import code_of, judge_delivery
+from zentrale.jobs.streams.judging_pictures import judge_change, judge_picture, look_at
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Policy

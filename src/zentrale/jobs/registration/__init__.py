@@ -1,0 +1,1 @@
+"""Bringing devices to plan and onto their recorders, and taking that back."""

@@ -1,0 +1,1 @@
+"""Playing streams and judging what came: shared by verification, registration and discovery."""
