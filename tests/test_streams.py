@@ -417,6 +417,22 @@ def test_what_waits_is_dated_when_it_was_first_seen_and_read_when_it_is_worth_it
         assert stream.is_ripe(1.26)
 
 
+@pytest.mark.skipif(sys.platform != "linux", reason="other systems have no such option")
+def test_a_key_frame_of_the_largest_cameras_fits_while_nobody_reads() -> None:
+    """Of 800 kB, after half a second of a stream; what does not fit would be lost in the camera. Its own room is small."""
+    with socket.create_server((HOST, 0)) as server, socket.create_connection(server.getsockname()) as ours:
+        camera, _ = server.accept()
+        with camera:
+            camera.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 16384)
+            ours.setblocking(False)
+            stream = Connection(ours)
+            for _ in range(200):
+                camera.sendall(bytes(1400))
+                stream.read(1.0)
+            camera.settimeout(0.5)
+            camera.sendall(bytes(800_000))
+
+
 @given(st.sampled_from(["H264", "H265", "JPEG"]), st.lists(st.binary(min_size=4, max_size=4), min_size=1, max_size=9))
 def test_records_and_payloads_begin_a_key_picture_alike(codec: str, payloads: list[bytes]) -> None:
     raw = b"".join(b"$\0\0\x10\x80" + bytes(11) + payload for payload in payloads)

@@ -29,6 +29,7 @@ RECORD_BYTES = 20  # "$", channel, length of the packet (2), its first 16 bytes:
 BUFFER_BYTES = 1 << 20
 MAX_MESSAGE_BYTES = 512 * 1024  # an answer with its body; longer ones are handed on as they are
 PATIENCE_S, ENOUGH_BYTES = 0.25, 128 * 1024  # what waits is read after so long, or where there is so much of it
+WINDOW_BYTES = 1 << 20  # a key frame of the largest cameras, which comes at the rate of their port
 _MAX_WALK = 256  # packets found by their lengths before they are looked at
 _LENGTH, _INT = struct.Struct("!xxH"), struct.Struct("i")
 _NO_ODD = bytes(256)
@@ -140,9 +141,9 @@ class Connection(Stream):
         self._ends: list[int] = []  # where each new packet ends in the buffer
         self._kept: list[tuple[int, bytes]] = []
         self._walk = 1
-        # No reader is in a hurry, so the window must hold what waits (Linux: twice this, without an end to its growing).
+        # Nobody reads in a hurry, and what does not fit the window is lost in the camera: Linux makes room for twice this.
         with contextlib.suppress(OSError):
-            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, 2 * ENOUGH_BYTES)
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, WINDOW_BYTES)
 
     def send(self, data: bytes) -> None:
         self._out += data
@@ -169,7 +170,9 @@ class Connection(Stream):
             return True  # reading will tell
         if size > (self._waiting[-1][0] if self._waiting else 0):
             self._waiting.append((size, now_s))
-        return size >= ENOUGH_BYTES or now_s >= self.due_s
+        # The system lets the window grow with what comes: before, less fits in.
+        enough = ENOUGH_BYTES if self.bytes > WINDOW_BYTES else ENOUGH_BYTES // 4
+        return size >= enough or now_s >= self.due_s
 
     def read(self, now_s: float) -> bool:
         self.due_s = now_s + PATIENCE_S
