@@ -17,7 +17,7 @@ SDP = """v=0\r
 o=- 1 1 IN IP4 127.0.0.1\r
 s=x\r
 t=0 0\r
-{c}m=video 0 RTP/AVP 96\r
+{c}m=video 0 {profile} 96\r
 a=rtpmap:96 {codec}/90000\r
 {more}a=control:v\r
 """
@@ -33,6 +33,7 @@ class StreamServer:
     pictures: Pictures
     fps: float = 25
     codec: str = "H264"
+    profile: str = "RTP/AVP"
     more: str = ""
     sdp: bytes = b""
     status: dict[str, str] = field(default_factory=dict)
@@ -123,10 +124,14 @@ class _Session:
             self.refreshed_s = loop.time()
         elif method == "DESCRIBE" and status.startswith("200"):
             group = f"c=IN IP4 {server.group}/1\r\n" if server.group else ""
-            body = server.sdp.decode() or SDP.format(c=group, codec=server.codec, more=server.more)
+            body = server.sdp.decode() or SDP.format(
+                c=group, codec=server.codec, profile=server.profile, more=server.more
+            )
             extra += f"Content-Length: {len(body)}\r\n"
         elif method == "SETUP" and status.startswith("200"):
-            if server.open >= server.sessions:
+            if not re.search(rf"Transport: {server.profile}[/;]", text):
+                status = "461 Unsupported Transport"
+            elif server.open >= server.sessions:
                 status = "453 Not Enough Bandwidth"
             else:
                 server.open, self.held = server.open + 1, True

@@ -253,6 +253,18 @@ def test_a_codec_nobody_here_decodes_is_measured_and_not_accused() -> None:
     assert not found.looked_at and count_faults(found.findings) == 0
 
 
+@pytest.mark.parametrize("transport", [Transport.TCP, Transport.UDP])
+def test_a_profile_with_feedback_is_asked_for_as_described_and_an_encrypted_one_told(transport: Transport) -> None:
+    """RFC 4585 clause 4.2; RFC 3711 clause 12: the profile of SETUP is that of the description."""
+    visit = Visit(transport=transport, answer_s=1)
+    (found,) = play(StreamServer(moving(), profile="RTP/AVPF"), visit)
+    assert found.measured is not None and found.measured.frames > 20 and not codes(found)
+    server = StreamServer(moving(), profile="RTP/SAVPF")
+    (encrypted,) = play(server, visit)
+    assert codes(encrypted) == {"STR-20"} and "encrypted (RTP/SAVPF)" in encrypted.findings[0].measured
+    assert "SETUP" not in server.asked
+
+
 FEW_FILES = """
 import asyncio, resource, socket, sys
 from zentrale.errors import DeviceError

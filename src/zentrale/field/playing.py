@@ -233,6 +233,9 @@ class Playing:
         if isinstance(event, Described):
             if event.media.group and self.may_join:
                 raise MulticastOfferedError(f"{self._where}: it is sent to {event.media.group}", Cause.TRANSPORT)
+            if event.media.is_encrypted:
+                what = f"its packets are encrypted ({event.media.profile}), which this program does not read"
+                raise PlayError(f"{self._where}: {what}", Cause.TRANSPORT)
             datagrams = self.transport is not Transport.TCP
             self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams)
             self.stream.odd_first = odd_first(event.media.codec)

@@ -156,7 +156,8 @@ STREAM_CODES = [
         F,
         "stream does not travel that way",
         "The server does not send over the transport asked for.",
-        "leave --transport out, or try the other one; look whether the camera's settings turn it off",
+        "leave --transport out, or try the other one; look whether the camera's settings turn it off; where packets are "
+        "encrypted, turn SRTP off and take an rtsps:// address",
     ),
     Entry(
         "STR-21",

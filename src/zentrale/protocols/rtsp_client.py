@@ -318,11 +318,11 @@ class PlayerSession:
         self._base = self._here(told) if told else self.address.url
         self._aggregate = self._control(description.control) if description.control else self.address.url
         if self._multicast:
-            transport = "RTP/AVP;multicast"
+            transport = f"{media.profile};multicast"
         elif self._udp_ports is None:
-            transport = "RTP/AVP/TCP;unicast;interleaved=0-1"
+            transport = f"{media.profile}/TCP;unicast;interleaved=0-1"
         else:
-            transport = f"RTP/AVP;unicast;client_port={self._udp_ports[0]}-{self._udp_ports[1]}"
+            transport = f"{media.profile};unicast;client_port={self._udp_ports[0]}-{self._udp_ports[1]}"
         self._send("SETUP", self._control(media.control), ("Transport", transport))
         return [Described(description, media)]
 

@@ -15,11 +15,13 @@ MAX_MEDIA = 32
 _STATIC_CODECS = {26: ("JPEG", 90_000), 0: ("PCMU", 8_000), 8: ("PCMA", 8_000)}  # RFC 3551 tables 4 and 5
 _NAMES = {"HEVC": "H265"}
 
+_PROFILES = ("RTP/AVP", "RTP/AVPF", "RTP/SAVP", "RTP/SAVPF")
+
 
 @dataclass
 class Media:
     """One media section. `codec` is the encoding name in capitals, `clock_hz` its RTP clock, `group` the multicast group that
-    it is sent to (empty: none).
+    it is sent to (empty: none), `profile` that of RTP: with feedback RTP/AVPF (RFC 4585), encrypted RTP/SAVP (RFC 3711).
     """
 
     kind: str
@@ -31,6 +33,11 @@ class Media:
     control: str = ""
     framerate_fps: float | None = None
     group: str = ""
+    profile: str = "RTP/AVP"
+
+    @property
+    def is_encrypted(self) -> bool:
+        return self.profile.startswith("RTP/SAVP")
 
     def parameter_sets(self) -> list[bytes]:
         """The NAL units given out of band: RFC 6184 clause 8.1, RFC 7798 clause 7.1. Bad ones are left out."""
@@ -93,7 +100,7 @@ class SessionDescription:
         if self.control:
             lines.append(f"a=control:{self.control}")
         for media in self.media:
-            lines.append(f"m={media.kind} {media.port} RTP/AVP {media.payload_type}")
+            lines.append(f"m={media.kind} {media.port} {media.profile} {media.payload_type}")
             lines.append(f"a=rtpmap:{media.payload_type} {media.codec}/{media.clock_hz}")
             if media.parameters:
                 text = ";".join(f"{name}={value}" for name, value in media.parameters.items())
@@ -121,6 +128,7 @@ def _parse_media(value: str) -> Media:
     if len(parts) >= 4:
         media.port = _number(parts[1].partition("/")[0], 0)
         media.payload_type = _number(parts[3], -1)
+        media.profile = parts[2] if parts[2] in _PROFILES else media.profile
         media.codec, media.clock_hz = _STATIC_CODECS.get(media.payload_type, ("", 90_000))
     return media
 
