@@ -97,7 +97,7 @@ def test_a_restart_is_seen_and_a_back_up_brings_back_what_was(tmp_path: Path, st
     north = {s["step"]: s["outcome"] for s in next(d["steps"] for d in steps if d["device"] == "camera north")}
     assert (north["name"], north["host name"], north["main stream"]) == ("unchanged", "unchanged", "would change")
     content = file.read_bytes()
-        file.write_bytes(content[:-1] + bytes([content[-1] ^ 1]))
+    file.write_bytes(content[:-1] + bytes([content[-1] ^ 1]))
     changed = zentrale("backup", "north", "--restore", cwd=site)
     assert changed.code == 2 and "was changed" in changed.err
     restarted = zentrale("restart", "north", "--json", cwd=site)
