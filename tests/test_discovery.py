@@ -508,6 +508,7 @@ def test_a_camera_is_replaced_and_removed(ready_site: Path, start_stand_in: Star
     start_stand_in(tmp_path / "new.toml")
     found_ = zentrale("discover", "--json", cwd=ready_site)
     assert "north" in found_.json["missing"] and found_.json["may_be"] == {}, "its row names another MAC address"
+    assert "only ports 8080, 8554 were tried, as site.toml [policy] sweep_ports has them" in found_.json["remarks"]
     (missing,) = [f for f in found_.json["findings"] if f["code"] == "DIS-1"]
     assert "`zentrale replace north --with 127.0.71.15`" in missing["advice"]
     assert zentrale("replace", "north", "--with", "0bbb", cwd=ready_site).code == 2

@@ -31,6 +31,7 @@ MAX_MESSAGE_BYTES = 512 * 1024  # an answer with its body; longer ones are hande
 PATIENCE_S, ENOUGH_BYTES = 0.25, 128 * 1024  # what waits is read after so long, or where there is so much of it
 WINDOW_BYTES = 1 << 20  # a key frame of the largest cameras, which comes at the rate of their port
 _MAX_WALK = 256  # packets found by their lengths before they are looked at
+_MAX_BLANK = 4096  # looked at together
 _LENGTH, _INT = struct.Struct("!xxH"), struct.Struct("i")
 _NO_ODD = bytes(256)
 _buffer = bytearray(BUFFER_BYTES + RECORD_BYTES)  # a record may be longer than its packet
@@ -226,8 +227,9 @@ class Connection(Stream):
     def _cut(self, end: int) -> int:
         """Cut what lies in the buffer apart. Returns where the part begins that is not whole."""
         at, length = 0, _LENGTH.unpack_from
+        own = None if self.channel is None else bytes((MARK, self.channel))
         while True:
-            if self.channel is not None:
+            if own is not None and _buffer.startswith(own, at):
                 starts, after = [], at
                 for _ in repeat(None, self._walk):  # nearly all packets go this way: each step here costs
                     if after > end - 4:
@@ -279,7 +281,8 @@ class Connection(Stream):
     def _message(self, at: int, end: int) -> int:
         """One message, or the empty lines before it, from `at` on. Returns where it ends; `at` where it is not whole."""
         if _buffer[at] in b"\r\n":
-            return at + 1
+            blank = _buffer[at : min(end, at + _MAX_BLANK)]
+            return at + len(blank) - len(blank.lstrip(b"\r\n"))
         head = _buffer.find(b"\r\n\r\n", at, end)
         after = end
         if head >= 0:

@@ -14,7 +14,6 @@ MAX_BYTES = 64 * 1024
 MAX_MEDIA = 32
 _STATIC_CODECS = {26: ("JPEG", 90_000), 0: ("PCMU", 8_000), 8: ("PCMA", 8_000)}  # RFC 3551 tables 4 and 5
 _NAMES = {"HEVC": "H265"}
-
 _PROFILES = ("RTP/AVP", "RTP/AVPF", "RTP/SAVP", "RTP/SAVPF")
 
 

@@ -71,6 +71,8 @@ class KeyFinder:
     def push(self, packet: RtpPacket, arrival_s: float) -> None:
         assert self._depacketizer is not None
         self.ssrc = packet.ssrc if self.ssrc is None else self.ssrc
+        if len(self.samples) < _SAMPLES:  # behind a longer header, no record tells
+            self.samples.append(packet.payload[:2])
         self._looking |= may_begin(self.media.codec, packet.payload)
         if not self._looking:
             return
