@@ -142,6 +142,7 @@ class _Demo(Story):
         return code
 
     def _start_stand_in(self) -> None:
+        import os
         import subprocess
         import sys
 
@@ -154,6 +155,7 @@ class _Demo(Story):
             self.stand_in = subprocess.Popen(
                 [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
                 stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=told, text=True, start_new_session=True,
+                env={**os.environ, "COLUMNS": "200"},  # what it is ready with is one line, however narrow this terminal is
             )  # fmt: skip
         assert self.stand_in.stdout is not None
         ready = self.stand_in.stdout.readline()
