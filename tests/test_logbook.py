@@ -15,7 +15,8 @@ from zentrale.findings import finding
 from zentrale.logbook.evidence import Notes, findings_of, note, observations
 from zentrale.logbook.made_passwords import generate_password
 from zentrale.logbook.store import Binding, Logbook
-from zentrale.logbook.vault import Candidate, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.http_auth import Credentials
 from zentrale.subjects import Kind, Ref
 

@@ -14,7 +14,6 @@ from conftest import CAMERAS, DATA, make_site
 from zentrale.errors import DeviceError, InputError, NothingReachedError, RefusedError
 from zentrale.field.device import TOKEN, Device
 from zentrale.field.visit import Visit
-from zentrale.jobs.access import find_entry
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
@@ -23,9 +22,11 @@ from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentia
 from zentrale.jobs.registration import channels
 from zentrale.jobs.registration.registering import Registrar, Registration
 from zentrale.jobs.steps.step import Outcome
+from zentrale.jobs.trying import try_keys
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Candidate, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording
 from zentrale.simulation import http_server
@@ -276,10 +277,10 @@ def test_the_fifth_of_five_passwords_is_found_without_a_third_refusal_in_a_windo
             keyring = b.keyring()
             keyring.ledger._now_s = partial(float, 1e9 + window * 1801)
             async with Device(b.south.base_url + "/onvif/device_service", keyring.rules(None)) as client:
-                entry = await find_entry(client, keyring, keys, "south")
+                entry = await try_keys(client, keyring, keys, "south")
                 states.append((entry.state, entry.tried, entry.left))
                 if window < 2:  # once more within the window: nothing is asked
-                    assert (await find_entry(client, keyring, keys, "south")).tried == 0
+                    assert (await try_keys(client, keyring, keys, "south")).tried == 0
         assert states == [(State.NOT_ASKED, 2, 3), (State.NOT_ASKED, 2, 3), (State.DEFAULT_PASSWORD, 0, 0)]
 
     bench.run(body)

@@ -17,7 +17,8 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.streams import rtsp_only
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Candidate, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.doors import Door, Outcome, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress

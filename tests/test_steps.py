@@ -33,7 +33,8 @@ from zentrale.jobs.steps.step import Outcome, StepResult
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Candidate, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols import soap, xml
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import encoders, media, recording

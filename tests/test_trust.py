@@ -41,7 +41,8 @@ from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.locks import site_lock
 from zentrale.logbook.schema import SCHEMA_VERSION
 from zentrale.logbook.store import KnownDevice, Logbook
-from zentrale.logbook.vault import Candidate, Vault, weakness
+from zentrale.logbook.vault import Vault, weakness
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.output.csv_tables import safe_cell
 from zentrale.protocols.addresses import pin
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, tells_of_a_lock, wait_told

@@ -25,7 +25,8 @@ from pathlib import Path
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.logbook import vault as vault_module
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Candidate, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.http_auth import Credentials
 from zentrale.simulation import http_server
 from zentrale.simulation.camera import SimulatedCamera

@@ -62,5 +62,5 @@ def under_way(output: Output, title: str, total: int) -> Iterator[Under]:
         yield under
         return
     under.on_terminal = True
-    with Live(under, console=output.err, refresh_per_second=4, transient=True):
+    with Live(under, console=output.err, refresh_per_second=4, transient=True) as live, output.moving(live):
         yield under

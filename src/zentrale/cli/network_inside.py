@@ -131,7 +131,8 @@ def _copy(folder: SiteFolder, room: Path, passphrase: str) -> Path:
     """A copy of the plan, with a vault of its own: what is written there goes with the rehearsal."""
     import shutil
 
-    from zentrale.logbook.vault import Candidate, Vault
+    from zentrale.logbook.vault import Vault
+    from zentrale.logbook.vault_contents import Candidate
     from zentrale.simulation.from_plan import BY_HAND
 
     site = room / "site"

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+    from pathlib import Path
 
     from zentrale.cli.output import Output
     from zentrale.jobs.keyring import Keyring
@@ -159,7 +160,20 @@ def open_vault(args: argparse.Namespace, folder: SiteFolder) -> Vault:
         raise InputError(f"{folder.vault_file}: there is no vault", "make one with `zentrale vault init`")
     vault = Vault.open(folder.vault_file, passphrase(args))
     defects.know_vault(vault)
+    if readers := others_who_read(vault.path):
+        print(
+            f"warning: {vault.path} can be read by {readers}: whoever has it can guess for ever; `chmod 600 {vault.path}`",
+            file=sys.stderr,
+        )
     return vault
+
+
+def others_who_read(path: Path) -> str:
+    """Who besides the owner may read a file, in words; empty where nobody may, or where the system has no such rights."""
+    if os.name != "posix":
+        return ""
+    mode = path.stat().st_mode
+    return "everybody on this machine" if mode & 0o004 else "its group" if mode & 0o040 else ""
 
 
 def new_passphrase() -> Callable[[], str] | None:
@@ -180,6 +194,10 @@ def add_entering(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--patient", action="store_true", help="wait until devices may be asked again, and try every password"
     )
+    group.add_argument(
+        "--same-device", metavar="NAME", action="append", default=[],
+        help="this device is the same, though it tells another MAC address or serial number than before",
+    )  # fmt: skip
     group.add_argument(
         "--trust-new-certificate", metavar="NAME", action="append", default=[],
         help="accept that this device shows another certificate than before",
@@ -238,7 +256,8 @@ def keyring(
 
     return Keyring(
         plan, vault, logbook, patience(args, output, plan.policy.refusal_window_min), trusted=args.trust_new_certificate,
-        manner=Manner(output.notice, new_passphrase()), dry_run=dry_run,
+        same=args.same_device, overwrite=getattr(args, "overwrite_accounts", False),
+        manner=Manner(output.notice, new_passphrase(), output.ask if sys.stdin.isatty() else None), dry_run=dry_run,
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from typing import Any, ClassVar, TextIO
 
 from rich import box
 from rich.console import Console
+from rich.live import Live
 from rich.markup import escape
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
@@ -43,6 +44,7 @@ class Output:
         self.width = width_of(sys.stdout)
         self.out = self._console(sys.stdout, plain=plain)
         self.err = self._console(sys.stderr, plain=plain)
+        self._moving: list[Progress | Live] = []
 
     @staticmethod
     def _console(stream: TextIO, *, plain: bool) -> Console:
@@ -196,6 +198,29 @@ class Output:
     # Progress
 
     @contextmanager
+    def moving(self, display: Progress | Live) -> Iterator[None]:
+        """Something on the screen that is drawn again and again: it stands still while somebody is asked."""
+        self._moving.append(display)
+        try:
+            yield
+        finally:
+            self._moving.remove(display)
+
+    def ask(self, question: str) -> bool:
+        """What the person at the terminal answers; no where there is none."""
+        if not sys.stdin.isatty():
+            return False
+        for display in self._moving:
+            display.stop()
+        try:
+            sys.stderr.write(f"{clean_lines(question)} [y/N] ")
+            sys.stderr.flush()
+            return sys.stdin.readline().strip().lower() in ("y", "yes")
+        finally:
+            for display in self._moving:
+                display.start()
+
+    @contextmanager
     def progress(self, title: str, total: int) -> Iterator[Any]:
         """Yields a function to call with the number done. A bar on a terminal; elsewhere one line says what is waited for."""
 
@@ -212,7 +237,7 @@ class Output:
             TextColumn("{task.completed}/{task.total}"),
             TimeElapsedColumn(),
         )
-        with Progress(*columns, console=self.err, transient=True) as bar:
+        with Progress(*columns, console=self.err, transient=True) as bar, self.moving(bar):
             task = bar.add_task(title, total=total)
 
             def step(done: int, text: str = "") -> None:

@@ -40,6 +40,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=16,
         help="so many devices at once (default 16), of one switch no more than the plan's parallel_per_switch",
     )
+    parser.add_argument(
+        "--overwrite-accounts",
+        action="store_true",
+        help="planned accounts that are there already, and not in the vault, get new passwords (else asked)",
+    )
     parser.add_argument("--picture", action="store_true", help="take each camera's reference picture anew")
     options.add_details(parser)
     options.add_entering(parser)

@@ -124,7 +124,7 @@ def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
 
 def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
-    from zentrale.logbook.vault import Candidate
+    from zentrale.logbook.vault_contents import Candidate
     from zentrale.protocols.http_auth import Credentials
 
     if args.file is not None:
@@ -166,6 +166,7 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
     from zentrale.jobs.planned import planned_devices
     from zentrale.protocols.http_auth import Credentials
+    from zentrale.site.identity import Identity
     from zentrale.site.reading import read_plan
 
     plan = read_plan(folder)
@@ -176,8 +177,15 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     new = Credentials(args.user, password)
     further = {plan.policy.recorder_account, *(a.user for a in plan.accounts)}
-    keep = vault.set_account if args.user in further else vault.set_device
-    _changed(output, vault, lambda: keep(args.name, new))
+
+    def keep() -> None:
+        """Whose it is, is learnt when it opens: what was known of the device before says nothing of this password."""
+        if args.user in further:
+            vault.set_account(args.name, new)
+        else:
+            vault.set_device(args.name, new, Identity())
+
+    _changed(output, vault, keep)
     output.line(f"set the credentials of {args.name}; the device itself was not touched")
 
 

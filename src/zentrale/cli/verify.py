@@ -158,11 +158,11 @@ def _measured(
                 return asyncio.run(verify_address(address, visit, args.seconds, wants_picture=bool(args.picture)))
             except ClearTextError:
                 what = f"{address.host} takes the password only in clear: anybody on the way can read it"
-                if not _yes(f"{what}. Send it?"):
+                if not output.ask(f"{what}. Send it?"):
                     raise InputError(f"{what}; it was not sent", "send it all the same with --basic-in-clear") from None
                 in_clear = True
             except CertificateError as error:
-                if not _yes(f"{error.what}. Is it the right one?"):
+                if not output.ask(f"{error.what}. Is it the right one?"):
                     raise InputError(
                         f"{error.what}; no password was sent", f"accept it with --trust-new-certificate {address.host}"
                     ) from None
@@ -186,7 +186,7 @@ def _rules(
     from zentrale.field.rules import Rules
     from zentrale.jobs.keyring import spelled
     from zentrale.logbook.ledger import RefusalLedger
-    from zentrale.logbook.vault import Contents
+    from zentrale.logbook.vault_contents import Contents
     from zentrale.protocols.doors import OpenLedger
     from zentrale.site.model import Policy
 
@@ -215,17 +215,6 @@ def _logbook_here(args: argparse.Namespace) -> Logbook | None:
             raise
         return None
     return Logbook(folder.logbook_file) if folder.logbook_file.exists() else None
-
-
-def _yes(question: str) -> bool:
-    """What the person at the terminal answers; no where there is none."""
-    import sys
-
-    if not sys.stdin.isatty():
-        return False
-    sys.stderr.write(f"{question} [y/N] ")
-    sys.stderr.flush()
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def _document(result: Verification) -> dict[str, object]:

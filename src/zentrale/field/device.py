@@ -6,7 +6,6 @@ ticket of the ledger. What a request may cost (time, bytes, repeats) is bounded 
 
 from __future__ import annotations
 
-import asyncio
 import logging
 import secrets
 from collections.abc import Awaitable, Callable
@@ -16,14 +15,15 @@ from urllib.parse import urlsplit
 
 from zentrale.errors import (
     DeviceError,
-    LateError,
+    LockedError,
     NotOfferedError,
     RefusedError,
     RemoteProtocolError,
     UnreachableError,
 )
-from zentrale.field.http import ANSWER_TIMEOUT_S, Answer, HttpClient, LostError, place_of
+from zentrale.field.http import ANSWER_TIMEOUT_S, Answer, HttpClient, place_of
 from zentrale.field.media_service import MediaService
+from zentrale.field.repeating import http_date, repeated
 from zentrale.field.rules import Rules, Try
 from zentrale.protocols import soap
 from zentrale.protocols.addresses import HTTP_SCHEMES, bracketed, pin
@@ -35,9 +35,8 @@ from zentrale.protocols.xml import Element
 
 log = logging.getLogger(__name__)
 GONE_PATIENCE_S = 15.0  # a device that restarts its web server is back by then
-PAUSE_S = 1.0
-REPEATS = 3  # of a request that may be repeated, where the server fails or the connection breaks
 MAX_REDIRECTS = 3
+_CLOCK = "GetSystemDateAndTime"
 TOKEN = "usernametoken"  # of WS-Security; beside the schemes of HTTP
 # ONVIF Core, access classes: answered before authentication, so no credentials are sent along.
 _PRE_AUTH = {
@@ -46,16 +45,13 @@ _PRE_AUTH = {
 }  # fmt: skip
 
 
-class TroubleError(DeviceError):
-    """The server fails by its own account (HTTP 5xx), more than once."""
-
-
 class Device:
     """Use as an async context manager. Every call raises RefusedError, UnreachableError or another DeviceError.
 
     credentials: those that are used; None asks as a stranger. Set by `login`, or by hand where they are known to fit.
     media: its media service, of either version
     named_hosts: other hosts that it told in addresses of its own; none of them was asked
+    speaks_soap: whether it has answered as a web service does, if only to refuse
     """
 
     def __init__(
@@ -84,6 +80,9 @@ class Device:
         self._attempt: Try | None = None
         self._retry_after = ""
         self._services: dict[str, str] = {}
+        self._wants: set[str] = set()  # what it should answer to everybody, and does not
+        self.speaks_soap = False
+        self._told_date: datetime | None = None
         self.media = MediaService(self)
         self._http = HttpClient(self.rules.check_certificate, timeout_s)
 
@@ -133,19 +132,17 @@ class Device:
         url = self.url if prefix == "tds" else await self._service_address(prefix)
         if self._credentials is None:
             envelope = await self._plain(url, name, request)
-        elif name in _PRE_AUTH:
+        elif name in _PRE_AUTH - self._wants:
             try:
                 envelope = await self._plain(url, name, request)
             except RefusedError:  # it should not ask for them here, and does
-                envelope = await self._first_signed(url, name, request)
-        elif self._proven and self._attempt is not None:
-            try:
-                envelope = await self._signed(url, name, request)
-            except RefusedError as error:
-                self._refused(self._attempt, error)
-                raise
+                if name == _CLOCK:
+                    self._by_http_date()  # each time: it may have been set since
+                else:
+                    self._wants.add(name)
+                envelope = await self._proven_or_first(url, name, request)
         else:
-            envelope = await self._first_signed(url, name, request)
+            envelope = await self._proven_or_first(url, name, request)
         if envelope.fault is not None:
             kind = NotOfferedError if envelope.fault.not_offered else DeviceError
             failed = kind(f"{name} failed: {envelope.fault}")
@@ -155,24 +152,37 @@ class Device:
             raise RemoteProtocolError(f"{name}: answered with something else")
         return envelope.body
 
+    async def _proven_or_first(self, url: str, name: str, request: Element) -> Envelope:
+        """With credentials: those that are proven are asked about no more."""
+        if not self._proven or self._attempt is None:
+            return await self._first_signed(url, name, request)
+        try:
+            return await self._signed(url, name, request)
+        except RefusedError as error:
+            self._refused(self._attempt, error)
+            raise
+
     async def _plain(self, url: str, name: str, request: Element) -> Envelope:
         """Without credentials; what a refusal asks for is remembered. Raises RefusedError, which counts nowhere."""
         answer = await self._send(url, name, request, [])
         envelope = self._read(name, answer)
         if envelope is None or (envelope.fault and envelope.fault.not_authorized):
-            self._learn(answer)
+            self._learn(answer, by_soap=envelope is not None)
+            self._told_date = http_date(answer)
             told = str(envelope.fault) if envelope and envelope.fault else f"HTTP {answer.status}"
             if tells_of_a_lock(told):
                 self.rules.ledger.lock(self.target, wait_told(told, answer.get("retry-after")))
             raise RefusedError(f"{name} refused: credentials are needed")
         return envelope
 
-    def _learn(self, answer: Answer) -> None:
-        """Which schemes the device takes, the safest first. A digest asks for no clock, so it goes before the token."""
+    def _learn(self, answer: Answer, *, by_soap: bool) -> None:
+        """Which schemes the device takes, the safest first. A digest asks for no clock, so it goes before the token; a device
+        that refuses by HTTP alone, and asks for Basic, is not likely to know the token.
+        """
         self._offers = parse_offers(answer.all("www-authenticate"))
         digest = ["digest"] if self._offers.digest else []
         basic = ["basic"] if self._offers.challenges and not digest and not self.unsafe() else []
-        self._schemes = (*digest, TOKEN, *basic)
+        self._schemes = (*digest, TOKEN, *basic) if by_soap or not basic else (*basic, TOKEN)
 
     async def _first_signed(self, url: str, name: str, request: Element) -> Envelope:
         """With credentials that are not proven yet: asked of the ledger, in turn, and settled there."""
@@ -227,7 +237,8 @@ class Device:
         assert self._credentials is not None
         if self._answering is None:
             self._answering = Answering(self._credentials, secrets.token_hex(8))
-            challenge = self.rules.choose(self._offers, secure=url.startswith("https:"))
+            secure = url.startswith("https:")
+            challenge = self.rules.choose(self._offers, secure=secure, host=self.host, credentials=self._credentials)
             if challenge is not None:
                 self._answering.take(challenge)
         content = soap.serialize(request)
@@ -254,6 +265,7 @@ class Device:
         """The envelope; None where the answer refuses by its HTTP status. Raises RemoteProtocolError."""
         try:
             envelope = soap.parse(answer.body)
+            self.speaks_soap = True
         except RemoteProtocolError as error:
             if answer.status in (401, 403, 423, 429):
                 return None
@@ -268,7 +280,7 @@ class Device:
         content = soap.serialize(request, *security)
         fields = [("Content-Type", "application/soap+xml; charset=utf-8"), ("Accept-Encoding", "identity"), *headers]
         for _ in range(MAX_REDIRECTS + 1):
-            answer = await self._repeated(name, lambda u=url: self._http.post(u, fields, content))  # type: ignore[misc]
+            answer = await repeated(name, lambda u=url: self._http.post(u, fields, content), self._patience_s)  # type: ignore[misc]
             log.debug("%s %s: HTTP %s, %d bytes", url, name, answer.status, len(answer.body))
             if answer.status not in (301, 302, 303, 307, 308) or not answer.get("location"):
                 return answer
@@ -285,31 +297,6 @@ class Device:
             if any(field == "Authorization" for field, _ in headers):
                 raise RemoteProtocolError(f"{name}: it sends us elsewhere after it was given credentials")
         raise RemoteProtocolError(f"{name}: it sends us round and round")
-
-    async def _repeated(self, name: str, post: Callable[[], Awaitable[Answer]]) -> Answer:
-        """A request that creates something, or sets a password, is never sent twice: its answer may only be late."""
-        may_repeat = not name.startswith(("Create", "Delete", "Add")) and name != "SetUser"
-        loop = asyncio.get_running_loop()
-        end, failures = loop.time() + self._patience_s, 0
-        while True:
-            try:
-                answer = await post()
-            except LateError:
-                raise
-            except LostError:
-                failures += 1
-                if failures >= REPEATS or not may_repeat:
-                    raise
-            except UnreachableError:
-                if loop.time() + PAUSE_S > end:  # nothing was sent: any request may be tried again
-                    raise
-            else:
-                if not _server_trouble(answer):
-                    return answer
-                failures += 1
-                if failures >= REPEATS or not may_repeat:
-                    raise TroubleError(f"{name}: its server fails (HTTP {answer.status}), asked {failures} times")
-            await asyncio.sleep(PAUSE_S)
 
     def _here(self, told: str, what: str) -> str:
         """An address as told, at the host that was reached."""
@@ -334,12 +321,14 @@ class Device:
 
     # Getting in
 
-    async def login(self, credentials: Credentials, scheme: str = "") -> None:
-        """Use these from now on, proven by a request for administrators. Raises RefusedError, NotAskedError..."""
+    async def login(
+        self, credentials: Credentials, scheme: str = "", ask: Callable[[], Awaitable[object]] | None = None
+    ) -> None:
+        """Use these from now on, proven by a request for administrators, or by `ask`. Raises RefusedError, NotAskedError..."""
         self.credentials = None
         self.credentials = credentials
         self._scheme = scheme
-        await self.users()
+        await (ask or self.users)()
 
     def unsafe(self) -> str:
         """Why a password cannot be sent by what it offers in HTTP: in clear only, or in no known way; empty otherwise."""
@@ -348,6 +337,11 @@ class Device:
         except DeviceError as error:
             return f"{error.what}; {error.advice}" if error.advice else error.what
         return ""
+
+    @property
+    def scheme(self) -> str:
+        """By what the present credentials are sent."""
+        return self._scheme
 
     @property
     def schemes(self) -> tuple[str, ...]:
@@ -368,6 +362,27 @@ class Device:
             raise RemoteProtocolError(f"device tells an impossible date: year {answer.utc.year}") from None
         return answer
 
+    async def read_clock(self) -> bool:
+        """As `system_time`, before credentials are there: a device should tell its clock to everybody (ONVIF Core, access
+        class PRE_AUTH). False where it wants credentials even for that: HTTP's Date (RFC 9110 clause 6.6.1) stands in, if it
+        is sent, to sign requests in its time.
+        """
+        self._told_date = None
+        try:
+            await self.system_time()
+        except LockedError:
+            raise
+        except RefusedError:
+            if self._credentials is not None:
+                raise
+            self._by_http_date()
+            return False
+        return True
+
+    def _by_http_date(self) -> None:
+        if self._told_date is not None:
+            self.clock_offset = self._told_date - datetime.now(UTC) + timedelta(seconds=0.5)
+
     async def information(self) -> device.DeviceInformation:
         return device.parse_information(await self.call("tds", device.ask("GetDeviceInformation")))
 
@@ -385,14 +400,3 @@ class Device:
 
 
 _AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")
-
-
-def _server_trouble(answer: Answer) -> bool:
-    """HTTP 5xx without a SOAP fault that says more: the server itself is in trouble, perhaps only for this moment."""
-    if answer.status < 500 or answer.status in (501, 505):  # it does not know what was asked: no trouble
-        return False
-    try:
-        fault = soap.parse(answer.body).fault
-    except RemoteProtocolError:
-        return True
-    return fault is not None and fault.code == "Receiver" and not fault.subcodes

@@ -345,7 +345,9 @@ class Playing:
         if visit.credentials is None:
             self._raise_refused(challenged.refused)
             raise AssertionError("a refusal is raised")
-        challenge = visit.rules.choose(challenged.offers, secure=self.address.secure)
+        challenge = visit.rules.choose(
+            challenged.offers, secure=self.address.secure, host=self.address.host, credentials=visit.credentials
+        )
         if challenge is None:
             raise PlayError(f"{self._where}: it asks for credentials and does not say how", Cause.OTHER)
         target = Target(self.address.host, self.address.port, visit.endpoint)

@@ -16,8 +16,16 @@ from zentrale.protocols.http_auth import BASIC, Challenge, Credentials, Offers
 CheckCertificate = Callable[[str, int, bytes], None]
 
 
+# host, credentials; raises ClearTextError where these may not go there in a way that can be read on the way
+CheckReadable = Callable[[str, Credentials | None], None]
+
+
 def any_certificate(host: str, port: int, certificate: bytes) -> None:
     """Takes every certificate: for conversations in which no secret is sent."""
+
+
+def anybody(host: str, credentials: Credentials | None) -> None:
+    """Nothing speaks against it: an address that a person typed, with the password typed for it."""
 
 
 class _Turns:
@@ -37,6 +45,7 @@ class _Turns:
 class Rules:
     """basic_in_clear: the password may go in clear over a connection without TLS, since the device takes it no other way
 
+    check_readable: asked besides, with host and credentials, before anything goes out that can be read on the way
     http_port, rtsp_port: where the device is reached though it tells its own ports, since a translation stands before it
     """
 
@@ -47,13 +56,20 @@ class Rules:
     sessions: Sessions = field(default_factory=Sessions, repr=False)
     http_port: int | None = None
     rtsp_port: int | None = None
+    check_readable: CheckReadable = anybody
 
-    def choose(self, offers: Offers, *, secure: bool) -> Challenge | None:
-        """The strongest offer that may be answered; None where nothing is offered. Raises ClearTextError where only the
+    def choose(
+        self, offers: Offers, *, secure: bool, host: str = "", credentials: Credentials | None = None
+    ) -> Challenge | None:
+        """The strongest offer that `credentials` may answer; None where nothing is offered. Raises ClearTextError where only the
         password in clear would do, RemoteProtocolError where nothing offered is known.
         """
         for challenge in offers.challenges:
-            if challenge.scheme != BASIC or secure or self.basic_in_clear:
+            if challenge.scheme != BASIC or secure:
+                return challenge
+            if self.basic_in_clear:
+                if credentials is not None:
+                    self.check_readable(host, credentials)
                 return challenge
         if offers.challenges:
             raise ClearTextError(
@@ -94,7 +110,7 @@ class Try:
     def settle(self, outcome: Outcome) -> None:
         if self._outcome is Outcome.ACCEPTED and outcome is Outcome.REFUSED:
             self._outcome = outcome
-            self._rules.ledger.settle(replace(self._ticket, id=None), outcome)
+            self._rules.ledger.settle(replace(self._ticket, id=None, purpose=Purpose.ENTER), outcome)
             return
         if self._outcome is not None:
             return

@@ -9,7 +9,7 @@ from zentrale.errors import RefusedError, RemoteProtocolError
 from zentrale.field.device import Device
 from zentrale.field.http import Answer, HttpClient
 from zentrale.protocols.addresses import HTTP_SCHEMES, pin
-from zentrale.protocols.http_auth import Answering, parse_offers
+from zentrale.protocols.http_auth import Answering, Challenge, parse_offers
 
 MOST_BYTES = 64 * 1024 * 1024  # of a back-up
 _TIMEOUT_S = 300.0
@@ -33,15 +33,19 @@ async def _exchange(device: Device, method: str, told: str, content: bytes) -> A
         device.named_hosts.setdefault(pinned.named, "file address")
     credentials = device.credentials
     answering = Answering(credentials, secrets.token_hex(8)) if credentials is not None else None
+
+    def choose(answer: Answer) -> Challenge | None:
+        offers = parse_offers(answer.all("www-authenticate"))
+        secure = pinned.url.startswith("https:")
+        return device.rules.choose(offers, secure=secure, host=device.host, credentials=credentials)
+
     parts = urlsplit(pinned.url)
     uri = parts.path + (f"?{parts.query}" if parts.query else "")
     kind = [("Content-Type", "application/octet-stream")] if content else []
     async with HttpClient(device.rules.check_certificate, _TIMEOUT_S, MOST_BYTES) as client:
         if content and answering is not None:  # asked with nothing first, so that the file goes once
             probe = await client.exchange("GET", pinned.url, [], b"")
-            challenge = device.rules.choose(
-                parse_offers(probe.all("www-authenticate")), secure=pinned.url.startswith("https:")
-            )
+            challenge = choose(probe)
             if probe.status == 401 and challenge is not None:
                 answering.take(challenge)
         while True:
@@ -49,10 +53,9 @@ async def _exchange(device: Device, method: str, told: str, content: bytes) -> A
             fields = [*kind, *([("Authorization", header)] if header else [])]
             answer = await client.exchange(method, pinned.url, fields, content)
             if answer.status == 401:
-                offers = parse_offers(answer.all("www-authenticate"))
                 if not header:
-                    device.rules.choose(offers, secure=pinned.url.startswith("https:"))
-                if answering is not None and answering.challenged(offers):
+                    choose(answer)
+                if answering is not None and answering.challenged(parse_offers(answer.all("www-authenticate"))):
                     continue
                 raise RefusedError("it does not take its credentials for the file")
             if not 200 <= answer.status < 300:

@@ -211,6 +211,31 @@ SITE_CODES = [
         "run `zentrale verify` again at the time named, or with --patient, which waits",
     ),
     Entry(
+        "SEC-11",
+        F,
+        "another device than the vault's password is of",
+        "The MAC address or the serial number of the device in this place contradicts what the vault holds with the password of "
+        "this place, or what the plan says. It may have been exchanged, or somebody has put another one there. No password of "
+        "the old one was sent to it.",
+        "if it took the other's place: `zentrale replace CAMERA ADDRESS`; if it is the same: --same-device CAMERA",
+    ),
+    Entry(
+        "SEC-12",
+        W,
+        "claims to be fresh, though the vault has its password",
+        "The device answers as one in factory default state, and the vault has a password that opened the device in this place. "
+        "It was reset, exchanged, or another one is in its place. `register` gives it a new password; the old one stays in the "
+        "vault as an earlier one, and is not sent to it.",
+        "look whether it is the same device; if it was exchanged, `zentrale replace CAMERA ADDRESS`",
+    ),
+    Entry(
+        "SEC-13",
+        N,
+        "device cuts passwords",
+        "It took a longer password without a word and opens with its first characters only. Those are kept in the vault now.",
+        "set password_length for its type in types.toml",
+    ),
+    Entry(
         "REC-1",
         F,
         "channel does not record",

@@ -1,103 +1,146 @@
-"""Getting into a device: which credentials open it, and what that says about its state."""
+"""Getting into a device: which credentials open it, and what that says about its state.
+
+Before anything secret goes out, who is there is compared with whom the vault's entry is of.
+"""
 
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Sequence
-from contextlib import asynccontextmanager
-from dataclasses import dataclass
-from datetime import datetime
+from contextlib import asynccontextmanager, suppress
+from dataclasses import dataclass, replace
 
-from zentrale import quantities
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
+from zentrale.errors import (
+    DeviceError,
+    RefusedError,
+    UnreachableError,
+)
 from zentrale.field.device import GONE_PATIENCE_S, Device
+from zentrale.field.http import place_of
 from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.states import CLOSED, State
+from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Key, Keyring
-from zentrale.protocols.doors import Door
-from zentrale.protocols.http_auth import Credentials
+from zentrale.jobs.trying import Entry, try_keys
+from zentrale.site.identity import Identity
 from zentrale.site.model import Camera, Recorder
 
 
+class AnotherDeviceError(RefusedError):
+    """Another device than the claimed one answers. `why` says by what that is known."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(f"another device answers here: {why}; no password of the other one was sent to it")
+        self.why = why
+
+
 @dataclass(frozen=True)
-class Entry:
-    """The way in, or why there is none. `label` says whose credentials they are; it never holds a password.
+class Claim:
+    """Whom a device is taken for before it lets anybody in.
 
-    tried, left: how many were refused now, and how many could not be tried before `until`
+    names:    of the plan, the likeliest first; planned: the row of the first, where there is one
+    identity: as it was seen before
+    orphans:  entries of the vault whose devices were seen nowhere
+    strict:   it has to be the first of `names`: where something says that it is another device, nothing secret goes out
+    thorough: who it is, is asked again once it is open
     """
 
-    state: State
-    credentials: Credentials | None = None
-    label: str = ""
-    tried: int = 0
-    left: int = 0
-    until: datetime | None = None
-    why: str = ""
+    names: Sequence[str]
+    maker: str
+    identity: Identity
+    planned: Camera | Recorder | None = None
+    orphans: Sequence[str] = ()
+    strict: bool = True
+    thorough: bool = True
 
-    @property
-    def closed(self) -> bool:
-        return self.state in CLOSED
-
-    def told(self) -> str:
-        """Why it did not open, as a person would say it; empty where it did."""
-        if not self.closed:
-            return ""
-        if self.state in (State.LOCKED, State.UNSAFE):
-            return self.why
-        if self.state is State.NOT_ASKED:
-            refused = f"{quantities.count(self.tried, 'password')} refused, " if self.tried else ""
-            when = f": from {quantities.clock_time(self.until)} on" if self.until else ""
-            return f"{refused}{self.left} not tried yet, so that it does not lock{when}"
-        return f"{quantities.count(self.tried, 'password')} tried" if self.tried else "no password in the vault to try"
+    @classmethod
+    def of(cls, keyring: Keyring, seen: FoundDevice, planned: Camera | Recorder | None) -> Claim:
+        """A found device as the one that the plan has there."""
+        name = keyring.entry_of(planned.name) if planned is not None else ""
+        maker = keyring.plan.maker(planned) if keyring.plan is not None and planned is not None else seen.maker
+        return cls([name] if name else [], maker, seen.identity, planned)
 
 
-async def find_entry(device: Device, keyring: Keyring, keys: Sequence[Key], who: str) -> Entry:
-    """Try nothing, then `keys` in the order the ledger gives; in a patient run until all had their turn.
-
-    Leaves `device` with the credentials that work. Raises DeviceError where it does not answer properly.
-    """
-    while True:
-        entry = await _try_keys(device, keyring, keys)
-        if not (keyring.patience.patient and entry.until):
-            return entry
-        await keyring.wait(who, entry.until)
-
-
-async def _try_keys(device: Device, keyring: Keyring, keys: Sequence[Key]) -> Entry:
+async def find_entry(device: Device, keyring: Keyring, claim: Claim, who: str) -> Entry:
+    """Look who is there, try nothing, then the keys that fit: see `try_keys`. What opens is proved from then on."""
     device.credentials = None
+    now = await _shown(device, keyring, claim)
     try:
-        accounts = await device.users()
-    except LockedError as error:
-        return Entry(State.LOCKED, until=error.until, why=error.what)
-    except RefusedError:
-        pass
-    else:
-        return Entry(State.OPEN if accounts else State.FRESH)
-    by_credentials = {key.credentials: key for key in keys}
-    order = keyring.ledger.in_turn(device.target, Door.ONVIF, list(by_credentials), device.schemes)
-    refused: set[Credentials] = set()
-    unsafe = device.unsafe()
-    for index, (credentials, scheme) in enumerate(order):
+        keys, other = await keys_for(keyring, claim, now, device.host)
+    except AnotherDeviceError as error:
+        return Entry(State.ANOTHER, why=error.what, other=error.why)
+    entry = await try_keys(device, keyring, keys, who)
+    key = next((k for k in keys if entry.credentials is not None and k.credentials == entry.credentials), None)
+    if key is not None and key.own and key.entry:
         try:
-            await device.login(credentials, scheme)
-        except LockedError as error:
+            await _proved(device, keyring, claim, key, now)
+        except AnotherDeviceError as error:
             device.credentials = None
-            return Entry(State.LOCKED, tried=len(refused), until=error.until, why=error.what)
-        except NotAskedError as error:
-            device.credentials = None
-            left = len({c for c, _ in order[index:]} - refused)
-            if left == 0 or unsafe:  # what is left are other ways of sending what was refused just now
-                break
-            return Entry(State.NOT_ASKED, tried=len(refused), left=left, until=error.until)
+            return Entry(State.ANOTHER, why=error.what, other=error.why)
+    return replace(entry, other=other)
+
+
+async def keys_for(keyring: Keyring, claim: Claim, now: Identity, host: str) -> tuple[list[Key], str]:
+    """What may open the device that shows itself as `now`, and why it is another one than the vault knows there; empty where
+    nothing says so. Raises AnotherDeviceError where it has to be the claimed one, and nobody says that it is.
+    """
+    other = keyring.contradiction(claim.names[0], now, claim.identity) if claim.names else ""
+    await _check_other(keyring, claim, host, other)
+    before = claim.identity if claim.identity.same_device(now) is not False else Identity()
+    return keyring.keys(now.joined(before), claim.names, claim.maker, claim.orphans), other
+
+
+async def _check_other(keyring: Keyring, claim: Claim, host: str, why: str) -> None:
+    if why and claim.strict and not await keyring.goes_on(claim.names[0], host, why):
+        raise AnotherDeviceError(why)
+
+
+async def _shown(device: Device, keyring: Keyring, claim: Claim) -> Identity:
+    """Who it shows itself to be before it lets anybody in: by the network, and by what it tells to strangers."""
+    identity = replace(keyring.shows(device.host, claim.planned), endpoint=device.target.endpoint)
+    if not identity.macs and any(keyring.knows(name) for name in claim.names):
+        with suppress(DeviceError):
+            identity = identity.joined(await who_it_is(device))
+    return identity
+
+
+async def who_it_is(device: Device) -> Identity:
+    """What it tells of itself to whom it lets in now: MAC addresses and serial number, each as far as it tells it.
+
+    Raises DeviceError where it tells neither.
+    """
+    macs: list[str] = []
+    wrong: DeviceError | None = None
+    try:
+        macs = [i.mac for i in await device.interfaces()]
+    except UnreachableError:
+        raise
+    except DeviceError as error:
+        wrong = error
+    try:
+        told = await device.information()
+    except DeviceError:
+        if wrong is not None:
+            raise wrong from None
+        return Identity.of(macs, endpoint=device.target.endpoint)
+    return Identity.of(macs, told.maker, told.model, told.serial, device.target.endpoint)
+
+
+async def _proved(device: Device, keyring: Keyring, claim: Claim, key: Key, now: Identity) -> None:
+    """A password of our own opened it: into the vault, with who it is. Raises AnotherDeviceError where it tells now that it is
+    another one.
+    """
+    held = keyring.contents.devices.get(key.entry)
+    known = held.identity if held else Identity()
+    told = now
+    if claim.thorough or key.sent_s is not None or not (known.macs and known.serial):
+        try:
+            told = now.joined(await who_it_is(device))
         except RefusedError:
-            refused.add(credentials)
-        else:
-            key = by_credentials[credentials]
-            state = State.OUR_PASSWORD if key.own else State.DEFAULT_PASSWORD if key.factory else State.KNOWN_PASSWORD
-            return Entry(state, credentials, key.label, len(refused))
-    device.credentials = None
-    if unsafe:
-        return Entry(State.UNSAFE, tried=len(refused), why=unsafe)
-    return Entry(State.UNKNOWN_PASSWORD, tried=len(refused) if order else len(by_credentials))
+            told = now  # an account that may not ask
+        keyring.saw(device.host, told)
+    name = claim.names[0] if claim.names else key.entry
+    if name == key.entry:
+        await _check_other(keyring, claim, device.host, keyring.contradiction(name, told, told))
+    keyring.proved(key.entry, key.credentials, told, place_of(device.url))
 
 
 async def device_maker(device: Device) -> str:
@@ -115,10 +158,8 @@ async def entered(
     """The device, opened with what the vault has for it: to be asked and set. Raises RefusedError where nothing opens it."""
     rules, name = keyring.rules(planned), planned.name if planned is not None else ""
     async with Device(seen.url, rules, endpoint=seen.own_endpoint, patience_s=patience_s) as client:
-        await client.system_time()
-        maker = keyring.plan.maker(planned) if keyring.plan is not None and planned is not None else seen.maker
-        keys = keyring.keys(seen.identity, [name] if name else [], maker)
-        entry = await find_entry(client, keyring, keys, name or seen.address)
+        await client.read_clock()
+        entry = await find_entry(client, keyring, Claim.of(keyring, seen, planned), name or seen.address)
         if entry.closed:
             raise RefusedError(f"it did not let us in: {entry.told()}")
         yield client

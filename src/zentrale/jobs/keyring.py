@@ -5,21 +5,25 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import secrets
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from zentrale import quantities
-from zentrale.errors import CertificateError, InputError, PassphraseChangedError
+from zentrale.errors import CertificateError, ClearTextError, InputError, PassphraseChangedError
+from zentrale.field.neighbours import macs_by_address
 from zentrale.field.rules import Rules, _Turns
 from zentrale.field.sessions import Sessions
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.planned import planned_devices, whole_devices
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.store import Logbook
-from zentrale.logbook.vault import Contents, Vault
+from zentrale.logbook.vault import Vault
+from zentrale.logbook.vault_contents import Contents, DeviceEntry
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.identity import Identity
-from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.site.model import Camera, Plan, Policy, Recorder
+from zentrale.words import meant
 
 _ASK_AGAIN = 3  # times for the vault's new passphrase
 _WAIT_SLICE_S = 1.0
@@ -27,24 +31,37 @@ _WAIT_SLICE_S = 1.0
 
 @dataclass(frozen=True)
 class Manner:
-    """How the person at the terminal is spoken with. `ask_passphrase` None: there is nobody to ask."""
+    """How the person at the terminal is spoken with. `ask_passphrase`, `ask` None: there is nobody to ask; `ask` is for
+    questions that yes or no answers.
+    """
 
     tell: Callable[[str], None] = lambda text: None
     ask_passphrase: Callable[[], str] | None = None
+    ask: Callable[[str], bool] | None = None
 
 
 @dataclass(frozen=True)
 class Key:
-    """Credentials to try, and whose they are: `label` never holds a password."""
+    """Credentials to try, and whose they are: `label` never holds a password.
+
+    entry:  the vault's entry that they are of; empty where they are of none
+    sent_s: when they were sent [s since 1970], where they were not yet seen to open; else None
+    """
 
     credentials: Credentials
     label: str
     own: bool = False
     factory: bool = False
+    entry: str = ""
+    sent_s: float | None = None
 
 
 class Keyring:
-    """One run's means of getting in. `dry_run`: nothing is written into the vault, no certificate either."""
+    """One run's means of getting in. `dry_run`: nothing is written into the vault, no certificate either.
+
+    same:      devices of which the person says that they are the same, whatever MAC address or serial number is told now
+    overwrite: accounts that are there and not in the vault get new passwords unasked
+    """
 
     def __init__(
         self,
@@ -54,6 +71,8 @@ class Keyring:
         patience: Patience,
         *,
         trusted: Collection[str] = (),
+        same: Collection[str] = (),
+        overwrite: bool = False,
         manner: Manner | None = None,
         dry_run: bool = False,
     ) -> None:
@@ -66,7 +85,11 @@ class Keyring:
         contents = self.vault.ready() if self.vault is not None and not dry_run else self.contents
         key = contents if contents.key else Contents(key=secrets.token_bytes(32))
         self.ledger = RefusalLedger(logbook, patience, key.fingerprint)
+        self.overwrite = overwrite
         self.certificates = PinnedCertificates(vault, self._hosts_of(trusted), keep=not dry_run)
+        self._same = self._names_of(same)
+        self._answers: dict[str, bool] = {}
+        self._shown: dict[str, Identity] = {}
         self._turns = _Turns()
         self._sessions = Sessions()
         self._asking = asyncio.Lock()
@@ -79,7 +102,117 @@ class Keyring:
         """How to speak with a device that is, as far as is known, `planned`."""
         in_clear = self.plan is not None and planned is not None and self.plan.kind(planned).basic_in_clear
         ports = (planned.http_port, planned.rtsp_port) if isinstance(planned, Camera) else (None, None)
-        return Rules(self.ledger, self.certificates, in_clear, self._turns, self._sessions, *ports)
+        certificates = replace(self.certificates, name=self.entry_of(planned.name) if planned is not None else "")
+
+        def readable(host: str, credentials: Credentials | None) -> None:
+            if planned is not None and not self._is_public(credentials):
+                self.check_readable(planned, host)
+
+        return Rules(self.ledger, certificates, in_clear, self._turns, self._sessions, *ports, check_readable=readable)
+
+    # Who is there: asked before anything secret goes out
+
+    def shows(self, host: str, planned: Camera | Recorder | None) -> Identity:
+        """What the network tells of who is at `host`: the MAC address that answers for it on our own link. One that answers for
+        several addresses is a router's or a bridge's, and one behind a translation is not the device's.
+        """
+        if isinstance(planned, Camera) and planned.translated:
+            return Identity()
+        table = macs_by_address()
+        mac = table.get(host, "")
+        return Identity.of([mac] if mac and Counter(table.values())[mac] == 1 else [])
+
+    def knows(self, name: str) -> bool:
+        """Whether anything is known of this device by which another one in its place could be told."""
+        entry = self.contents.devices.get(self.entry_of(name))
+        planned = whole_devices(self.plan).get(name) if self.plan is not None else None
+        return bool(entry and (entry.identity.macs or entry.identity.serial)) or bool(
+            planned and _planned_macs(planned)
+        )
+
+    @property
+    def new_password_s(self) -> float:
+        """How long a device may take until it takes a new password [s]."""
+        return self.plan.policy.new_password_s if self.plan is not None else Policy().new_password_s
+
+    def saw(self, host: str, identity: Identity) -> None:
+        """What the device at `host` told of itself in this run."""
+        if identity.macs:
+            self._shown[host] = identity
+
+    def proved(self, name: str, credentials: Credentials, identity: Identity, where: str = "") -> None:
+        """These opened the device `name`, which told this of itself, at host and port `where`. Into the vault, where new."""
+        if self.vault is None or self.dry_run:
+            return
+        self.vault.prove(name, credentials, identity)
+        if where in self.certificates.seen:
+            self.vault.keep_certificate(name, where, self.certificates.seen[where])
+
+    def check_readable(self, planned: Camera | Recorder, host: str) -> None:
+        """Raises ClearTextError where nothing tells that the device at `host` is the planned one: what can be read on the way, or
+        by whoever sits there, does not go out then.
+        """
+        if planned.mac or host in self._shown or self.shows(host, planned).macs:
+            return
+        where = "cameras.csv" if isinstance(planned, Camera) else f"[[recorders]] {planned.name} in site.toml"
+        raise ClearTextError(
+            "its MAC address is neither planned nor seen, so no password was sent to it that whoever is there could read",
+            f"give its MAC address in {where}, or turn HTTPS on in its own page",
+        )
+
+    def may_set_new(self, planned: Camera | Recorder, host: str) -> None:
+        """Before a new password goes to a device that an own password opened. Raises ClearTextError."""
+        if planned.name not in {b.name for b in self.logbook.bindings()}:
+            self.check_readable(planned, host)
+
+    def contradiction(self, name: str, now: Identity, before: Identity) -> str:
+        """Why the device that shows itself as `now` is not the one whose password the vault has for `name`; empty where nothing
+        says so. What it shows now counts before what the last discovery saw of it.
+        """
+        name = self.entry_of(name)
+        entry = self.contents.devices.get(name)
+        planned = whole_devices(self.plan).get(name) if self.plan is not None else None
+        row = Identity.of(_planned_macs(planned) if planned is not None else [])
+        for known, whose in (
+            (entry.identity if entry else Identity(), "the vault's password is of"),
+            (row, "planned is"),
+        ):
+            same = known.same_device(now)
+            told = now if same is not None else before
+            if (known.same_device(before) if same is None else same) is not False:
+                continue
+            if told.macs and known.macs and not told.macs & known.macs:
+                return f"its MAC address is {', '.join(sorted(told.macs))}; {whose} {', '.join(sorted(known.macs))}"
+            return f"its serial number is {told.serial}; {whose} {known.serial}"
+        return ""
+
+    async def may_overwrite(self, name: str, user: str) -> bool:
+        """Whether an account that is there, and not in the vault, may get a new password: said by an option, or asked."""
+        if self.overwrite or self.manner.ask is None or self.dry_run:
+            return self.overwrite
+        question = f"{name}: has an account {user} already, whose password is not in the vault. Give it a new password?"
+        async with self._asking:
+            return await asyncio.to_thread(self.manner.ask, question)
+
+    async def goes_on(self, name: str, host: str, why: str) -> bool:
+        """Whether the person takes it for the same device all the same: said by an option, or asked at a terminal, once."""
+        if name in self._same:
+            return True
+        if self.manner.ask is None or self.dry_run:
+            return False
+        async with self._asking:
+            if name not in self._answers:
+                question = f"{name}: another device answers at {host}: {why}. Is it {name} all the same?"
+                self._answers[name] = await asyncio.to_thread(self.manner.ask, question)
+        return self._answers[name]
+
+    def is_same(self, name: str) -> bool:
+        """Whether the person has said that it is the same device, whatever it tells."""
+        return name in self._same or self._answers.get(name, False)
+
+    def _is_public(self, credentials: Credentials | None) -> bool:
+        """Whether it is a maker's default, which everybody knows."""
+        return any(c.factory_of and c.credentials == credentials for c in self.contents.candidates)
 
     def budget(self, seconds: float) -> float | None:
         """The time for one device; a patient run takes the time it takes."""
@@ -117,21 +250,18 @@ class Keyring:
         devices that were seen nowhere (`orphans`); our candidates; the default of its maker.
         """
         contents = self.contents
-        wanted = [*contents.names_of(identity), *map(self.entry_of, names)]
+        wanted = list(dict.fromkeys([*contents.names_of(identity), *map(self.entry_of, names)]))
+        held = [n for n in dict.fromkeys((*wanted, *orphans)) if n in contents.devices and self._fits(n, identity)]
         own = [
-            Key(e.credentials, f"vault entry of {n}", own=True)
-            for n in dict.fromkeys(wanted)
-            if (e := contents.devices.get(n)) and e.identity.same_device(identity) is not False
+            Key(e.credentials, f"vault entry of {n}", own=True, entry=n, sent_s=contents.sent_s(n, e.credentials.user))
+            for n in held
+            if (e := contents.devices[n])
         ]
         former = [
             Key(f.entry.credentials, f"earlier vault entry of {f.name}", own=True)
             for f in reversed(contents.former)
-            if f.name in wanted or f.entry.identity.same_device(identity)
-        ]
-        lost = [
-            Key(contents.devices[n].credentials, f"vault entry of {n}", own=True)
-            for n in orphans
-            if n in contents.devices and contents.devices[n].identity.same_device(identity) is not False
+            if (f.name, f.entry.credentials.user) not in contents.accounts
+            and (f.entry.identity.same_device(identity) or (f.name in wanted and self._fits(f.name, identity, f.entry)))
         ]
         ours = [Key(c.credentials, c.label) for c in contents.candidates if not c.factory_of]
         defaults = [
@@ -140,9 +270,14 @@ class Keyring:
             if c.factory_of and (not maker or c.factory_of.lower() == maker.lower())
         ]
         keys: dict[Credentials, Key] = {}
-        for key in (*own, *former, *lost, *ours, *defaults):
+        for key in (*own, *former, *ours, *defaults):
             keys.setdefault(key.credentials, key)
         return list(keys.values())
+
+    def _fits(self, name: str, identity: Identity, entry: DeviceEntry | None = None) -> bool:
+        """Whether nothing contradicts that the password of this entry is the device's."""
+        entry = entry or self.contents.devices[name]
+        return self.is_same(name) or entry.identity.same_device(identity) is not False
 
     def holds(self, name: str) -> bool:
         """Whether the vault has a password for this device of the plan."""
@@ -152,6 +287,16 @@ class Keyring:
         """The name under which the vault has the passwords of a row: that of its device, where it is a further lens."""
         camera = next((c for c in self.plan.cameras if c.name == name), None) if self.plan is not None else None
         return name if camera is None or self.plan is None else self.plan.device_of(camera).name
+
+    def _names_of(self, same: Collection[str]) -> frozenset[str]:
+        """The devices meant. Raises InputError."""
+        known = planned_devices(self.plan) if self.plan else {}
+        for word in same:
+            if word not in known:
+                raise InputError(
+                    f"--same-device {word}: no planned device{meant(word, known)}", "expected its name in the plan"
+                )
+        return frozenset(map(self.entry_of, same))
 
     def _hosts_of(self, trusted: Collection[str]) -> frozenset[str]:
         """Hosts of the names and addresses whose new certificate the person accepts. Raises InputError."""
@@ -170,29 +315,46 @@ class Keyring:
         return frozenset(hosts)
 
 
+def _planned_macs(planned: Camera | Recorder) -> list[str]:
+    """The MAC addresses by which a device must be known; none where the plan does not name those of all its legs."""
+    macs = [leg.mac for leg in planned.legs()] if isinstance(planned, Recorder) else [planned.mac]
+    return [mac for mac in macs if mac] if all(macs) else []
+
+
 @dataclass
 class PinnedCertificates:
-    """Certificates are pinned in the vault when first seen; another one at the same place is refused.
+    """Certificates are pinned in the vault when first seen; another one of the same device, or where no entry knows it at the
+    same place, is refused. One that is pinned for another device of the site shows that this is where that one is now.
 
-    Without a vault nothing is pinned, and no password is there to go out. `seen` holds the fingerprints of this run.
+    Without a vault nothing is pinned, and no password is there to go out. `name`: the vault's entry of the device that is meant;
+    `seen` holds the fingerprints of this run.
     """
 
     vault: Vault | None
     trusted: Collection[str] = ()
     keep: bool = True
     seen: dict[str, str] = field(default_factory=dict)
+    name: str = ""
 
     def __call__(self, host: str, port: int, certificate: bytes) -> None:
         where, shown = f"{host}:{port}", hashlib.sha256(certificate).hexdigest()
-        pinned = self.vault.contents.certificates.get(where) if self.vault else None
-        if pinned not in (None, shown) and host not in self.trusted:
+        contents = self.vault.contents if self.vault else Contents()
+        entry = contents.devices.get(self.name)
+        of_entry = entry.certificates.get(str(port), "") if entry else ""
+        pinned = of_entry or contents.certificates.get(where, "")
+        owners = [name for name, e in contents.devices.items() if shown in e.certificates.values()]
+        moved = len(owners) == 1 and owners != [self.name]
+        if pinned not in ("", shown) and host not in self.trusted and not moved:
             raise CertificateError(
-                f"{where}: its certificate has changed: SHA-256 {spelled(shown)}, it was {spelled(pinned or '')}",
+                f"{where}: its certificate has changed: SHA-256 {spelled(shown)}, it was {spelled(pinned)}",
                 "find out why: new firmware, another device, or somebody in between. Where it is right, accept it with "
                 "--trust-new-certificate",
             )
-        if self.vault is not None and self.keep and pinned != shown:
-            self.vault.pin_certificate(where, shown)
+        if self.vault is not None and self.keep and pinned != shown and not moved:
+            if of_entry:
+                self.vault.keep_certificate(self.name, where, shown)
+            else:
+                self.vault.pin_certificate(where, shown)
         self.seen[where] = shown
 
 

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zentrale.errors import InputError
-from zentrale.logbook.vault import Candidate
+from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.tables import decode, file_bytes, guess_separator, read_sheet
 

@@ -1,18 +1,20 @@
 """The ledger of refused credentials: one for all doors of a device and all commands, so that none locks it.
 
 Devices lock an account after some wrong passwords, the strictest at the third. So at most two are tried within a window.
-What was sent and not answered counts as refused: whoever died in between leaves it so. Credentials stand here as
-fingerprints only, made with a key that lies in the vault.
+What was sent and not answered counts as refused: whoever died in between leaves it so. It does not count against the same
+credentials, since they may have been the right ones. Credentials stand here as fingerprints only, made with a key that lies in
+the vault.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from zentrale.errors import LockedError, NotAskedError
+from zentrale.logbook.processes import lives, this_process
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Outcome, Purpose, Target, Ticket
 from zentrale.protocols.http_auth import Credentials
@@ -20,7 +22,7 @@ from zentrale.quantities import clock_time, count
 
 TRIES = 2  # one less than the strictest device bears
 MAX_LOCK_S = 24 * 3600.0  # what a device may ask us to wait; a longer time is nonsense
-_UNDER_WAY_S = 60.0  # longer than any answer is waited for: who died in between leaves it pending
+_UNDER_WAY_S = 60.0  # longer than any answer is waited for
 _COUNTED = ("pending", "refused", "unclear")
 
 
@@ -57,6 +59,8 @@ class RefusalLedger:
         with self._log.transaction():  # counting and writing are one: another process may ask at this moment
             now = self._now_s()
             self._check_lock(target, now)
+            if purpose is Purpose.PROVE:
+                return ticket
             if purpose is Purpose.ENTER and self._opened(target, door) == (ticket.fingerprint, scheme):
                 return ticket
             self._check_window(ticket, now)
@@ -68,11 +72,18 @@ class RefusalLedger:
         with self._log.transaction():
             if outcome in (Outcome.ACCEPTED, Outcome.VOID):
                 self._log.execute("DELETE FROM attempt WHERE id = ?", (ticket.id,))
+                if (
+                    outcome is Outcome.ACCEPTED
+                ):  # then what a killed run left open with them was no wrong password either
+                    self._log.execute(
+                        "DELETE FROM attempt WHERE state = 'unclear' AND fingerprint = ? AND door = ? AND host = ?",
+                        (ticket.fingerprint, ticket.door.value, target.host),
+                    )
             elif ticket.id is not None:
                 # From now on, not from when it was sent: the device counts from when it refused.
                 now = self._now_s()
                 self._log.execute("UPDATE attempt SET state = ?, at = ? WHERE id = ?", (outcome.value, now, ticket.id))
-            elif outcome is Outcome.REFUSED:
+            elif outcome is Outcome.REFUSED and ticket.purpose is not Purpose.PROVE:
                 # They opened this door before, and do no more: from now on they count as all others do.
                 self._write(ticket, outcome.value, self._now_s())
             if outcome is Outcome.REFUSED:
@@ -81,7 +92,7 @@ class RefusalLedger:
                     "((host = ? AND port = ?) OR (endpoint != '' AND endpoint = ?))",
                     (ticket.fingerprint, ticket.door.value, target.host, target.port, target.endpoint),
                 )
-            if outcome is Outcome.ACCEPTED and ticket.purpose is Purpose.ENTER:
+            if outcome is Outcome.ACCEPTED and ticket.purpose is not Purpose.STRANGER:
                 self._log.execute(
                     "INSERT OR REPLACE INTO opened VALUES (?, ?, ?, ?, ?, ?, ?)",
                     (target.host, target.port, target.endpoint, ticket.door.value, ticket.scheme, ticket.fingerprint,
@@ -95,23 +106,50 @@ class RefusalLedger:
         self._write(Ticket(target, Door.ONVIF, "", "", Purpose.ENTER), "locked", now, until)
         self._check_lock(target, now)
 
+    def refused(self, target: Target, door: Door, scheme: str, credentials: Credentials, at_s: Sequence[float]) -> None:
+        """These were refused at these moments, while the device had its time, and it has not taken them since."""
+        ticket = Ticket(target, door, scheme, self._fingerprint(credentials), Purpose.ENTER)
+        with self._log.transaction():
+            for at in at_s:
+                self._write(ticket, Outcome.REFUSED.value, at)
+
     # What jobs/ ask
 
     def in_turn(
-        self, target: Target, door: Door, tries: Sequence[Credentials], schemes: Sequence[str]
+        self,
+        target: Target,
+        door: Door,
+        tries: Sequence[Credentials],
+        schemes: Sequence[str],
+        *,
+        pending: Collection[Credentials] = (),
+        public: Collection[Credentials] = (),
     ) -> list[tuple[Credentials, str]]:
-        """`tries` by each of `schemes`, in the order in which they should be tried: what opened the door last, then what
-        never failed there, then what failed, longest ago first. In a patient run, what it has tried is left out.
+        """`tries` by each of `schemes`, in the order in which they should be tried: what opened the door last, then `pending`
+        ones (sent, and not seen to open yet), then what never failed there, then what failed, longest ago first. Makers'
+        defaults (`public`) never go before a pending one. In a patient run, what it has tried is left out.
         """
         opened = self._opened(target, door)
         order = []
-        for rank, scheme in enumerate(schemes):
-            for index, credentials in enumerate(dict.fromkeys(tries)):
-                mark = self._fingerprint(credentials)
+        for index, credentials in enumerate(dict.fromkeys(tries)):
+            mark = self._fingerprint(credentials)
+            waits = credentials in pending and not self._last_failure(target, door, mark, states=("refused",))
+            for rank, scheme in enumerate(schemes):
                 failed_s = self._last_failure(target, door, mark, scheme)
-                if not (self.patience.patient and failed_s >= self.started_s):
-                    order.append((opened != (mark, scheme), failed_s, rank, index, credentials, scheme))
-        return [(item[4], item[5]) for item in sorted(order, key=lambda item: item[:4])]
+                if self.patience.patient and failed_s >= self.started_s:
+                    continue
+                first = opened == (mark, scheme) and not (credentials in public and pending)
+                second = waits and rank == 0
+                order.append((not first, not second, failed_s, rank, index, credentials, scheme))
+        return [(item[5], item[6]) for item in sorted(order, key=lambda item: item[:5])]
+
+    def waits_until(self, target: Target) -> datetime | None:
+        """When the last refusal leaves the window; None where none is in it: the device is then asked with nothing before it."""
+        row = self._log.execute(
+            "SELECT max(at) FROM attempt WHERE state IN (?, ?, ?) AND at > ? AND (host = ? OR (endpoint != '' AND endpoint = ?))",
+            (*_COUNTED, self._now_s() - self.patience.window_s, target.host, target.endpoint),
+        ).fetchone()
+        return None if row[0] is None else datetime.fromtimestamp(row[0] + self.patience.window_s, UTC)
 
     def last_asked(self, target: Target, door: Door, credentials: Credentials) -> float:
         """When these were last tried at this door [s since 1970]; 0 where never."""
@@ -122,10 +160,10 @@ class RefusalLedger:
     def _write(self, ticket: Ticket, state: str, at: float, until: float = 0.0) -> int | None:
         target = ticket.target
         cursor = self._log.execute(
-            "INSERT INTO attempt (at, host, port, endpoint, door, scheme, fingerprint, purpose, state, until) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO attempt (at, host, port, endpoint, door, scheme, fingerprint, purpose, state, until, process) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (at, target.host, target.port, target.endpoint, ticket.door.value, ticket.scheme, ticket.fingerprint,
-             ticket.purpose.value, state, until),
+             ticket.purpose.value, state, until, this_process()),
         )  # fmt: skip
         return cursor.lastrowid
 
@@ -137,14 +175,21 @@ class RefusalLedger:
         ).fetchone()
         return None if row is None else (row[0], row[1])
 
-    def _last_failure(self, target: Target, door: Door, fingerprint: str, scheme: str = "") -> float:
+    def _last_failure(
+        self,
+        target: Target,
+        door: Door,
+        fingerprint: str,
+        scheme: str = "",
+        states: tuple[str, ...] = ("refused", "unclear", "pending"),
+    ) -> float:
         """When these last failed there; a port of 0 stands for any. What is under way just now has not failed."""
         row = self._log.execute(
             "SELECT max(at) FROM attempt WHERE door = ? AND fingerprint = ? AND (? = '' OR scheme = ?) AND "
             "((host = ? AND (? = 0 OR port = ?)) OR (endpoint != '' AND endpoint = ?)) AND "
-            "(state IN ('refused', 'unclear') OR (state = 'pending' AND at < ?))",
+            f"state IN ({', '.join('?' * len(states))}) AND (state != 'pending' OR at < ?)",
             (door.value, fingerprint, scheme, scheme, target.host, target.port, target.port, target.endpoint,
-             self._now_s() - _UNDER_WAY_S),
+             *states, self._now_s() - _UNDER_WAY_S),
         ).fetchone()  # fmt: skip
         return float(row[0] or 0)
 
@@ -159,11 +204,15 @@ class RefusalLedger:
 
     def _check_window(self, ticket: Ticket, now: float) -> None:
         target, patience = ticket.target, self.patience
-        rows = self._log.execute(
-            "SELECT at, door, fingerprint, purpose FROM attempt WHERE state IN (?, ?, ?) AND at > ? AND "
+        found = self._log.execute(
+            "SELECT at, door, fingerprint, purpose, state, process, id FROM attempt WHERE state IN (?, ?, ?) AND at > ? AND "
             "(host = ? OR (endpoint != '' AND endpoint = ?)) ORDER BY at",
             (*_COUNTED, now - patience.window_s, target.host, target.endpoint),
         ).fetchall()
+        # What a killed run had under way may have been right: it does not stand in its own way, once.
+        left = {r[6] for r in found if r[2] == ticket.fingerprint and r[4] == "pending" and not lives(r[5])}
+        self._log.execute_many("UPDATE attempt SET state = 'unclear' WHERE id = ?", [(number,) for number in left])
+        rows = [r for r in found if r[6] not in left]
         if len(rows) >= patience.tries:
             until = datetime.fromtimestamp(rows[len(rows) - patience.tries][0] + patience.window_s, UTC)
             since = datetime.fromtimestamp(rows[0][0], UTC)

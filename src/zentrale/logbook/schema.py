@@ -59,6 +59,10 @@ ALTER TABLE done ADD COLUMN name TEXT NOT NULL DEFAULT '';
 ALTER TABLE done ADD COLUMN before_state TEXT NOT NULL DEFAULT '';
 ALTER TABLE done ADD COLUMN after_state TEXT NOT NULL DEFAULT '';
 """
+# Which process has a try under way: what a killed one left open is told from what another one waits for.
+VERSION_4 = """
+ALTER TABLE attempt ADD COLUMN process TEXT NOT NULL DEFAULT '';
+"""
 
 
 def chained(before: str, *parts: object) -> str:
@@ -146,5 +150,6 @@ MIGRATIONS: tuple[tuple[Callable[[sqlite3.Connection], None], ...], ...] = (
     (_statements(VERSION_1),),
     (_statements(VERSION_2),),
     (_statements(VERSION_3), _to_version_3),
+    (_statements(VERSION_4),),
 )
 SCHEMA_VERSION = len(MIGRATIONS)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import errno
 import json
-import os
 import sqlite3
 import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -19,9 +18,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-import psutil
-
 from zentrale.errors import StorageError
+from zentrale.logbook.processes import lives, this_process
 from zentrale.logbook.schema import MIGRATIONS, SCHEMA_VERSION
 from zentrale.quantities import now
 from zentrale.site.identity import Identity
@@ -212,7 +210,7 @@ class Logbook:
     def begin_run(self, command: str, vantage: str, scope: Mapping[str, Any] | None = None) -> int:
         return self.insert(
             "INSERT INTO run (command, vantage, started, scope, state, process) VALUES (?, ?, ?, ?, ?, ?)",
-            (command, vantage, now().isoformat(), json.dumps(scope or {}), BEGUN, _this_process()),
+            (command, vantage, now().isoformat(), json.dumps(scope or {}), BEGUN, this_process()),
         )
 
     def end_run(self, run: int, *, interrupted: bool = False) -> None:
@@ -241,7 +239,7 @@ class Logbook:
         )
         return [
             Run(r[0], r[1], r[2], datetime.fromisoformat(r[3]), datetime.fromisoformat(r[4]) if r[4] else None,
-                INTERRUPTED if r[5] == BEGUN and not _lives(r[7]) else r[5], json.loads(r[6]))
+                INTERRUPTED if r[5] == BEGUN and not lives(r[7]) else r[5], json.loads(r[6]))
             for r in rows
         ]  # fmt: skip
 
@@ -362,22 +360,3 @@ class Logbook:
 def present_ref(renamed: Mapping[str, str], kind: str, name: str, part: str = "") -> Ref:
     """A subject as it is called now: history stays with a camera whose row in the plan got another name."""
     return Ref(Kind[kind], name if kind == Kind.DEVICE.name else renamed.get(name, name), part)
-
-
-def _this_process() -> str:
-    """This process among all that ever ran on this machine."""
-    return f"{os.uname().nodename if hasattr(os, 'uname') else ''} {os.getpid()} {psutil.Process().create_time():.2f}"
-
-
-def _lives(process: str) -> bool:
-    """Whether that process still runs. One on another machine (a shared folder) is not known: it is left alone."""
-    host, _, rest = process.partition(" ")
-    number, _, begun = rest.partition(" ")
-    if not begun:
-        return False
-    if host != _this_process().partition(" ")[0]:
-        return True
-    try:
-        return f"{psutil.Process(int(number)).create_time():.2f}" == begun
-    except (psutil.Error, ValueError):
-        return False

@@ -5,20 +5,22 @@ associated data. A file that was changed, or a wrong passphrase, is told and not
 
 Several processes may use one vault. It is read, changed and written under a lock held for that moment only; a copy read
 before is never written back. A password that is replaced is kept as a former one, so that none is ever lost.
+
+A password that was made here is *pending* from before it is sent until it was seen to open its device; then it is *proved*.
+A pending one may be sent again, since nobody else has it; a proved one is never made somebody's password a second time.
 """
 
 from __future__ import annotations
 
 import hashlib
 import hmac
-import json
 import re
 import secrets
 import struct
+import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
@@ -26,6 +28,7 @@ from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
 from zentrale.errors import InputError, PassphraseChangedError
 from zentrale.logbook.locks import vault_lock
+from zentrale.logbook.vault_contents import Candidate, Contents, DeviceEntry, Former, from_json, to_json
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import cannot_read, clear_leftovers, write_atomically
 from zentrale.site.identity import Identity
@@ -34,66 +37,10 @@ _MAGIC = b"ZENTRALE-VAULT-1"
 _HEADER = struct.Struct("!16s16sBBB")  # magic, salt, log2 N, r, p
 _NONCE_BYTES = 12
 SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P = 16, 8, 1  # 64 MB and about 0.2 s: each guess costs the same
-_MAX_LOG2_N = 20
+# What a file's header may ask for (RFC 7914 clauses 2 and 5): memory is 128 N r bytes, work that times p.
+_MAX_MEMORY_BYTES, _MAX_WORK_BYTES = 1 << 30, 1 << 32
+_LEAST_LOG2_N, _MOST_LOG2_N = 10, 32
 SHORTEST_PASSPHRASE, SHORT_PASSPHRASE = 12, 16  # characters: refused below the first; below the second must be mixed
-
-
-@dataclass(frozen=True)
-class Candidate:
-    """A password that may work on devices that are found. `factory_of` names the maker whose default it is."""
-
-    credentials: Credentials
-    label: str
-    factory_of: str = ""
-
-
-@dataclass(frozen=True)
-class DeviceEntry:
-    """The credentials of one device, and what it said of itself when they were kept: they follow the device."""
-
-    credentials: Credentials
-    identity: Identity = field(default_factory=Identity)
-
-
-@dataclass(frozen=True)
-class Former:
-    """Credentials that were once a device's: an earlier password, or those of a device that was replaced."""
-
-    name: str
-    entry: DeviceEntry
-
-
-@dataclass(frozen=True)
-class Contents:
-    """devices:      by the name in the plan under which each was last known
-    accounts:     further accounts, by device and user: those of people, and the one that recorders watch with
-    certificates: SHA-256 of the certificate each server was first seen with, by its host and port
-    key:          for fingerprints of credentials in the logbook, which nobody can turn back without the vault
-    """
-
-    candidates: tuple[Candidate, ...] = ()
-    devices: dict[str, DeviceEntry] = field(default_factory=dict)
-    former: tuple[Former, ...] = ()
-    certificates: dict[str, str] = field(default_factory=dict)
-    key: bytes = field(default=b"", repr=False)
-    accounts: dict[tuple[str, str], Credentials] = field(default_factory=dict)
-
-    def fingerprint(self, credentials: Credentials) -> str:
-        """What the logbook may know of credentials: enough to tell that they are the same as before."""
-        content = f"{credentials.user}\0{credentials.password}".encode()
-        return hmac.new(self.key, content, hashlib.sha256).hexdigest()[:24]
-
-    def names_of(self, identity: Identity) -> list[str]:
-        """Names whose entry belongs to this device by its own identity."""
-        return [name for name, entry in self.devices.items() if entry.identity.same_device(identity)]
-
-    def with_device(self, name: str, entry: DeviceEntry) -> Contents:
-        """With these credentials for `name`; other ones kept before stay as former ones."""
-        old = self.devices.get(name)
-        former = self.former
-        if old is not None and old.credentials != entry.credentials:
-            former = (*former, Former(name, old))
-        return replace(self, devices={**self.devices, name: entry}, former=former)
 
 
 class Vault:
@@ -112,6 +59,7 @@ class Vault:
     @classmethod
     def create(cls, path: Path, passphrase: str) -> Vault:
         """Raises InputError where there is one already."""
+        path = path.resolve()
         header = _HEADER.pack(_MAGIC, secrets.token_bytes(16), SCRYPT_LOG2_N, SCRYPT_R, SCRYPT_P)
         vault = cls(path, header, _derive(header, passphrase))
         with vault_lock(path):
@@ -123,7 +71,10 @@ class Vault:
 
     @classmethod
     def open(cls, path: Path, passphrase: str) -> Vault:
-        """Raises InputError for a missing, foreign or damaged file and for a wrong passphrase."""
+        """Raises InputError for a missing, foreign or damaged file and for a wrong passphrase. A link is followed: what it
+        leads to is what is locked and written, by all sites that share it.
+        """
+        path = path.resolve()
         data = _read_file(path)
         header = data[: _HEADER.size]
         vault = cls(path, header, _derive(header, passphrase))
@@ -153,11 +104,11 @@ class Vault:
             raise PassphraseChangedError(
                 "the vault's passphrase was changed by another process", "run the command again with the new one"
             )
-        return _from_json(_unseal(self.path, data, self._key))
+        return from_json(_unseal(self.path, data, self._key))
 
     def _write(self, contents: Contents) -> None:
         nonce = secrets.token_bytes(_NONCE_BYTES)
-        sealed = AESGCM(self._key).encrypt(nonce, _to_json(contents), self._header)
+        sealed = AESGCM(self._key).encrypt(nonce, to_json(contents), self._header)
         write_atomically(self.path, self._header + nonce + sealed, mode=0o600)
 
     def update(self, change: Callable[[Contents], Contents]) -> Contents:
@@ -211,22 +162,57 @@ class Vault:
             devices = {name: e for name, e in contents.devices.items() if name != label}
             former = tuple(f for f in contents.former if f.name != label)
             accounts = {key: c for key, c in contents.accounts.items() if key[0] != label}
-            kept = replace(contents, candidates=candidates, devices=devices, former=former, accounts=accounts)
+            pending = {key: at for key, at in contents.pending.items() if key[0] != label}
+            kept = replace(
+                contents, candidates=candidates, devices=devices, former=former, accounts=accounts, pending=pending
+            )
             found = kept != contents
             return kept
 
         self.update(change)
         return found
 
-    def set_device(self, name: str, credentials: Credentials, identity: Identity | None = None) -> None:
-        """Keep these credentials for `name`. `identity` None: that of its entry stays."""
+    def set_device(
+        self, name: str, credentials: Credentials, identity: Identity | None = None, *, pending: bool = False
+    ) -> None:
+        """Keep these credentials for `name`. `identity` None: that of its entry stays; `pending`: they are about to be sent."""
 
         def change(contents: Contents) -> Contents:
-            old = contents.devices.get(name)
-            known = identity if identity is not None else old.identity if old else Identity()
-            return contents.with_device(name, DeviceEntry(credentials, known))
+            old = contents.devices.get(name) or DeviceEntry(credentials)
+            known = identity if identity is not None else old.identity
+            same = identity is None or old.identity.same_device(known) is not False
+            entry = replace(old, credentials=credentials, identity=known) if same else DeviceEntry(credentials, known)
+            sent_s = time.time() if pending else None
+            return contents.with_device(name, entry).with_pending(name, credentials.user, sent_s)
 
         self.update(change)
+
+    def prove(self, name: str, credentials: Credentials, identity: Identity) -> None:
+        """They were seen to open the device `name`, which told this of itself. Writes only where that is news."""
+
+        def change(contents: Contents) -> Contents:
+            entry = contents.devices.get(name)
+            if entry is None or entry.credentials != credentials:
+                return contents
+            told = identity.joined(replace(entry.identity, endpoint=identity.endpoint or entry.identity.endpoint))
+            return contents.with_device(name, replace(entry, identity=told)).with_pending(name, credentials.user, None)
+
+        if change(contents := self.contents) != contents:
+            self.update(change)
+
+    def keeps_first(self, name: str, credentials: Credentials, longest: int) -> None:
+        """The device opened by the first `longest` characters of the password that it was sent: these are its password."""
+
+        def change(contents: Contents) -> Contents:
+            entry = replace(contents.devices[name], credentials=credentials, longest=longest)
+            return contents.with_device(name, entry).with_pending(name, credentials.user, None)
+
+        self.update(change)
+
+    def prove_account(self, name: str, user: str) -> None:
+        """Its password was seen to open."""
+        if self.contents.sent_s(name, user) is not None:
+            self.update(lambda c: c.with_pending(name, user, None))
 
     def rename_device(self, old: str, new: str) -> None:
         """The device of the plan that was called `old` is called `new`. What stood under `new` becomes a former one."""
@@ -238,14 +224,32 @@ class Vault:
             rest = {name: e for name, e in contents.devices.items() if name != old}
             former = tuple(replace(f, name=new) if f.name == old else f for f in contents.former)
             accounts = {(new if d == old else d, user): c for (d, user), c in contents.accounts.items()}
-            return replace(contents, devices=rest, former=former, accounts=accounts).with_device(new, entry)
+            pending = {(new if d == old else d, user): at for (d, user), at in contents.pending.items()}
+            moved = replace(contents, devices=rest, former=former, accounts=accounts, pending=pending)
+            return moved.with_device(new, entry)
 
         self.update(change)
 
     def pin_certificate(self, where: str, fingerprint: str) -> None:
+        """What the server at host and port shows, where no entry is known to be its."""
         self.update(lambda c: replace(c, certificates={**c.certificates, where: fingerprint}))
 
-    def set_account(self, name: str, credentials: Credentials) -> None:
+    def keep_certificate(self, name: str, where: str, fingerprint: str) -> None:
+        """What the device `name` shows at host and port `where`, into its entry: it follows the device. Writes what is new."""
+        port = where.rpartition(":")[2]
+
+        def change(contents: Contents) -> Contents:
+            entry = contents.devices.get(name)
+            if entry is None:
+                return contents
+            pinned = replace(entry, certificates={**entry.certificates, port: fingerprint})
+            others = {w: f for w, f in contents.certificates.items() if w != where}
+            return replace(contents, certificates=others, devices={**contents.devices, name: pinned})
+
+        if change(contents := self.contents) != contents:
+            self.update(change)
+
+    def set_account(self, name: str, credentials: Credentials, *, pending: bool = False) -> None:
         """Keep a further account of the device `name`; an earlier password of it stays as a former one."""
 
         def change(contents: Contents) -> Contents:
@@ -253,7 +257,8 @@ class Vault:
             old, former = contents.accounts.get(key), contents.former
             if old is not None and old != credentials:
                 former = (*former, Former(name, DeviceEntry(old)))
-            return replace(contents, accounts={**contents.accounts, key: credentials}, former=former)
+            kept = replace(contents, accounts={**contents.accounts, key: credentials}, former=former)
+            return kept.with_pending(name, credentials.user, time.time() if pending else None)
 
         self.update(change)
 
@@ -295,7 +300,8 @@ def weakness(passphrase: str) -> str:
 
 def _derive(header: bytes, passphrase: str) -> bytes:
     _, salt, log2_n, r, p = _HEADER.unpack(header)
-    if not (10 <= log2_n <= _MAX_LOG2_N and 1 <= r <= 32 and 1 <= p <= 16):
+    memory_bytes = (128 * r << log2_n) if _LEAST_LOG2_N <= log2_n <= _MOST_LOG2_N else 0
+    if not (0 < memory_bytes <= _MAX_MEMORY_BYTES and 0 < memory_bytes * p <= _MAX_WORK_BYTES):
         raise InputError("the vault's header asks for impossible work", "restore it from a copy")
     return Scrypt(salt=salt, length=32, n=1 << log2_n, r=r, p=p).derive(passphrase.encode())
 
@@ -318,45 +324,3 @@ def _unseal(path: Path, data: bytes, key: bytes) -> bytes:
         return AESGCM(key).decrypt(nonce, sealed, data[: _HEADER.size])
     except InvalidTag:
         raise InputError(f"{path}: wrong passphrase, or the file was changed", "try again with the right one") from None
-
-
-def _entry_json(entry: DeviceEntry) -> dict[str, Any]:
-    identity = entry.identity
-    return {
-        "user": entry.credentials.user, "password": entry.credentials.password,
-        "macs": sorted(identity.macs), "serial": identity.serial, "endpoint": identity.endpoint,
-    }  # fmt: skip
-
-
-def _entry(raw: dict[str, Any]) -> DeviceEntry:
-    """From its JSON; entries of the first version hold a user and a password only."""
-    identity = Identity(frozenset(raw.get("macs", ())), raw.get("serial", ""), raw.get("endpoint", ""))
-    return DeviceEntry(Credentials(raw["user"], raw["password"]), identity)
-
-
-def _to_json(contents: Contents) -> bytes:
-    return json.dumps({
-        "candidates": [
-            {"user": c.credentials.user, "password": c.credentials.password, "label": c.label, "factory_of": c.factory_of}
-            for c in contents.candidates
-        ],
-        "devices": {name: _entry_json(e) for name, e in contents.devices.items()},
-        "former": [{"name": f.name, **_entry_json(f.entry)} for f in contents.former],
-        "certificates": contents.certificates,
-        "accounts": [
-            {"device": d, "user": c.user, "password": c.password} for (d, _), c in contents.accounts.items()
-        ],
-        "key": contents.key.hex(),
-    }).encode()  # fmt: skip
-
-
-def _from_json(data: bytes) -> Contents:
-    raw = json.loads(data)
-    return Contents(
-        tuple(Candidate(Credentials(c["user"], c["password"]), c["label"], c["factory_of"]) for c in raw["candidates"]),
-        {name: _entry(e) for name, e in raw["devices"].items()},
-        tuple(Former(f["name"], _entry(f)) for f in raw.get("former", ())),
-        dict(raw.get("certificates", {})),
-        bytes.fromhex(raw.get("key", "")),
-        {(a["device"], a["user"]): Credentials(a["user"], a["password"]) for a in raw.get("accounts", ())},
-    )

@@ -39,10 +39,13 @@ class Door(Enum):
 
 
 class Purpose(Enum):
-    """Why credentials are sent: to do the work, or to see that the maker's default password is refused."""
+    """Why credentials are sent: to do the work, to see that the maker's default password is refused, or to see that a password
+    which was set a moment ago opens. The last is asked of no window and counted in none: the device still has its time.
+    """
 
     ENTER = "enter"
     STRANGER = "stranger"
+    PROVE = "prove"
 
 
 class Outcome(Enum):

@@ -28,6 +28,7 @@ class CameraType(Part):
     `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
     `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS. `max_fps` [frames/s] and
     `max_bitrate_kbps` are those of one stream. `most_w` is what it draws at most when everything in it runs at once.
+    `password_length`, `recorder_role`: in place of those of the policy, where it takes no other.
     """
 
     name: Text
@@ -48,6 +49,8 @@ class CameraType(Part):
     port_rate_mbps: Annotated[int, Field(gt=0)] = 100
     onvif: bool = True
     basic_in_clear: bool = False
+    password_length: Annotated[int, Field(ge=8, le=64)] | None = None
+    recorder_role: Literal["viewer", "operator", "administrator"] | None = None
     main_path: str = ""
     sub_path: str = ""
     view_deg: Annotated[float, Field(gt=0, le=360)] | None = None
@@ -134,4 +137,5 @@ class RecorderType(Part):
     channel_limits: tuple[ChannelLimit, ...] = ()
     control: Literal["onvif", "by-hand"] = "onvif"
     basic_in_clear: bool = False
+    password_length: Annotated[int, Field(ge=8, le=64)] | None = None
     firmware: Firmware | None = None

@@ -80,8 +80,10 @@ def find_site(given: str | None, start: Path | None = None) -> SiteFolder:
 def write_atomically(path: Path, content: bytes, mode: int = 0o644) -> None:
     """Write `content` to `path` whole or not at all: a temporary neighbour, flushed, then renamed over it.
 
-    Raises StorageError where this machine does not let it be written; the old content is then still there.
+    A link is followed, so that it stays one. Raises StorageError where this machine does not let it be written; the old
+    content is then still there.
     """
+    path = path.resolve()
     temporary: Path | None = None
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

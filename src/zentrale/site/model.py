@@ -294,6 +294,14 @@ class Plan(Part):
         """Who made it, by its data sheet."""
         return self.kind(planned).maker
 
+    def password_length(self, planned: Camera | Recorder) -> int:
+        """Of a password that is made for it [characters]."""
+        return self.kind(planned).password_length or self.policy.password_length
+
+    def recorder_role(self, camera: Camera) -> str:
+        """What the account may do that recorders watch it with."""
+        return self.camera_type(camera).recorder_role or self.policy.recorder_role
+
     def kind(self, planned: Camera | Recorder) -> CameraType | RecorderType:
         return self.camera_type(planned) if isinstance(planned, Camera) else self.recorder_type(planned)
 

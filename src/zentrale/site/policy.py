@@ -27,7 +27,9 @@ class Policy(Part):
     picture_label: the camera's name is written into its picture
     recorder_account: as whom recorders watch the cameras, an account that may do nothing else; empty: with the password that
                       opens the camera
+    recorder_role: what that account may do, since some devices let no viewer see their streams
     password_length: of those that are made here [characters], where a device takes no other
+    new_password_s: how long a device may take until it takes a new password
     audio_off: no camera sends what its microphone hears
     http, https, rtsp: on or off on all devices; empty: as it is
     services_off, automatic_updates: what a person sets at each device; no standard has it
@@ -56,7 +58,9 @@ class Policy(Part):
     picture_label: bool = False
     refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30
     recorder_account: Annotated[str, AfterValidator(account_or_none)] = "recorder"
+    recorder_role: Literal["viewer", "operator", "administrator"] = "viewer"
     password_length: Annotated[int, Field(ge=8, le=64)] = 16
+    new_password_s: Annotated[float, Field(ge=0, le=600)] = 30
     audio_off: bool = False
     http: OnOff = ""
     https: OnOff = ""

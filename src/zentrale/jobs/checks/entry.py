@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.field import scheduler
@@ -10,7 +11,7 @@ from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.findings import finding
-from zentrale.jobs.access import find_entry
+from zentrale.jobs.access import Claim, find_entry
 from zentrale.jobs.checks.check import Check, Layer, Round
 from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.discovery.found import FoundDevice
@@ -45,11 +46,13 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
         code = "DIS-7" if seen.state == State.RTSP_ONLY.value else "DIS-6"
         return Unresolved(camera, f"by the last discovery: {seen.note or seen.state}", code)
     async with Device(seen.url, rules, endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S) as client:
-        await client.system_time()
-        keys = keyring.keys(seen.identity, [camera.name], keyring.plan.maker(camera))
-        entry = await find_entry(client, keyring, keys, camera.name)
+        told_clock = await client.read_clock()
+        claim = replace(Claim.of(keyring, seen, camera), thorough=False)
+        entry = await find_entry(client, keyring, claim, camera.name)
         if entry.closed:
             return Unresolved(camera, f"the camera did not let us in: {entry.told()}", "SEC-3", entry, observed=True)
+        if not told_clock:
+            await client.system_time()  # it told its clock to nobody without credentials
         streams, failed = {}, {}
         choice = ProfileChoice.remembered(keyring.logbook, ref_of(camera), camera.source)
         for stream, profile in choice.of(await client.media.profiles()).items():

@@ -75,7 +75,7 @@ async def _try(target: Target, door: Door, credentials: Credentials | None) -> A
     async with Device(target.url, target.visit.rules, endpoint=target.visit.endpoint) as client:
         client.purpose = Purpose.STRANGER
         try:
-            await client.system_time()
+            await client.read_clock()
             if credentials is None:
                 await client.users()
             else:

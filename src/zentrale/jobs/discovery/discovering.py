@@ -217,7 +217,9 @@ def _judged(
 ) -> list[Judged]:
     """What is said of each device; and what was said of devices that nobody planned, and is not so any more."""
     before = last_devices(plan, keyring.logbook) if keyring.logbook.last_run(COMMAND) else {}
-    judged = judge_devices(matching, plan, looked, keyring.contents.devices, before, evidence)
+    contents = keyring.contents
+    proved = [n for n, e in contents.devices.items() if contents.sent_s(n, e.credentials.user) is None]
+    judged = judge_devices(matching, plan, looked, proved, before, evidence)
     now = {j.ref for j in judged}
     for standing in standings(keyring.logbook):
         ref = standing.finding.ref

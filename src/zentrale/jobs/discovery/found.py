@@ -26,6 +26,7 @@ class FoundDevice:
     link_macs:   those that answer ARP for its address; more than one where devices share it
     announced:   what it calls itself by SSDP or DNS-SD, in words
     label:       the name that it tells in its scopes
+    other:       why it is not the device whose password the vault has for this place; empty where nothing says so
     again_at:    when a device that was not asked for lack of tries can be asked (ISO 8601)
     """
 
@@ -52,6 +53,7 @@ class FoundDevice:
     announced: str = ""
     label: str = ""
     report: str = ""
+    other: str = ""
 
     @property
     def identity(self) -> Identity:

@@ -11,14 +11,16 @@ from zentrale.errors import (
     DeviceError,
     LockedError,
     MachineError,
+    RefusedError,
     RemoteProtocolError,
     UnreachableError,
 )
-from zentrale.field.device import Device, TroubleError
+from zentrale.field.device import Device
 from zentrale.field.http import LostError
+from zentrale.field.repeating import TroubleError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.field.web_page import web_page
-from zentrale.jobs.access import device_maker, find_entry
+from zentrale.jobs.access import Claim, device_maker, find_entry, who_it_is
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.merging import RTSP_PORTS
@@ -72,13 +74,17 @@ class Expected:
         return next((planned[n] for n in self.names(device) if n in planned), None)
 
 
+class _UnknownServiceError(RefusedError):
+    """It wants a password before it says what it is, and nothing else says that it is a device of this trade."""
+
+
 async def identify(
     device: FoundDevice, expected: Expected, keyring: Keyring, orphans: Sequence[str] = ()
 ) -> FoundDevice:
     """Ask it who it is. What it does wrong becomes its state and a note."""
     await keyring.ready()
     notes: list[str] = []
-    failing = unsafe = False
+    failing = unsafe = closed = False
     for url in _urls(device):
         patience_s = _PATIENCE_S if url == device.url and device.method != "planned" else 0.0
         try:
@@ -91,6 +97,11 @@ async def identify(
         except CertificateError as error:
             unsafe = True
             notes.append(f"{error.what}; {error.advice}")
+        except _UnknownServiceError as error:
+            closed = True
+            notes.append(error.what)
+        except RefusedError as error:  # it answered, and wants what we do not have: that is neither late nor wrong
+            return replace(device, url=url, state=State.UNKNOWN_PASSWORD.value, note=error.what)
         except UnreachableError as error:
             # The other scheme is only a guess; and what breaks every connection off is no slow device.
             failing = failing or (url == device.url and not isinstance(error, LostError))
@@ -111,6 +122,8 @@ async def identify(
     if _told_itself(device) and not device.url:
         notes.insert(0, "it answers the probe, but tells no address of its service")
     state = State.UNSAFE if unsafe else State.FAILING if failing else State.RTSP_ONLY if rtsp else State.NO_ANSWER
+    if state is State.NO_ANSWER and closed:
+        return replace(device, url="", state=State.WEB_ONLY.value, note=notes[0][:_MAX_NOTE])
     if state is State.NO_ANSWER and device.url:
         page = await web_page(device.url)
         if page is not None:
@@ -145,22 +158,30 @@ async def _ask_who(
     async with Device(
         device.url, keyring.rules(planned), endpoint=device.own_endpoint, patience_s=patience_s
     ) as client:
-        await client.system_time()
-        device = replace(device, url=client.url, clock_offset_s=round(client.clock_offset.total_seconds(), 1))
+        told_clock = await client.read_clock()
+        if not told_clock and not client.speaks_soap and planned is None and not _told_itself(device):
+            raise _UnknownServiceError(
+                "a web server that asks for a password for everything, and does not tell what it is"
+            )
+        offset_s = round(client.clock_offset.total_seconds(), 1)
+        device = replace(device, url=client.url, clock_offset_s=offset_s if told_clock else None)
         maker = await device_maker(client) or _maker_of_model(expected.plan, device.model)
         if isinstance(planned, Camera) and expected.plan and not expected.plan.camera_type(planned).onvif:
             note = "planned as RTSP only, so no password was tried over ONVIF"
             return replace(device, maker=maker, state=State.RTSP_ONLY.value, note=note)
         names = expected.names(device)
-        keys = keyring.keys(expected.identity(device), names, maker, orphans)
-        entry = await find_entry(client, keyring, keys, names[0] if names else device.address)
+        claim = Claim(names, maker, expected.identity(device), planned, orphans, strict=False)
+        entry = await find_entry(client, keyring, claim, names[0] if names else device.address)
         device = replace(
             device, maker=maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
-            again_at=entry.until.isoformat() if entry.until else "",
+            again_at=entry.until.isoformat() if entry.until else "", other=entry.other,
         )  # fmt: skip
         if not entry.closed:
+            if not told_clock:
+                await client.system_time()  # it told its clock to nobody without credentials
+                device = replace(device, clock_offset_s=round(client.clock_offset.total_seconds(), 1))
             information = await client.information()
-            macs = Identity.of([i.mac for i in await client.interfaces()]).macs
+            macs = (await who_it_is(client)).macs
             device = replace(
                 device, maker=information.maker, model=information.model, firmware=information.firmware,
                 serial=information.serial, mac=min(macs, default=""), macs=tuple(sorted(macs)),

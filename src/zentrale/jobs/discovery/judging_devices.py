@@ -73,6 +73,7 @@ def _all(
         )
         yield _judged(ref, _TROUBLE_CODES, [*_service_findings(plan, row, device), *_trouble(ref, device)])
         yield judge_entry(ref, device.state, device.note, device.credentials_label, own=name in in_vault)
+        yield _judge_place(ref, device, known=name in in_vault)
         if device.clock_offset_s is not None and device.state != State.FRESH.value:
             yield judge_clock(ref, device.clock_offset_s, plan.policy)
     for device in matching.extra:
@@ -95,6 +96,17 @@ def _all(
         yield _judged(ref, {"DIS-2", "DIS-12", "DIS-13"} | _TROUBLE_CODES, found)
         if device.state in (State.NOT_ASKED.value, State.LOCKED.value, State.UNSAFE.value):
             yield judge_entry(ref, device.state, device.note, "")
+
+
+def _judge_place(ref: Ref, device: FoundDevice, *, known: bool) -> Judged:
+    """Whether it is the device that the vault's password is of. `known`: the vault has one that was seen to open."""
+    found = []
+    if device.other:
+        advice = f"if it took the other's place: `zentrale replace {ref.name} {device.address}`; if it is the same: --same-device"
+        found = [finding("SEC-11", ref, device.other, "the same device as before", "vault", advice)]
+    elif device.state == State.FRESH.value and known:
+        found = [claims_to_be_fresh(ref)]
+    return _judged(ref, {"SEC-11", "SEC-12"} if device.state in _ENTERED else (), found)
 
 
 def _judged(ref: Ref, codes: Collection[str], findings: Iterable[Finding] = ()) -> Judged:
@@ -183,6 +195,13 @@ def judge_entry(ref: Ref, state: str, note: str, label: str, *, own: bool = Fals
     if (state in _ENTERED and state != State.FRESH.value) or state in _CLOSED:
         codes.add("SEC-4")  # without credentials it refused
     return _judged(ref, codes, findings)
+
+
+def claims_to_be_fresh(ref: Ref) -> Finding:
+    """Of a device in factory default state in the place of one that the vault has a password of."""
+    return finding(
+        "SEC-12", ref, "it claims factory default state", "opened by the vault's password, as before", "vault"
+    )
 
 
 def judge_clock(ref: Ref, offset_s: float, policy: Policy) -> Judged:

@@ -17,10 +17,11 @@ class State(Enum):
     NOT_ASKED = "password not known yet"
     LOCKED = "says it is locked"
     UNSAFE = "not asked, since it is not safe"
+    ANOTHER = "another device than the vault's password is of"
     RTSP_ONLY = "RTSP only"
     WEB_ONLY = "web page, no ONVIF"
     FAILING = "answers late or with errors"
     NO_ANSWER = "does not speak ONVIF"
 
 
-CLOSED = (State.UNKNOWN_PASSWORD, State.NOT_ASKED, State.LOCKED, State.UNSAFE)
+CLOSED = (State.UNKNOWN_PASSWORD, State.NOT_ASKED, State.LOCKED, State.UNSAFE, State.ANOTHER)

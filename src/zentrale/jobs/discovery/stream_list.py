@@ -179,7 +179,9 @@ class _Paths:
         self.keyring = keyring
         self.base = f"rtsp://{bracketed(device.address)}:{port}"
         self.visit = Visit(rules=keyring.rules(camera), endpoint=device.own_endpoint)
-        keys = keyring.keys(device.identity, [name] if name else [], plan.maker(camera) if camera else device.maker)
+        maker = plan.maker(camera) if camera else device.maker
+        other = keyring.contradiction(name, keyring.shows(device.address, camera), device.identity) if name else ""
+        keys = [] if other else keyring.keys(device.identity, [name] if name else [], maker)
         target = Target(device.address, port, device.own_endpoint)
         order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
         self.left: list[Credentials | None] = [None, *(c for c, _ in order)]

@@ -167,7 +167,7 @@ class Maintainer:
         """Whether it is there now, whatever was wrong with it."""
         async with Device(self._found[device.name].url, self.keyring.rules(device), timeout_s=5.0) as client:
             try:
-                await client.system_time()
+                await client.read_clock()
             except UnreachableError:
                 return False
             except DeviceError:

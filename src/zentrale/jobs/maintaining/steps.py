@@ -194,7 +194,7 @@ class Return:
         while loop.time() < end:
             async with Device(client.url, client.rules, timeout_s=2.0) as other:
                 try:
-                    await other.system_time()
+                    await other.read_clock()
                 except UnreachableError:
                     return True
                 except DeviceError:

@@ -7,9 +7,10 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from functools import cached_property
 
-from zentrale.errors import DeviceError
-from zentrale.field import scheduler
+from zentrale.errors import DeviceError, RefusedError
+from zentrale.field import rtsp_player, scheduler
 from zentrale.field.device import Device
+from zentrale.field.rtsp_player import Access
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.found import FoundDevice
@@ -164,8 +165,24 @@ class Channels:
         try:
             told = await take_reference(self.keyring.logbook, run, camera, source.address, visit, self.plan.policy)
         except DeviceError as error:
-            runner.add(StepResult(PICTURE, Outcome.FAILED, error=f"{error}; so it was not put on its channel"))
+            why = await self._role_told(camera, source, shown, error)
+            runner.add(StepResult(PICTURE, Outcome.FAILED, error=f"{error}{why}; so it was not put on its channel"))
             runner.leave("channel", f"needs {PICTURE}, which failed", PICTURE)
             return False
         runner.add(StepResult(PICTURE, Outcome.UNCHANGED, told, told, settles=()))
         return True
+
+    async def _role_told(self, camera: Camera, source: Source, shown: Passes, error: DeviceError) -> str:
+        """Where the recorders' account is refused and the one that opens the camera is not: that its level is too low."""
+        own, watching = source.credentials, shown.current
+        if not isinstance(error, RefusedError) or own is None or watching is None or own == watching:
+            return ""
+        visit = Visit(own, self.keyring.rules(camera), source.endpoint)
+        if (await rtsp_player.try_access(source.address, visit)).access is not Access.PLAYS:
+            return ""
+        role = self.plan.recorder_role(camera)
+        higher = "administrator" if role == "operator" else "operator"
+        return (
+            f". It plays for {own.user}, so {watching.user} may do too little as {role}: set recorder_role = "
+            f'"{higher}" in [policy] of site.toml, or for type {camera.type} in types.toml'
+        )

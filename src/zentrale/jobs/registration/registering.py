@@ -41,6 +41,7 @@ COMMAND = "register"
 AT_ONCE = 16
 # For one device: some forty requests, each of which may take 12 s, and a restart or two.
 BUDGET_S = 600.0
+_DONE = (Outcome.UNCHANGED, Outcome.CHANGED)
 
 
 @dataclass(frozen=True)
@@ -185,13 +186,15 @@ class Registrar:
         for step in result.steps:
             ref = ref_of_step(result, step.step)
             item = result.finding_of(step)
-            if step.outcome in (Outcome.UNCHANGED, Outcome.CHANGED, Outcome.NOT_OFFERED):
+            if step.outcome in (*_DONE, Outcome.NOT_OFFERED):
                 notes.judge(ref, {"REG-1", *OURS})
                 if step.settles:
                     notes.judge(result.ref, step.settles)
             elif item is not None:
                 notes.judge(ref, (), [item])
-        notes.judge(result.ref, {"REG-2", "REG-3", "REC-4"}, result.about_it())
+        entered = any(s.step == Password.name and s.outcome in _DONE for s in result.steps)
+        about = {"REG-2", "REG-3", "REC-4", *(("SEC-11", "SEC-12", "SEC-13") if entered else ())}
+        notes.judge(result.ref, about, result.about_it())
         await asyncio.to_thread(note, self.logbook, self._run, notes)
 
     async def _open(self, planned: Camera | Recorder, seen: FoundDevice) -> Device:
@@ -225,6 +228,9 @@ class Registrar:
         steps, last = parted_steps_of(Bench(client, self.keyring, planned, seen))
         for step in steps:
             await runner.run(step)
+            if isinstance(step, Password):
+                for item in step.told:
+                    runner.tell(item)
             if isinstance(step, Password) and step.identity:
                 identity = step.identity
                 if not self.dry_run:

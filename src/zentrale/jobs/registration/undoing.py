@@ -13,7 +13,7 @@ from zentrale.errors import DeviceError, InputError, NotAskedError, RefusedError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.access import find_entry
+from zentrale.jobs.access import Claim, find_entry
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.moved import note_moved
@@ -157,9 +157,8 @@ class Undoer:
         client = await stack.enter_async_context(
             Device(seen.url, rules, endpoint=seen.own_endpoint, patience_s=GONE_PATIENCE_S)
         )
-        await client.system_time()
-        keys = self.keyring.keys(seen.identity, [planned.name], self.plan.maker(planned))
-        entry = await find_entry(client, self.keyring, keys, planned.name)
+        await client.read_clock()
+        entry = await find_entry(client, self.keyring, Claim.of(self.keyring, seen, planned), planned.name)
         if entry.closed:
             raise RefusedError(entry.told())
         return client, seen

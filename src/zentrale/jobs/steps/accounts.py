@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError
-from zentrale.field.device import Device
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
+from zentrale.jobs.trying import CUT_TO, prove_account
+from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
 from zentrale.site.model import Camera
@@ -26,8 +27,9 @@ def steps(bench: Bench) -> list[Account]:
     wanted = [(a.user, LEVELS[a.role]) for a in bench.plan.accounts if a.on in ("all", on)]
     watching = bench.plan.policy.recorder_account
     if bench.camera is not None and watching:
-        wanted.append((watching, LEVELS["viewer"]))
-    return [Account(bench, user, level) for user, level in wanted]
+        wanted.append((watching, LEVELS[bench.plan.recorder_role(bench.camera)]))
+    users = [user for user, _ in wanted]
+    return [Account(bench, user, level, users[:number]) for number, (user, level) in enumerate(wanted)]
 
 
 def name_of(user: str) -> str:
@@ -44,22 +46,28 @@ def watching_account(keyring: Keyring, camera: Camera) -> Credentials | None:
 
 @dataclass(frozen=True)
 class AccountState:
-    """`level` as ONVIF's UserLevel, empty where the device has no such account; `known`: its password is in the vault."""
+    """`level` as ONVIF's UserLevel, empty where the device has no such account; `known`: its password is in the vault, and was
+    seen to open.
+    """
 
     level: str
     known: bool
 
 
 class Account(Step[AccountState]):
+    """`before`: planned accounts that are made before this one, and take their room."""
+
     place = "users"
 
-    def __init__(self, bench: Bench, user: str, level: str) -> None:
+    def __init__(self, bench: Bench, user: str, level: str, before: Sequence[str] = ()) -> None:
         assert bench.keyring.vault is not None
+        self.keyring = bench.keyring
+        self.before = before
         self.name = name_of(user)
         self.client = bench.client
         self.vault = bench.keyring.vault
         self._device = bench.planned.name
-        self._length = bench.plan.policy.password_length
+        self._length = bench.plan.password_length(bench.planned)
         self._user = user
         self._level = level
         self._given: Credentials | None = None
@@ -70,7 +78,26 @@ class Account(Step[AccountState]):
     async def look(self) -> AccountState:
         levels = {a.user: a.level for a in await self.client.users()}
         known = await asyncio.to_thread(self.vault.account, self._device, self._user) is not None
-        return AccountState(levels.get(self._user, ""), known)
+        if self._user in levels and not known and not await self.keyring.may_overwrite(self._device, self._user):
+            raise DeviceError(
+                f"it has an account {self._user} already, whose password is not in the vault: whose is it? It was left as it is. "
+                f"Enter its password with `zentrale vault set {self._device} {self._user}`, plan another name, or give it a new "
+                "password with --overwrite-accounts"
+            )
+        if self._user not in levels:
+            await self._check_room(levels)
+        pending = self.keyring.contents.sent_s(self._device, self._user) is not None
+        return AccountState(levels.get(self._user, ""), known and not pending)
+
+    async def _check_room(self, levels: Mapping[str, str]) -> None:
+        """Raises DeviceError where it has no room for another account (ONVIF Core, security capabilities: MaxUsers)."""
+        most = await new_password.most_users(self.client)
+        coming = [user for user in self.before if user not in levels]
+        if most and len(levels) + len(coming) >= most:
+            there = ", ".join([*levels, *(f"{user} (planned)" for user in coming)])
+            raise DeviceError(
+                f"it has room for {most} accounts, and all are taken: {there}. Remove one in its own page, or plan fewer"
+            )
 
     def wanted(self, now: AccountState) -> AccountState:
         own = self.client.credentials
@@ -87,29 +114,47 @@ class Account(Step[AccountState]):
             make = device.set_user if now.level else device.create_users
 
             async def keep(new: Credentials) -> None:
-                await asyncio.to_thread(self.vault.set_account, self._device, new)
+                await asyncio.to_thread(self.vault.set_account, self._device, new, pending=True)
 
             async def send(new: Credentials) -> None:
                 self._given = new
                 await self.client.call("tds", make(new, wanted.level))
 
-            held = await asyncio.to_thread(self.vault.account, self._device, self._user)
-            await new_password.give(self.client, self._user, self._length, keep, send, held)
+            held, length = await asyncio.to_thread(self._held)
+            try:
+                await new_password.give(self.client, self._user, length, keep, send, held)
+            except DeviceError as error:
+                if "TooManyUsers" not in error.subcodes:
+                    raise
+                there = ", ".join(a.user for a in await self.client.users())
+                raise DeviceError(
+                    f"it has no room for another account: there are {there}. Remove one in its own page"
+                ) from None
+
+    def _held(self) -> tuple[Credentials | None, int]:
+        """A pending password, which may be sent again, and how long a new one may be. One that was refused after it had its time
+        was cut, perhaps: the next is shorter. A proved one is never given a second time, whoever asks for it.
+        """
+        contents = self.keyring.contents
+        entry, held = contents.devices.get(self._device), contents.accounts.get((self._device, self._user))
+        length = min(self._length, entry.longest or self._length) if entry else self._length
+        if held is None or contents.sent_s(self._device, self._user) is None:
+            return None, length
+        if self.keyring.ledger.last_asked(self.client.target, Door.ONVIF, held) > 0:
+            return None, next((n for n in CUT_TO if n < len(held.password)), CUT_TO[-1])
+        return held, length
 
     async def read_back(self, wanted: AccountState) -> AccountState:
         """It must be there, and its new password must open the device."""
-        state = await self.look()
-        if self._given is not None and state.level and wanted.level:
-            async with Device(self.client.url, self.client.rules, endpoint=self.client.target.endpoint) as other:
-                await other.system_time()
-                other.credentials = self._given
-                try:
-                    await other.information()
-                except RefusedError as error:
-                    raise RefusedError(
-                        f"the account is there, and its new password does not open it: {error}"
-                    ) from None
-        return state
+        levels = {a.user: a.level for a in await self.client.users()}
+        if self._given is not None and self._user in levels and wanted.level:
+            try:
+                await prove_account(self.client, self.keyring, self._device, self._given)
+            except RefusedError as error:
+                raise RefusedError(
+                    f"the account is there, and its new password does not open it yet: {error}"
+                ) from None
+        return await self.look()
 
     def shown(self, state: AccountState) -> str:
         if not state.level:

@@ -135,6 +135,8 @@ class Channel(Step[ChannelState]):
         credentials = self._passes.of(wanted.key)
         if credentials is None:
             raise DeviceError("the password for it is not in the vault")
+        if not self.client.url.startswith("https:"):
+            self.client.rules.check_readable(self.client.host, credentials)
         item = held.item if held.item.token else await self._make_recording()
         uri = with_credentials(wanted.url, credentials)
         configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)

@@ -35,6 +35,17 @@ async def rules_of(client: Device) -> PasswordRules:
     return replace(rules, longest=longest)
 
 
+async def most_users(client: Device) -> int:
+    """How many accounts it has room for; 0 where it does not tell. Raises what ends the talk with it."""
+    try:
+        return password_rules.parse_most_users(await client.call("tds", password_rules.get_capabilities()))
+    except UnreachableError:
+        raise
+    except DeviceError as error:
+        log.debug("%s: %s", client.host, error)
+        return 0
+
+
 async def give(
     client: Device,
     user: str,
@@ -42,26 +53,36 @@ async def give(
     keep: Callable[[Credentials], Awaitable[None]],
     send: Callable[[Credentials], Awaitable[None]],
     held: Credentials | None = None,
+    rules: PasswordRules | None = None,
 ) -> Credentials:
     """`held`, or a new password, kept first and then sent. Raises DeviceError where the device takes none.
 
     length: by the policy [characters]; the device's own limits go first. Where it calls one too long, a shorter is tried
+    rules:  what the device tells of passwords, where it was asked already
     """
-    rules = await rules_of(client)
-    asked = max(length, rules.shortest)
-    asked = min(asked, rules.longest) if rules.longest else asked
-    if asked < SHORTEST:
-        raise DeviceError(f"it takes passwords of {rules.longest} characters at most; {SHORTEST} are wanted")
-    lengths = [asked, *(n for n in _SHORTER if rules.shortest <= n < asked)]
-    least = (rules.capitals, rules.digits, rules.signs)
+    rules = rules or await rules_of(client)
+    fits = held is not None and not (0 < rules.longest < len(held.password))
+    new = held if held is not None and fits else made(user, length, rules)
+    lengths = [n for n in _SHORTER if rules.shortest <= n < len(new.password)]
     while True:
-        new = held or Credentials(user, generate_password(lengths.pop(0), least))
         await keep(new)
         try:
             await send(new)
         except DeviceError as error:
-            if _TOO_LONG not in error.subcodes or not lengths:
+            if _TOO_LONG in error.subcodes and lengths:
+                new = made(user, lengths.pop(0), rules)
+            elif new == held and error.subcodes:  # made for other rules than it has now
+                new = made(user, length, rules)
+            else:
                 raise
-            held = None
         else:
             return new
+
+
+def made(user: str, length: int, rules: PasswordRules) -> Credentials:
+    """A password of `length` characters, as far as the device's rules allow that. Raises DeviceError where it is too short."""
+    asked = max(length, rules.shortest)
+    asked = min(asked, rules.longest) if rules.longest else asked
+    if asked < SHORTEST:
+        raise DeviceError(f"it takes passwords of {rules.longest} characters at most; {SHORTEST} are wanted")
+    return Credentials(user, generate_password(asked, (rules.capitals, rules.digits, rules.signs)))

@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
-from zentrale.jobs.access import Entry, find_entry
+from zentrale.field.http import place_of
+from zentrale.findings import Finding, finding
+from zentrale.jobs.access import Claim, find_entry, who_it_is
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.judging_devices import claims_to_be_fresh
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.planned import ref_of
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
+from zentrale.jobs.trying import Entry, prove
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
 from zentrale.site.identity import Identity
@@ -55,19 +61,27 @@ class Password(Step[PasswordState]):
         self.vault = keyring.vault
         self.device_name = planned.name
         self.maker = keyring.plan.maker(planned)
-        self._length = keyring.plan.policy.password_length
-        self.macs = frozenset([planned.mac]) if planned.mac else seen.identity.macs
+        self.planned = planned
+        self.length = keyring.plan.password_length(planned)
+        self.settle_s = keyring.new_password_s
         self.seen = seen
+        self.told: list[Finding] = []
         self.identity = Identity()
         self._entry: Entry | None = None
         self._set: Credentials | None = None
 
     async def look(self) -> PasswordState:
-        await self.client.system_time()
-        keys = self.keyring.keys(self.seen.identity, [self.device_name], self.maker)
-        entry = self._entry = await find_entry(self.client, self.keyring, keys, self.device_name)
+        await self.client.read_clock()
+        claim = Claim.of(self.keyring, self.seen, self.planned)
+        entry = self._entry = await find_entry(self.client, self.keyring, claim, self.device_name)
+        if entry.state is State.ANOTHER:
+            raise RefusedError(
+                f"{entry.told()}. If it took the place of the one before: `zentrale replace {self.device_name} "
+                f"{self.client.host}`; if it is the same: --same-device {self.device_name}"
+            )
         if entry.closed:
-            raise RefusedError(entry.told() if entry.tried == 0 or entry.left else self._advice(entry))
+            refused = entry.state is State.UNKNOWN_PASSWORD and entry.tried
+            raise RefusedError(self._advice(entry) if refused else entry.told())
         if entry.state is State.OPEN:
             raise DeviceError(
                 "it answers everybody, and who its administrator is cannot be told; "
@@ -75,8 +89,28 @@ class Password(Step[PasswordState]):
                    if self.keyring.holds(self.device_name) else "turn authentication on in its own page, or reset it first")
             )  # fmt: skip
         self.identity = await self._check_identity()
+        self._tell(entry)
         user = entry.credentials.user if entry.credentials else ""
         return PasswordState(entry.state.value, user, entry.label)
+
+    def _tell(self, entry: Entry) -> None:
+        """What a person should know of its password, though nothing failed."""
+        held, self.told = self.keyring.contents.devices.get(self.device_name), []
+        if entry.state is State.FRESH and held is not None and not self._pending():
+            self.told.append(claims_to_be_fresh(ref_of(self.planned)))
+        if held is not None and 0 < held.longest < self.length:
+            kept = f"it keeps the first {held.longest} characters of a password, and tells nobody"
+            where = f"types.toml {self.keyring.plan.kind(self.planned).name}" if self.keyring.plan else "types.toml"
+            advice = f"set password_length = {held.longest} for its type in types.toml"
+            limit = f"{self.length} characters"
+            self.told.append(finding("SEC-13", ref_of(self.planned), kept, limit, where, advice))
+
+    def _pending(self) -> Credentials | None:
+        """A new password that was made for it and not yet seen to open: it is nobody else's, so it may be sent again."""
+        held = self.keyring.contents.devices.get(self.device_name)
+        if held is None or self.keyring.contents.sent_s(self.device_name, held.credentials.user) is None:
+            return None
+        return held.credentials
 
     def wanted(self, now: PasswordState) -> PasswordState:
         if now.state in (State.OUR_PASSWORD.value, State.KNOWN_PASSWORD.value):
@@ -87,8 +121,10 @@ class Password(Step[PasswordState]):
         return (now.state, now.user) == (wanted.state, wanted.user)
 
     async def apply(self, now: PasswordState, wanted: PasswordState) -> None:
-        """The vault is written before the device: a run that dies between the two is taken up by the next."""
-        own = self.vault.device(self.device_name)
+        """The vault is written before the device: a run that dies between the two is taken up by the next. Whoever claims to be
+        fresh gets a password that opens nothing else.
+        """
+        own = self._pending()
         fresh = now.state == State.FRESH.value
         level = device.ADMINISTRATOR if fresh else await self._level_of(wanted.user)
         before = self.client.credentials
@@ -96,7 +132,7 @@ class Password(Step[PasswordState]):
 
         async def keep(new: Credentials) -> None:
             self._set = new
-            await asyncio.to_thread(self.vault.set_device, self.device_name, new, self.identity)
+            await asyncio.to_thread(self.vault.set_device, self.device_name, new, self.identity, pending=True)
 
         async def send(new: Credentials) -> None:
             try:
@@ -106,7 +142,7 @@ class Password(Step[PasswordState]):
                     raise
 
         held = own if own and own.user == wanted.user else None
-        self.client.credentials = await new_password.give(self.client, wanted.user, self._length, keep, send, held)
+        self.client.credentials = await new_password.give(self.client, wanted.user, self.length, keep, send, held)
 
     async def _level_of(self, user: str) -> str:
         """An account keeps its level: only its password was planned."""
@@ -130,7 +166,9 @@ class Password(Step[PasswordState]):
         return False
 
     async def read_back(self, wanted: PasswordState) -> PasswordState:
-        """Strangers must be refused, and the new password must open it: a fresh device that keeps nothing takes any."""
+        """Strangers must be refused, and the new password must open it, within the time that a device may take: a fresh one that
+        keeps nothing takes any.
+        """
         self.client.credentials = None
         try:
             accounts = await self.client.users()
@@ -140,7 +178,15 @@ class Password(Step[PasswordState]):
             state = State.OPEN if accounts else State.FRESH
             return PasswordState(state.value)
         assert self._set is not None
-        await self.client.login(self._set)
+        sent_s = self.keyring.contents.sent_s(self.device_name, self._set.user) or time.time()
+        try:
+            await prove(self.client, self.keyring, self._set, sent_s)
+        except RefusedError as error:
+            raise RefusedError(
+                f"a new password was sent and does not open it yet ({error}); it is in the vault, and `zentrale register "
+                f"--only {self.device_name}` goes on with it"
+            ) from None
+        self.keyring.proved(self.device_name, self._set, self.identity, place_of(self.client.url))
         return PasswordState(State.OUR_PASSWORD.value, self._set.user)
 
     def note(self, state: PasswordState) -> None:
@@ -159,6 +205,9 @@ class Password(Step[PasswordState]):
         return loaded(PasswordState, document)
 
     def _advice(self, entry: Entry) -> str:
+        if entry.sent:
+            enter = f"`zentrale vault set {self.device_name} USER`"
+            return f"{entry.told()}; what is left is to reset it, or to enter the password that it has with {enter}"
         if self.keyring.holds(self.device_name):
             return (
                 f"{entry.told()}: the password in the vault does not open it; was it changed in its own page? Enter that "
@@ -168,10 +217,16 @@ class Password(Step[PasswordState]):
 
     async def _check_identity(self) -> Identity:
         """Never set up the wrong device: addresses move between discovery and registration."""
-        macs = Identity.of([i.mac for i in await self.client.interfaces()]).macs
-        if self.macs and not self.macs & macs:
-            told = ", ".join(sorted(macs)) or "none"
-            expected = ", ".join(sorted(self.macs))
-            raise DeviceError(f"another device answers here: its MAC address is {told}, expected {expected}")
-        information = await self.client.information()
-        return Identity.of(macs, information.maker, information.model, information.serial, self.seen.own_endpoint)
+        told = await who_it_is(self.client)
+        known = self.keyring.contents.devices.get(self.device_name)
+        expected = self.seen.identity if known is None or not known.identity.macs else known.identity
+        row = Identity.of([self.planned.mac] if self.planned.mac else [])
+        expected = row if row.macs else expected
+        if expected.macs and not expected.macs & told.macs and not self.keyring.is_same(self.device_name):
+            here = ", ".join(sorted(told.macs)) or "none"
+            raise DeviceError(
+                f"another device answers here: its MAC address is {here}, expected {', '.join(sorted(expected.macs))}"
+            )
+        self.keyring.saw(self.client.host, told)
+        seen_now = self.keyring.shows(self.client.host, self.planned)
+        return replace(told.joined(seen_now), endpoint=self.seen.own_endpoint)

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+import time
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
+from zentrale.field.http import place_of
+from zentrale.jobs.access import who_it_is
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.step import Step, loaded
-from zentrale.logbook.made_passwords import generate_password
+from zentrale.jobs.trying import closed_question, prove
+from zentrale.protocols.doors import Purpose
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
+from zentrale.protocols.onvif.password_rules import PasswordRules
 
 PREFIX = "new password of "
 
@@ -31,17 +36,20 @@ class NewPassword(Step[SecretState]):
     """`own`: the account that this program enters with; else a further one of the device, known by the vault."""
 
     needs = ()
-    settle_s = 6.0  # some take it over a moment after they said OK
     stays = "its new password lies in the vault, and nobody could put the old one back without knowing it"
 
     def __init__(self, bench: Bench, user: str, *, own: bool) -> None:
         assert bench.keyring.vault is not None
         self.name = f"{PREFIX}{user}"
         self.client = bench.client
+        self.keyring = bench.keyring
         self.vault = bench.keyring.vault
+        self.settle_s = bench.keyring.new_password_s
+        self._planned = bench.planned
         self._fingerprint = bench.keyring.contents.fingerprint
-        self._device = bench.planned.name
-        self._length = bench.plan.policy.password_length
+        self._device = bench.keyring.entry_of(bench.planned.name)
+        self._length = bench.plan.password_length(bench.planned)
+        self._rules = PasswordRules()
         self._user = user
         self._own = own
         self._old: Credentials | None = None
@@ -53,19 +61,28 @@ class NewPassword(Step[SecretState]):
         if held is None or held.user != self._user:
             raise DeviceError(f"the vault has no password of {self._user}; `zentrale register` makes the account")
         self._old = held
+        if not self.client.url.startswith("https:"):
+            self.keyring.may_set_new(self._planned, self.client.host)
+        self._rules = await new_password.rules_of(self.client)
         return SecretState(self._user, self._fingerprint(held))
 
     def wanted(self, now: SecretState) -> SecretState:
-        """As long as the one that the device has taken before, so that it takes this one too."""
+        """By the rules that the device tells; as long as the one that it has taken before, where it tells no longest. One
+        that was made before and not yet seen to open is taken up: nobody else has it.
+        """
         assert self._old is not None
         if self._new is None:
-            self._new = Credentials(self._user, generate_password(self._longest()))
+            held = self.vault.device(self._device) if self._own else None
+            pending = self.keyring.contents.sent_s(self._device, self._user) is not None
+            taken_up = held if pending and held is not None and held.user == self._user and held != self._old else None
+            self._new = taken_up or new_password.made(self._user, self._longest(), self._rules)
         return SecretState(self._user, self._fingerprint(self._new))
 
     def _longest(self) -> int:
+        """How long the new password may be [characters]."""
         assert self._old is not None
         held = len(self._old.password)
-        return min(self._length, held) if held >= new_password.SHORTEST else self._length
+        return min(self._length, held) if not self._rules.longest and held >= new_password.SHORTEST else self._length
 
     async def apply(self, now: SecretState, wanted: SecretState) -> None:
         assert self._new is not None and self._old is not None
@@ -78,7 +95,9 @@ class NewPassword(Step[SecretState]):
             await self.client.call("tds", device.set_user(new, levels[self._user]))
 
         try:
-            self._new = await new_password.give(self.client, self._user, self._length, self._keep, send, self._new)
+            self._new = await new_password.give(
+                self.client, self._user, self._longest(), self._send_first, send, self._new, self._rules
+            )
         except UnreachableError:
             self._unclear = True  # it may have taken it: it is looked at, and both passwords are in the vault
             raise
@@ -86,40 +105,61 @@ class NewPassword(Step[SecretState]):
             await self._keep(self._old)
             raise
 
-    async def _keep(self, credentials: Credentials) -> None:
+    async def _send_first(self, credentials: Credentials) -> None:
+        """Into the vault, before it goes out."""
+        await self._keep(credentials, pending=True)
+
+    async def _keep(self, credentials: Credentials, *, pending: bool = False) -> None:
         if self._own:
-            await asyncio.to_thread(self.vault.set_device, self._device, credentials)
+            await asyncio.to_thread(self.vault.set_device, self._device, credentials, pending=pending)
         else:
-            await asyncio.to_thread(self.vault.set_account, self._device, credentials)
+            await asyncio.to_thread(self.vault.set_account, self._device, credentials, pending=pending)
 
     async def read_back(self, wanted: SecretState) -> SecretState:
         """Which of the two opens it now. Where it said OK the new one is asked first, and once; from then on the old one first:
-        so that nothing wrong is tried at a device that does as it says, and one wrong password at one that does not.
+        so that nothing wrong is tried at a device that does as it says, and one wrong password at one that does not. Where
+        neither opens it, it is still at it: the new one has its time.
         """
         assert self._new is not None and self._old is not None
         first, self._unclear = not self._unclear, True
-        opens = self._new if first and await self._opens(self._new) else None
+        opens = self._new if first and await self._opens(self._new, Purpose.PROVE) else None
+        early = [time.time()] if first and opens is None else []
         try:
-            if opens is None and await self._opens(self._old):
+            if opens is None and await self._opens(self._old, Purpose.ENTER):
                 opens = self._old
         except DeviceError:
             if first:  # the new one was refused just now: it is the likelier that it has kept the old one
                 await self._keep(self._old)
             raise
-        if opens is None and (first or not await self._opens(self._new)):
+        if opens is None and not await self._opens(self._new, Purpose.PROVE, early):
             raise RefusedError("neither its old nor its new password opens it; both are in the vault")
         kept = opens or self._new
-        await self._keep(kept)
-        if self._own:
+        if kept == self._old:
+            await self._keep(kept)
+        elif self._own:
             await self.client.login(kept)
+            told = await who_it_is(self.client)
+            self.keyring.proved(self._device, kept, told, place_of(self.client.url))
+        else:
+            await asyncio.to_thread(self.vault.prove_account, self._device, self._user)
         return SecretState(self._user, self._fingerprint(kept))
 
-    async def _opens(self, credentials: Credentials) -> bool:
+    async def _opens(
+        self, credentials: Credentials, purpose: Purpose, refused_at_s: Sequence[float] | None = None
+    ) -> bool:
+        """Whether these open the account. `refused_at_s`: it has its time until that is told, and these refusals count then."""
         async with Device(self.client.url, self.client.rules, endpoint=self.client.target.endpoint) as other:
-            await other.system_time()
-            other.credentials = credentials
+            await other.read_clock()
+            ask = other.users if self._own else await closed_question(other)
+            if ask is None:
+                return True  # it asks nobody for a password
+            other.purpose = purpose
             try:
-                await other.information()
+                if refused_at_s is None:
+                    await other.login(credentials, ask=ask)
+                else:
+                    sent_s = self.keyring.contents.sent_s(self._device, self._user) or time.time()
+                    await prove(other, self.keyring, credentials, sent_s, ask=ask, refused_at_s=refused_at_s)
             except RefusedError:
                 return False
             return True

@@ -65,7 +65,7 @@ class Whereabouts:
         rules = self.client.rules
         url = at_host(self.client.url, host)
         async with Device(url, rules, endpoint=self.identity.endpoint, timeout_s=_ANSWER_S) as other:
-            await other.system_time()
+            await other.read_clock()
             told = Identity.of([neighbours.macs_by_address().get(host, "")], endpoint=await _endpoint(host))
             if self.identity.macs and told.macs and not self.identity.macs & told.macs:
                 raise AnotherError(f"another device is at {host}: its MAC address is {', '.join(sorted(told.macs))}")
@@ -96,7 +96,7 @@ async def first_that_answers(urls: Sequence[str], rules: Rules) -> str:
     for url in urls:
         with contextlib.suppress(DeviceError):
             async with Device(url, rules, timeout_s=_ANSWER_S) as device:
-                await device.system_time()
+                await device.read_clock()
                 return url
     return urls[0]
 

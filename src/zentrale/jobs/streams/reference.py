@@ -12,7 +12,7 @@ from datetime import datetime
 from PIL import Image
 
 from zentrale import quantities
-from zentrale.errors import DeviceError
+from zentrale.errors import DeviceError, RefusedError
 from zentrale.field import pictures
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding
@@ -57,13 +57,14 @@ def references(logbook: Logbook) -> dict[Ref, Reference]:
 async def take_reference(
     logbook: Logbook, run: int, camera: Camera, address: StreamAddress, visit: Visit, policy: Policy
 ) -> str:
-    """Play it until its key picture is there, and keep that. Returns what was seen, in words. Raises DeviceError where it does
-    not play.
+    """Play it until its key picture is there, and keep that. Returns what was seen, in words. Raises RefusedError where it does
+    not let us, another DeviceError where it does not play.
     """
     visit = Visit(visit.credentials, visit.rules, visit.endpoint, patience_s=PATIENCE_S)
     played = await measure(ref_of(camera), camera.where, address, visit, PICTURE_WITHIN_S, policy, until_picture=True)
     if played.measured is None:
-        raise DeviceError(f"it does not play: {played.error}") from played.cause
+        kind = RefusedError if isinstance(played.cause, RefusedError) else DeviceError
+        raise kind(f"it does not play: {played.error}") from played.cause
     if not played.measured.packets_received:
         raise DeviceError("it does not play: packets come, and none of its video")
     if played.picture is None:

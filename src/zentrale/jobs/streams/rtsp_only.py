@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from dataclasses import replace
 
@@ -9,6 +10,7 @@ from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedErro
 from zentrale.field import rtsp_player
 from zentrale.field.rtsp_player import Access
 from zentrale.field.visit import Visit
+from zentrale.jobs.access import Claim, keys_for
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.finders.merging import RTSP_PORTS
 from zentrale.jobs.keyring import Keyring
@@ -69,7 +71,8 @@ async def find_credentials(
     assert keyring.plan is not None
     rules = keyring.rules(camera)
     visit = Visit(rules=rules, endpoint=seen.own_endpoint, patience_s=PATIENCE_S)
-    keys = keyring.keys(seen.identity, [camera.name], keyring.plan.maker(camera))
+    now = replace(keyring.shows(main.host, camera), endpoint=seen.own_endpoint)
+    keys, _ = await keys_for(keyring, Claim.of(keyring, seen, camera), now, main.host)
     target = Target(main.host, main.port, seen.own_endpoint)
     while True:
         order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
@@ -84,6 +87,9 @@ async def find_credentials(
                 break
             except RefusedError:
                 continue
+            key = next(k for k in keys if k.credentials == credentials)
+            if key.entry:
+                await asyncio.to_thread(keyring.proved, key.entry, credentials, now)
             return credentials
         if until is None:
             break

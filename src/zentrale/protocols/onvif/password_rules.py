@@ -37,8 +37,12 @@ def parse_complexity(response: Element) -> PasswordRules:
 
 def parse_longest(response: Element) -> int:
     """MaxPasswordLength of the security capabilities; 0 where it is not told."""
-    at = response.find("tds:Capabilities/tds:Security", NS)
-    return 0 if at is None else round(xml.sensible(at.get("MaxPasswordLength", "")))
+    return _of_security(response, "MaxPasswordLength")
+
+
+def parse_most_users(response: Element) -> int:
+    """MaxUsers of the security capabilities; 0 where it is not told."""
+    return _of_security(response, "MaxUsers")
 
 
 def complexity_response(rules: PasswordRules) -> Element:
@@ -51,6 +55,11 @@ def complexity_response(rules: PasswordRules) -> Element:
 def capabilities_response(longest: int) -> Element:
     security = TDS.Security(**({"MaxPasswordLength": str(longest)} if longest else {}))
     return TDS.GetServiceCapabilitiesResponse(TDS.Capabilities(TDS.Network(), security, TDS.System()))
+
+
+def _of_security(response: Element, name: str) -> int:
+    at = response.find("tds:Capabilities/tds:Security", NS)
+    return 0 if at is None else round(xml.sensible(at.get(name, "")))
 
 
 def _count(response: Element, name: str) -> int:
