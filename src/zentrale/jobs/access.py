@@ -71,7 +71,7 @@ async def find_entry(device: Device, keyring: Keyring, claim: Claim, who: str) -
     key = next((k for k in keys if entry.credentials is not None and k.credentials == entry.credentials), None)
     if key is not None and key.own and key.entry:
         try:
-            await _proved(device, keyring, claim, key, now)
+            other = await _proved(device, keyring, claim, key, now) or other
         except AnotherDeviceError as error:
             device.credentials = None
             return Entry(State.ANOTHER, why=error.what, other=error.why)
@@ -124,9 +124,9 @@ async def who_it_is(device: Device) -> Identity:
     return Identity.of(macs, told.maker, told.model, told.serial, device.target.endpoint)
 
 
-async def _proved(device: Device, keyring: Keyring, claim: Claim, key: Key, now: Identity) -> None:
-    """A password of our own opened it: into the vault, with who it is. Raises AnotherDeviceError where it tells now that it is
-    another one.
+async def _proved(device: Device, keyring: Keyring, claim: Claim, key: Key, now: Identity) -> str:
+    """A password of our own opened it: into the vault, with who it is. Not so where it tells now that it is another one, which
+    takes any password: returns why, or raises AnotherDeviceError.
     """
     held = keyring.contents.devices.get(key.entry)
     known = held.identity if held else Identity()
@@ -138,9 +138,12 @@ async def _proved(device: Device, keyring: Keyring, claim: Claim, key: Key, now:
             told = now  # an account that may not ask
         keyring.saw(device.host, told)
     name = claim.names[0] if claim.names else key.entry
-    if name == key.entry:
-        await _check_other(keyring, claim, device.host, keyring.contradiction(name, told, told))
+    why = keyring.contradiction(name, told, told) if name == key.entry else ""
+    await _check_other(keyring, claim, device.host, why)
+    if why and not keyring.is_same(name):
+        return why
     keyring.proved(key.entry, key.credentials, told, place_of(device.url))
+    return ""
 
 
 async def device_maker(device: Device) -> str:

@@ -135,6 +135,11 @@ class Keyring:
         """How long a device may take until it takes a new password [s]."""
         return self.plan.policy.new_password_s if self.plan is not None else Policy().new_password_s
 
+    def ready_at_s(self, name: str, sent_s: float) -> float:
+        """When a password that was sent may be tried first [s since 1970]: later at a device that was seen to take its time."""
+        entry = self.contents.devices.get(name)
+        return sent_s + (min(entry.takes_s + 1.0, self.new_password_s) if entry and entry.takes_s else 0.0)
+
     def saw(self, host: str, identity: Identity) -> None:
         """What the device at `host` told of itself in this run."""
         if identity.macs:
@@ -167,8 +172,10 @@ class Keyring:
 
     def contradiction(self, name: str, now: Identity, before: Identity) -> str:
         """Why the device that shows itself as `now` is not the one whose password the vault has for `name`; empty where nothing
-        says so. What it shows now counts before what the last discovery saw of it.
+        says so. What it shows now counts before what the last discovery saw of it; an endpoint, which anybody can tell and some
+        make anew, says nothing either way.
         """
+        now, before = replace(now, endpoint=""), replace(before, endpoint="")
         name = self.entry_of(name)
         entry = self.contents.devices.get(name)
         planned = whole_devices(self.plan).get(name) if self.plan is not None else None
@@ -183,7 +190,8 @@ class Keyring:
                 continue
             if told.macs and known.macs and not told.macs & known.macs:
                 return f"its MAC address is {', '.join(sorted(told.macs))}; {whose} {', '.join(sorted(known.macs))}"
-            return f"its serial number is {told.serial}; {whose} {known.serial}"
+            serials = [s.rpartition("/")[2].upper() for s in (told.serial, known.serial)]
+            return f"its serial number is {serials[0]}; {whose} {serials[1]}"
         return ""
 
     async def may_overwrite(self, name: str, user: str) -> bool:

@@ -132,7 +132,8 @@ class Rotator:
         else:
             async with entered(self.keyring, seen, device) as client:
                 bench = Bench(client, self.keyring, device, seen)
-                assert client.credentials is not None
+                if client.credentials is None:
+                    raise DeviceError("it wants no password: `zentrale register` gives it one")
                 further = [user for name, user in self.keyring.contents.accounts if name == device.name]
                 steps = [NewPassword(bench, client.credentials.user, own=True)]
                 steps += [NewPassword(bench, u, own=False) for u in further if u != self.plan.policy.recorder_account]
@@ -142,7 +143,10 @@ class Rotator:
                 for lens in self.plan.lenses(device) if isinstance(device, Camera) else ():
                     at = bench if lens is device else Bench(client, self.keyring, lens, seen)
                     own = runner if lens is device else runners.setdefault(lens.name, self._runner(lens))
-                    await self._watching(at, lens, client, own, found)
+                    try:
+                        await self._watching(at, lens, client, own, found)
+                    except DeviceError as error:
+                        own.fail(Channel.name, f"recorder {lens.recorder}: {error}")
         results = [runner.result(), *(r.result() for r in runners.values())]
         for result in reversed(results):  # the device last: it is what is done when its lenses are
             await asyncio.to_thread(self._note, result)
@@ -152,7 +156,9 @@ class Rotator:
     async def _watching(
         self, bench: Bench, camera: Camera, client: Device, runner: StepRunner, found: dict[str, FoundDevice]
     ) -> None:
-        """The password that the recorder watches with: changed at both ends in one turn, and then seen to record."""
+        """The password that the recorder watches with: changed at both ends, one after the other, and then seen to record. The
+        recorder's turn is taken only where its lists are read and changed: a slow camera keeps nobody waiting.
+        """
         recorder = self.plan.recorder(camera.recorder)
         driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
         user = self.plan.policy.recorder_account
@@ -163,22 +169,25 @@ class Rotator:
             if step is not None:
                 runner.leave(step.name, f"recorder {recorder.name} cannot be given it by this program")
             return
-        async with (
-            self._turns.setdefault(recorder.name, asyncio.Lock()),
-            entered(self.keyring, seen, recorder) as other,
-        ):
+        turn = self._turns.setdefault(recorder.name, asyncio.Lock())
+        async with entered(self.keyring, seen, recorder) as other:
             held = driver(other)
-            profile = (await bench.choice.main(client)).token
-            url = recorded_url(camera, await client.media.stream_address(profile))
+            profile = bench.choice.of(await client.media.profiles()).get("main")
+            if profile is None:
+                raise DeviceError("it offers no main profile to record")
+            url = recorded_url(camera, await client.media.stream_address(profile.token))
             give = self._channel(held, camera, url, client)
-            now = await give.look()
+            async with turn:
+                now = await give.look()
             if not now.url:
                 return  # it is not on a channel: nobody holds its password
             if step is not None and (device, step.name) not in self._done:
                 if not await runner.run(step):
                     return
                 self._done.add((device, step.name))  # the channels of its further lenses follow
-            if await runner.run(self._channel(held, camera, url, client)):
+            async with turn:
+                given = await runner.run(self._channel(held, camera, url, client))
+            if given:
                 runner.add(await _records(self._channel(held, camera, url, client)))
 
     def _channel(self, driver: Driver, camera: Camera, url: str, client: Device) -> Channel:

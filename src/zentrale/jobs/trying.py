@@ -142,7 +142,7 @@ class _Tries:
         if key.sent_s is None:
             await self.device.login(key.credentials, scheme)
         else:
-            await prove(self.device, self.keyring, key.credentials, key.sent_s, scheme)
+            await prove(self.device, self.keyring, key.entry, key.credentials, key.sent_s, scheme)
 
     def _opened(self, key: Key) -> Entry:
         if self._is_cut(key) and self.keyring.vault is not None and not self.keyring.dry_run:
@@ -196,6 +196,7 @@ class _Tries:
 async def prove(
     device: Device,
     keyring: Keyring,
+    name: str,
     credentials: Credentials,
     sent_s: float,
     scheme: str = "",
@@ -205,14 +206,14 @@ async def prove(
     """See that a password which was sent opens the device, and leave it open with it. A refusal before the device has had its
     time is none: it is asked once more when that is over, so that at most two wrong ones are counted there.
 
-    sent_s: when it was sent [s since 1970]; ask: what it is proved by, where that is no request for administrators;
+    name: the vault's entry of the device; sent_s: when it was sent [s since 1970]
+    ask: what it is proved by, where that is no request for administrators;
     refused_at_s: when it was refused in this time already. Raises RefusedError where the device did not take it over in time.
     """
     end, early = sent_s + keyring.new_password_s, list(refused_at_s)
     try:
         while True:
-            if early:
-                await asyncio.sleep(max(0.0, end - time.time()))
+            await asyncio.sleep(max(0.0, (end if early else keyring.ready_at_s(name, sent_s)) - time.time()))
             last = time.time() >= end
             device.purpose = Purpose.ENTER if last and not early else Purpose.PROVE
             try:
@@ -227,6 +228,8 @@ async def prove(
                     raise
                 early.append(time.time())
             else:
+                if early and keyring.vault is not None:
+                    await asyncio.to_thread(keyring.vault.takes, name, time.time() - sent_s)
                 return
     finally:
         device.purpose = Purpose.ENTER
@@ -257,6 +260,6 @@ async def prove_account(device: Device, keyring: Keyring, name: str, credentials
         await other.read_clock()
         ask = await closed_question(other)
         if ask is not None:
-            await prove(other, keyring, credentials, sent_s, ask=ask)
+            await prove(other, keyring, name, credentials, sent_s, ask=ask)
     if keyring.vault is not None:
         await asyncio.to_thread(keyring.vault.prove_account, name, credentials.user)

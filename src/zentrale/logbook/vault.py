@@ -209,6 +209,17 @@ class Vault:
 
         self.update(change)
 
+    def takes(self, name: str, seconds: float) -> None:
+        """The device took so long until it took a new password: the next one is not tried sooner."""
+
+        def change(contents: Contents) -> Contents:
+            entry = contents.devices.get(name)
+            if entry is None or entry.takes_s >= seconds:
+                return contents
+            return replace(contents, devices={**contents.devices, name: replace(entry, takes_s=seconds)})
+
+        self.update(change)
+
     def prove_account(self, name: str, user: str) -> None:
         """Its password was seen to open."""
         if self.contents.sent_s(name, user) is not None:

@@ -27,12 +27,14 @@ class DeviceEntry:
 
     longest:      how many characters of a password it keeps, where it was seen to cut them [characters]; 0: not seen
     certificates: SHA-256 of the certificate it was first seen with, by port
+    takes_s:      how long it took once until it took a new password, where it refused it at first [s]
     """
 
     credentials: Credentials
     identity: Identity = field(default_factory=Identity)
     longest: int = 0
     certificates: dict[str, str] = field(default_factory=dict)
+    takes_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -91,7 +93,7 @@ def _entry_json(entry: DeviceEntry) -> dict[str, Any]:
     return {
         "user": entry.credentials.user, "password": entry.credentials.password,
         "macs": sorted(identity.macs), "serial": identity.serial, "endpoint": identity.endpoint,
-        "longest": entry.longest, "certificates": entry.certificates,
+        "longest": entry.longest, "certificates": entry.certificates, "takes_s": entry.takes_s,
     }  # fmt: skip
 
 
@@ -99,7 +101,11 @@ def _entry(raw: dict[str, Any]) -> DeviceEntry:
     """From its JSON; entries of the first version hold a user and a password only."""
     identity = Identity(frozenset(raw.get("macs", ())), raw.get("serial", ""), raw.get("endpoint", ""))
     return DeviceEntry(
-        Credentials(raw["user"], raw["password"]), identity, raw.get("longest", 0), dict(raw.get("certificates", {}))
+        Credentials(raw["user"], raw["password"]),
+        identity,
+        raw.get("longest", 0),
+        dict(raw.get("certificates", {})),
+        raw.get("takes_s", 0.0),
     )
 
 

@@ -180,7 +180,7 @@ class Password(Step[PasswordState]):
         assert self._set is not None
         sent_s = self.keyring.contents.sent_s(self.device_name, self._set.user) or time.time()
         try:
-            await prove(self.client, self.keyring, self._set, sent_s)
+            await prove(self.client, self.keyring, self.device_name, self._set, sent_s)
         except RefusedError as error:
             raise RefusedError(
                 f"a new password was sent and does not open it yet ({error}); it is in the vault, and `zentrale register "
@@ -222,8 +222,8 @@ class Password(Step[PasswordState]):
         expected = self.seen.identity if known is None or not known.identity.macs else known.identity
         row = Identity.of([self.planned.mac] if self.planned.mac else [])
         expected = row if row.macs else expected
-        if expected.macs and not expected.macs & told.macs and not self.keyring.is_same(self.device_name):
-            here = ", ".join(sorted(told.macs)) or "none"
+        if expected.macs and told.macs and not expected.macs & told.macs and not self.keyring.is_same(self.device_name):
+            here = ", ".join(sorted(told.macs))
             raise DeviceError(
                 f"another device answers here: its MAC address is {here}, expected {', '.join(sorted(expected.macs))}"
             )

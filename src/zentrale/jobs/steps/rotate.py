@@ -122,6 +122,8 @@ class NewPassword(Step[SecretState]):
         """
         assert self._new is not None and self._old is not None
         first, self._unclear = not self._unclear, True
+        if first:  # one that was late before is not asked sooner than it can know
+            await asyncio.sleep(max(0.0, self.keyring.ready_at_s(self._device, self._sent_s()) - time.time()))
         opens = self._new if first and await self._opens(self._new, Purpose.PROVE) else None
         early = [time.time()] if first and opens is None else []
         try:
@@ -134,6 +136,8 @@ class NewPassword(Step[SecretState]):
         if opens is None and not await self._opens(self._new, Purpose.PROVE, early):
             raise RefusedError("neither its old nor its new password opens it; both are in the vault")
         kept = opens or self._new
+        if kept == self._new and not first:  # the old one opened it for a while
+            await asyncio.to_thread(self.vault.takes, self._device, time.time() - self._sent_s())
         if kept == self._old:
             await self._keep(kept)
         elif self._own:
@@ -143,6 +147,9 @@ class NewPassword(Step[SecretState]):
         else:
             await asyncio.to_thread(self.vault.prove_account, self._device, self._user)
         return SecretState(self._user, self._fingerprint(kept))
+
+    def _sent_s(self) -> float:
+        return self.keyring.contents.sent_s(self._device, self._user) or time.time()
 
     async def _opens(
         self, credentials: Credentials, purpose: Purpose, refused_at_s: Sequence[float] | None = None
@@ -158,8 +165,15 @@ class NewPassword(Step[SecretState]):
                 if refused_at_s is None:
                     await other.login(credentials, ask=ask)
                 else:
-                    sent_s = self.keyring.contents.sent_s(self._device, self._user) or time.time()
-                    await prove(other, self.keyring, credentials, sent_s, ask=ask, refused_at_s=refused_at_s)
+                    await prove(
+                        other,
+                        self.keyring,
+                        self._device,
+                        credentials,
+                        self._sent_s(),
+                        ask=ask,
+                        refused_at_s=refused_at_s,
+                    )
             except RefusedError:
                 return False
             return True
