@@ -18,6 +18,7 @@ from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Key, Keyring
+from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.registration import channels
 from zentrale.jobs.registration.registering import Registrar, Registration
@@ -91,7 +92,7 @@ class Bench:
     def channels(self) -> RecorderChannels:
         client = Device(self.recorder.base_url + "/onvif/device_service")
         client.credentials = Credentials("admin", "installer-1")
-        return RecorderChannels(client)
+        return RecorderChannels(client, ChannelBook(self.logbook, self.plan, "recorder", writes=False))
 
 
 @pytest.fixture
@@ -181,22 +182,25 @@ def test_a_channel_of_something_else_is_never_taken(bench: Bench) -> None:
         await client.call("trc", recording.create_job(recording.RecordingJob("", first.token, receiver)))
         await b.discover()
         told = failures(await b.register())
-        assert "channel 1 is taken by the mayor's office" in told["camera north"]
+        assert "channel 1 is taken: it takes in rtsp://10.0.0.99/private (the mayor's office)" in told["camera north"]
         assert (await channels.receivers())[0].uri == "rtsp://10.0.0.99/private" and "camera south" not in told
         await client.close()
 
     bench.run(body)
 
 
-def test_a_camera_on_another_channel_is_told_not_doubled(tmp_path: Path) -> None:
+def test_a_camera_on_another_channel_moves_and_can_go_back(tmp_path: Path) -> None:
     async def body(b: Bench) -> None:
         await b.discover()
         assert not failures(await b.register())
-        moved = CAMERAS.replace("recorder,3", "recorder,2")
-        (b.folder.path / "cameras.csv").write_text(moved)
+        (b.folder.path / "cameras.csv").write_text(CAMERAS.replace("recorder,3", "recorder,2"))
         b.plan = read_plan(b.folder)
-        assert "it is on channel 3 already, planned is 2" in failures(await b.register())["camera south"]
-        assert len(b.recorder.jobs) == 2
+        moved = await b.register()
+        (told,) = [r.steps for r in moved.results if r.ref.name == "recorder"]
+        assert {s.step: s.after for s in told if s.outcome is Outcome.CHANGED}.keys() == {"channel 2", "channel 3"}
+        names = [c.recording.name for c in b.recorder.channels.values()]
+        assert names[:3] == ["north", "south", ""] and len(b.recorder.jobs) == 2
+        assert not failures(await b.register())
 
     Bench(tmp_path).run(body)
 

@@ -237,6 +237,7 @@ def _show_steps(output: Output, result: Registration) -> None:
             rows.append([subject, step.step, outcome, step.error or step.before, after])
         if quiet:
             rows.append(["" if changing else device.subject, ", ".join(quiet), "as planned", "", ""])
+        rows += [["", s.step, "", s.note, ""] for s in device.steps if s.step in quiet and s.note]
     rows += [[name, "", "fault|not found", "run `zentrale discover`", ""] for name in result.not_found]
     output.table(["device", "step", "outcome", "before", "after"], rows)
 
@@ -266,5 +267,5 @@ def _step_document(step: StepResult) -> dict[str, object]:
     return {
         "step": step.step, "outcome": step.outcome.value, "before": step.before, "after": step.after,
         "error": step.error or None, "note": step.note or None, "before_values": step.before_values,
-        "after_values": step.after_values,
+        "after_values": step.after_values, **step.facts,
     }  # fmt: skip

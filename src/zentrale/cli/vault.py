@@ -195,7 +195,7 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     def shown(credentials: Credentials) -> str:
         return credentials.password if args.show else "(hidden)"
 
-    entries = [
+    entries: list[dict[str, object]] = [
         {
             "kind": "candidate",
             "name": c.label,
@@ -206,11 +206,25 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
         for c in contents.candidates
     ]
     entries += [
-        {"kind": "device", "name": name, "user": e.credentials.user, "factory_of": "", "password": shown(e.credentials)}
+        {
+            "kind": "device",
+            "name": name,
+            "user": e.credentials.user,
+            "factory_of": "",
+            "password": shown(e.credentials),
+            "pending": contents.sent_s(name, e.credentials.user) is not None,
+        }
         for name, e in sorted(contents.devices.items())
     ]
     entries += [
-        {"kind": "account", "name": name, "user": user, "factory_of": "", "password": shown(c)}
+        {
+            "kind": "account",
+            "name": name,
+            "user": user,
+            "factory_of": "",
+            "password": shown(c),
+            "pending": contents.sent_s(name, user) is not None,
+        }
         for (name, user), c in sorted(contents.accounts.items())
     ]
     entries += [
@@ -228,8 +242,11 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
         output.document({"entries": kept})
     output.table(
         ["kind", "name", "user", "default of", "password"],
-        ([e["kind"], e["name"], e["user"], e["factory_of"] or "-", e["password"]] for e in entries),
+        ([str(e[k]) or "-" for k in ("kind", "name", "user", "factory_of", "password")] for e in entries),
     )
+    pending = [f"{e['name']} {e['user']}" for e in entries if e.get("pending")]
+    if pending:
+        output.line(f"new, and not yet seen to open: {', '.join(pending)}; `zentrale register` goes on with them")
 
 
 def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:

@@ -37,6 +37,7 @@ log = logging.getLogger(__name__)
 GONE_PATIENCE_S = 15.0  # a device that restarts its web server is back by then
 MAX_REDIRECTS = 3
 _CLOCK = "GetSystemDateAndTime"
+_AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")
 TOKEN = "usernametoken"  # of WS-Security; beside the schemes of HTTP
 # ONVIF Core, access classes: answered before authentication, so no credentials are sent along.
 _PRE_AUTH = {
@@ -285,9 +286,8 @@ class Device:
             if answer.status not in (301, 302, 303, 307, 308) or not answer.get("location"):
                 return answer
             there = answer.get("location")
-            there = (
-                there if "://" in there else f"{url.partition('://')[0]}://{urlsplit(url).netloc}/{there.lstrip('/')}"
-            )
+            if "://" not in there:
+                there = f"{url.partition('://')[0]}://{urlsplit(url).netloc}/{there.lstrip('/')}"
             newer = self._here(there, "redirection")
             if url.startswith("https:") and not newer.startswith("https:"):
                 raise RemoteProtocolError(f"{name}: it sends us from HTTPS to HTTP")
@@ -397,6 +397,3 @@ class Device:
 
     async def scopes(self) -> list[tuple[str, str]]:
         return device.parse_scopes(await self.call("tds", device.ask("GetScopes")))
-
-
-_AS_FAULT = soap.Fault("Sender", ("NotAuthorized",), "")

@@ -250,6 +250,29 @@ SITE_CODES = [
         "run `zentrale register`",
     ),
     Entry(
+        "REC-6",
+        N,
+        "channels are numbered by name, against the order of the list",
+        "The recorder lists its recordings in another order than their names count (1, 10, 11, 2 ...). The number in a name is "
+        "what its own screen shows, so it was taken.",
+        "look at its own screen whether channel and number agree; `zentrale register --dry-run --details` shows each pair",
+    ),
+    Entry(
+        "REC-7",
+        W,
+        "a recording that was a channel is gone",
+        "The recorder's list holds a recording no more that was numbered as one of its channels before. It was deleted there, or "
+        "the recorder was reset; what it had stored is likely to be gone too.",
+        "find out who deleted it; `zentrale register` makes it anew where the recorder allows that",
+    ),
+    Entry(
+        "REC-8",
+        W,
+        "a channel takes in what nobody planned",
+        "A channel on which no camera is planned points at a stream. It is left as it is: somebody may need what it records.",
+        "plan the camera there, or free the channel in the recorder's own page; `zentrale remove CAMERA` frees one of the plan",
+    ),
+    Entry(
         "REC-3",
         F,
         "recorder does not answer",

@@ -5,6 +5,8 @@ Before anything secret goes out, who is there is compared with whom the vault's 
 
 from __future__ import annotations
 
+import asyncio
+import time
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, replace
@@ -68,14 +70,24 @@ async def find_entry(device: Device, keyring: Keyring, claim: Claim, who: str) -
     except AnotherDeviceError as error:
         return Entry(State.ANOTHER, why=error.what, other=error.why)
     entry = await try_keys(device, keyring, keys, who)
+    if claim.thorough and (until_s := _may_change_until_s(keyring, keys, entry)):
+        await asyncio.sleep(max(0.0, until_s - time.time()))
+        entry = await try_keys(device, keyring, keys, who)
     key = next((k for k in keys if entry.credentials is not None and k.credentials == entry.credentials), None)
-    if key is not None and key.own and key.entry:
+    if key is not None:
         try:
-            other = await _proved(device, keyring, claim, key, now) or other
+            other = await _opened(device, keyring, claim, key, now) or other
         except AnotherDeviceError as error:
             device.credentials = None
             return Entry(State.ANOTHER, why=error.what, other=error.why)
     return replace(entry, other=other)
+
+
+def _may_change_until_s(keyring: Keyring, keys: Sequence[Key], entry: Entry) -> float:
+    """Until when the password that opened it may cease to [s since 1970], since a new one was sent and has its time; else 0."""
+    sent = [k.sent_s for k in keys if k.sent_s is not None and k.credentials != entry.credentials]
+    until_s = max(sent, default=0.0) + keyring.new_password_s
+    return until_s if entry.credentials is not None and sent and until_s > time.time() else 0.0
 
 
 async def keys_for(keyring: Keyring, claim: Claim, now: Identity, host: str) -> tuple[list[Key], str]:
@@ -124,19 +136,20 @@ async def who_it_is(device: Device) -> Identity:
     return Identity.of(macs, told.maker, told.model, told.serial, device.target.endpoint)
 
 
-async def _proved(device: Device, keyring: Keyring, claim: Claim, key: Key, now: Identity) -> str:
-    """A password of our own opened it: into the vault, with who it is. Not so where it tells now that it is another one, which
-    takes any password: returns why, or raises AnotherDeviceError.
+async def _opened(device: Device, keyring: Keyring, claim: Claim, key: Key, now: Identity) -> str:
+    """It is open, and tells who it is. A password of the vault's entry is proved by that, and kept with it. Not so where it tells
+    now that it is another one, which takes any password: returns why, or raises AnotherDeviceError.
     """
     held = keyring.contents.devices.get(key.entry)
-    known = held.identity if held else Identity()
-    told = now
-    if claim.thorough or key.sent_s is not None or not (known.macs and known.serial):
+    known, told = held.identity if held else Identity(), now
+    if claim.thorough or (held and (key.sent_s is not None or not (known.macs and known.serial))):
         try:
             told = now.joined(await who_it_is(device))
         except RefusedError:
             told = now  # an account that may not ask
         keyring.saw(device.host, told)
+    if not key.entry:
+        return ""
     name = claim.names[0] if claim.names else key.entry
     why = keyring.contradiction(name, told, told) if name == key.entry else ""
     await _check_other(keyring, claim, device.host, why)

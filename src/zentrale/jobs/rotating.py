@@ -22,7 +22,7 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.recorders.driver import Driver, recorded_url
 from zentrale.jobs.recorders.passes import passes
-from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.recorders.registry import driver_of, opened
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.rotate import NewPassword
@@ -171,7 +171,7 @@ class Rotator:
             return
         turn = self._turns.setdefault(recorder.name, asyncio.Lock())
         async with entered(self.keyring, seen, recorder) as other:
-            held = driver(other)
+            held = opened(self.keyring, recorder, other, writes=True)
             profile = bench.choice.of(await client.media.profiles()).get("main")
             if profile is None:
                 raise DeviceError("it offers no main profile to record")

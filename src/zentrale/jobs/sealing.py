@@ -14,12 +14,17 @@ def secret_lines(plan: Plan, contents: Contents) -> list[SecretLine]:
     watching = plan.policy.recorder_account
     order = [*planned_devices(plan), *sorted(set(contents.devices) - set(planned_devices(plan)))]
     lines: list[SecretLine] = []
+
+    def role_of(name: str, user: str, role: str) -> str:
+        return role if contents.sent_s(name, user) is None else f"{role}; new, not seen to open yet".lstrip("; ")
+
     for name in order:
         entry = contents.devices.get(name)
         if entry is not None:
-            lines.append(SecretLine(name, entry.credentials.user, "administrator", entry.credentials.password))
+            user = entry.credentials.user
+            lines.append(SecretLine(name, user, role_of(name, user, "administrator"), entry.credentials.password))
         for (device, user), held in sorted(contents.accounts.items()):
             if device == name:
                 role = "watch (recorder)" if user == watching else roles.get(user, "")
-                lines.append(SecretLine(name, user, role, held.password))
+                lines.append(SecretLine(name, user, role_of(name, user, role), held.password))
     return lines

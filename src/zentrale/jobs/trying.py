@@ -27,6 +27,7 @@ from zentrale.jobs.keyring import Key, Keyring
 from zentrale.protocols.doors import Door, Purpose
 from zentrale.protocols.http_auth import Credentials
 
+_JUST_AFTER_S = 60.0
 CUT_TO = (15, 12, 10, 8)  # characters that devices keep of a longer password, without a word
 
 
@@ -211,26 +212,29 @@ async def prove(
     refused_at_s: when it was refused in this time already. Raises RefusedError where the device did not take it over in time.
     """
     end, early = sent_s + keyring.new_password_s, list(refused_at_s)
+    # Who waited for the end of its time asks right after it: that is the try which the time was for.
+    in_time = time.time() < end + _JUST_AFTER_S and not keyring.ledger.last_asked(
+        device.target, Door.ONVIF, credentials
+    )
+    device.purpose = Purpose.PROVE if in_time else Purpose.ENTER
     try:
         while True:
             await asyncio.sleep(max(0.0, (end if early else keyring.ready_at_s(name, sent_s)) - time.time()))
             last = time.time() >= end
-            device.purpose = Purpose.ENTER if last and not early else Purpose.PROVE
             try:
                 await device.login(credentials, scheme, ask)
             except LockedError:
                 raise
             except RefusedError:
-                if last:
-                    if early:  # it had its time: from now on both count
-                        now = [*early, time.time()]
-                        keyring.ledger.refused(device.target, Door.ONVIF, device.scheme, credentials, now)
-                    raise
                 early.append(time.time())
-            else:
-                if early and keyring.vault is not None:
-                    await asyncio.to_thread(keyring.vault.takes, name, time.time() - sent_s)
-                return
+                if not last:
+                    continue
+                if in_time:  # it had its time: from now on all of them count
+                    keyring.ledger.refused(device.target, Door.ONVIF, device.scheme, credentials, early)
+                raise
+            if early and keyring.vault is not None:
+                await asyncio.to_thread(keyring.vault.takes, name, time.time() - sent_s)
+            return
     finally:
         device.purpose = Purpose.ENTER
 

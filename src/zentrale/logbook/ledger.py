@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from zentrale.errors import LockedError, NotAskedError
@@ -55,17 +55,18 @@ class RefusalLedger:
 
     def admit(self, target: Target, door: Door, scheme: str, credentials: Credentials, purpose: Purpose) -> Ticket:
         """Leave to send `credentials` once. Raises NotAskedError, or LockedError where the device said so."""
-        ticket = Ticket(target, door, scheme, self._fingerprint(credentials), purpose)
+        account = self._account(credentials)
+        ticket = Ticket(target, door, scheme, self._fingerprint(credentials), purpose, account=account)
         with self._log.transaction():  # counting and writing are one: another process may ask at this moment
             now = self._now_s()
             self._check_lock(target, now)
             if purpose is Purpose.PROVE:
                 return ticket
-            if purpose is Purpose.ENTER and self._opened(target, door) == (ticket.fingerprint, scheme):
+            if purpose is Purpose.ENTER and self._opened(target, door, [account]) == (ticket.fingerprint, scheme):
                 return ticket
             self._check_window(ticket, now)
             number = self._write(ticket, "pending", now)
-        return Ticket(target, door, scheme, ticket.fingerprint, purpose, number)
+        return replace(ticket, id=number)
 
     def settle(self, ticket: Ticket, outcome: Outcome) -> None:
         target = ticket.target
@@ -94,9 +95,9 @@ class RefusalLedger:
                 )
             if outcome is Outcome.ACCEPTED and ticket.purpose is not Purpose.STRANGER:
                 self._log.execute(
-                    "INSERT OR REPLACE INTO opened VALUES (?, ?, ?, ?, ?, ?, ?)",
+                    "INSERT OR REPLACE INTO opened VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                     (target.host, target.port, target.endpoint, ticket.door.value, ticket.scheme, ticket.fingerprint,
-                     self._now_s()),
+                     self._now_s(), ticket.account),
                 )  # fmt: skip
 
     def lock(self, target: Target, wait_s: float | None) -> None:
@@ -129,7 +130,7 @@ class RefusalLedger:
         ones (sent, and not seen to open yet), then what never failed there, then what failed, longest ago first. Makers'
         defaults (`public`) never go before a pending one. In a patient run, what it has tried is left out.
         """
-        opened = self._opened(target, door)
+        opened = self._opened(target, door, {self._account(c) for c in tries})
         order = []
         for index, credentials in enumerate(dict.fromkeys(tries)):
             mark = self._fingerprint(credentials)
@@ -167,11 +168,15 @@ class RefusalLedger:
         )  # fmt: skip
         return cursor.lastrowid
 
-    def _opened(self, target: Target, door: Door) -> tuple[str, str] | None:
+    def _account(self, credentials: Credentials) -> str:
+        return self._fingerprint(Credentials(credentials.user, ""))
+
+    def _opened(self, target: Target, door: Door, accounts: Collection[str]) -> tuple[str, str] | None:
+        """What opened it last as one of these accounts; of an older logbook, which did not tell them apart, as any."""
         row = self._log.execute(
-            "SELECT fingerprint, scheme FROM opened WHERE door = ? AND "
+            f"SELECT fingerprint, scheme FROM opened WHERE door = ? AND account IN ({', '.join('?' * (len(accounts) + 1))}) AND "
             "((host = ? AND port = ?) OR (endpoint != '' AND endpoint = ?)) ORDER BY at DESC LIMIT 1",
-            (door.value, target.host, target.port, target.endpoint),
+            (door.value, "", *accounts, target.host, target.port, target.endpoint),
         ).fetchone()
         return None if row is None else (row[0], row[1])
 

@@ -59,9 +59,21 @@ ALTER TABLE done ADD COLUMN name TEXT NOT NULL DEFAULT '';
 ALTER TABLE done ADD COLUMN before_state TEXT NOT NULL DEFAULT '';
 ALTER TABLE done ADD COLUMN after_state TEXT NOT NULL DEFAULT '';
 """
-# Which process has a try under way: what a killed one left open is told from what another one waits for.
+# Which process has a try under way: what a killed one left open is told from what another one waits for. What opened a door last
+# is kept for each account, so that a recorder's does not stand for the administrator's. Which recording is which channel of a
+# recorder, and which number a camera got that was planned onto the next free one.
 VERSION_4 = """
 ALTER TABLE attempt ADD COLUMN process TEXT NOT NULL DEFAULT '';
+ALTER TABLE opened RENAME TO opened_before;
+CREATE TABLE opened (host TEXT NOT NULL, port INTEGER NOT NULL, endpoint TEXT NOT NULL, door TEXT NOT NULL,
+                     scheme TEXT NOT NULL, fingerprint TEXT NOT NULL, at REAL NOT NULL, account TEXT NOT NULL DEFAULT '',
+                     PRIMARY KEY (host, port, door, account));
+INSERT INTO opened (host, port, endpoint, door, scheme, fingerprint, at) SELECT * FROM opened_before;
+DROP TABLE opened_before;
+CREATE TABLE numbering (name TEXT NOT NULL, macs TEXT NOT NULL, serial TEXT NOT NULL, number INTEGER NOT NULL,
+                        token TEXT NOT NULL, called TEXT NOT NULL, had_job INTEGER NOT NULL, rule TEXT NOT NULL,
+                        PRIMARY KEY (name, number));
+CREATE TABLE next_channel (name TEXT PRIMARY KEY, recorder TEXT NOT NULL, number INTEGER NOT NULL);
 """
 
 

@@ -343,7 +343,7 @@ class Logbook:
         """The plan calls the device `old` now `new`: what was written of it is read under its new name from now on."""
         with self.transaction():
             self.execute("INSERT INTO renamed VALUES (?, ?, ?)", (old, new, now().isoformat()))
-            for table in ("known", "binding"):
+            for table in ("known", "binding", "numbering", "next_channel"):
                 self.execute(f"DELETE FROM {table} WHERE name = ?", (new,))
                 self.execute(f"UPDATE {table} SET name = ? WHERE name = ?", (new, old))
 

@@ -74,7 +74,9 @@ class Target:
 
 @dataclass(frozen=True)
 class Ticket:
-    """Leave to send credentials once. `id` None where they opened this door before and are not counted."""
+    """Leave to send credentials once. `id` None where they opened this door before and are not counted; `account` is the
+    fingerprint of the user alone.
+    """
 
     target: Target
     door: Door
@@ -82,6 +84,7 @@ class Ticket:
     fingerprint: str
     purpose: Purpose
     id: int | None = None
+    account: str = ""
 
 
 class Ledger(Protocol):

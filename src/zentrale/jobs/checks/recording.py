@@ -15,8 +15,7 @@ from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
-from zentrale.jobs.recorders.onvif_lists import doubles_finding
-from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera, Plan, Recorder
@@ -63,12 +62,12 @@ def _as_error(failure: Failure[Recorder]) -> DeviceError:
 async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring) -> Sample:
     driver = driver_of(plan, recorder)
     if not driver.has_service:
-        return await driver(None).sample()
+        return await opened(keyring, recorder, None).sample({})
     if seen is None or not seen.url:
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
     async with entered(keyring, seen, recorder) as client:
-        return await driver(client).sample()
+        return await opened(keyring, recorder, client).sample(planned_channels(plan, recorder.name))
 
 
 async def check_recorders(
@@ -106,9 +105,24 @@ async def check_recorders(
         elif isinstance(sample, DeviceError):
             judged.append(Judged(ref, frozenset({"REC-3"}), (finding("REC-3", ref, str(sample), "an answer", source),)))
         else:
-            item = doubles_finding(name, sample.doubles)
-            judged.append(Judged(ref, frozenset({"REC-3", "REC-4"}), (item,) if item else ()))
+            judged.append(
+                Judged(ref, frozenset({"REC-3", "REC-4", "REC-6"}), tuple(f for f in sample.findings if f.ref == ref))
+            )
+            channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
+            judged += [
+                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8"}), told)
+                for n, told in channels.items()
+            ]
     return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
+
+
+def _by_channel(recorder: str, findings: Sequence[Finding]) -> dict[int, tuple[Finding, ...]]:
+    told: dict[int, tuple[Finding, ...]] = {}
+    for item in findings:
+        number = item.ref.part.removeprefix("channel ") if item.ref is not None else ""
+        if number.isdigit():
+            told[int(number)] = (*told.get(int(number), ()), item)
+    return told
 
 
 def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None, address: str | None) -> ChannelResult:
@@ -140,7 +154,7 @@ class Recording(Check):
 
     name = "recording"
     layer = Layer.RECORDING
-    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "DIS-1"})
+    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "REC-6", "REC-7", "REC-8", "DIS-1"})
     doing = "asking the recorders"
 
     def __init__(self) -> None:

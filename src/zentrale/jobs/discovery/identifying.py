@@ -170,7 +170,7 @@ async def _ask_who(
             note = "planned as RTSP only, so no password was tried over ONVIF"
             return replace(device, maker=maker, state=State.RTSP_ONLY.value, note=note)
         names = expected.names(device)
-        claim = Claim(names, maker, expected.identity(device), planned, orphans, strict=False)
+        claim = Claim(names, maker, expected.identity(device), planned, orphans, strict=False, thorough=False)
         entry = await find_entry(client, keyring, claim, names[0] if names else device.address)
         device = replace(
             device, maker=maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
@@ -181,7 +181,10 @@ async def _ask_who(
                 await client.system_time()  # it told its clock to nobody without credentials
                 device = replace(device, clock_offset_s=round(client.clock_offset.total_seconds(), 1))
             information = await client.information()
-            macs = (await who_it_is(client)).macs
+            told = await who_it_is(client)
+            macs = told.macs
+            if names and not device.other:
+                device = replace(device, other=keyring.contradiction(names[0], told, told))
             device = replace(
                 device, maker=information.maker, model=information.model, firmware=information.firmware,
                 serial=information.serial, mac=min(macs, default=""), macs=tuple(sorted(macs)),

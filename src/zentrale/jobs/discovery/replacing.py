@@ -15,10 +15,9 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.recorders.driver import Driver
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.steps.channel import Channel, ChannelState
+from zentrale.jobs.recorders.registry import driver_of, opened
+from zentrale.jobs.steps.channel import Channel
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import Outcome
 from zentrale.logbook.evidence import Judged, Notes, note, standings
@@ -171,17 +170,17 @@ async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) 
     if seen is None or not seen.url:
         raise DeviceError(f"{where}: the last discovery did not find {recorder.name}; nothing was changed")
     try:
-        return await _freed(keyring, run, camera, driver, seen, recorder)
+        return await _freed(keyring, run, camera, seen, recorder)
     except DeviceError as error:
         raise DeviceError(f"{where}: {error}; nothing was changed in the plan") from None
 
 
-async def _freed(
-    keyring: Keyring, run: int, camera: Camera, driver: type[Driver], seen: FoundDevice, recorder: Recorder
-) -> Removed:
+async def _freed(keyring: Keyring, run: int, camera: Camera, seen: FoundDevice, recorder: Recorder) -> Removed:
     where = f"channel {camera.channel} of {recorder.name}"
     async with entered(keyring, seen, recorder) as client:
-        step = driver(client).give(camera, "", Passes(keyring.contents.fingerprint, None))
+        step = opened(keyring, recorder, client, writes=True).give(
+            camera, "", Passes(keyring.contents.fingerprint, None)
+        )
         assert isinstance(step, Channel)
         now = await step.look()
         if not now.url:
@@ -189,7 +188,7 @@ async def _freed(
         if now.camera != camera.name:
             return Removed(f"{where}: it records {now.camera or now.url}, and was left as it is", freed=True)
         runner = StepRunner(keyring.logbook, run, ref_of(camera), lambda _: keyring.ready(), dry_run=False)
-        good = await runner.change(step, now, ChannelState(camera.channel), step.apply)
+        good = await runner.change(step, now, step.freed(), step.apply)
         last = runner.result().steps[-1]
         if not good or last.outcome is not Outcome.CHANGED:
             raise DeviceError(f"it was not freed: {last.error or last.after}")

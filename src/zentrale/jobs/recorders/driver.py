@@ -9,16 +9,21 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zentrale.field.device import Device
+from zentrale.findings import Finding
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.steps.step import Step
+from zentrale.jobs.steps.step import Step, StepResult
 from zentrale.protocols.onvif.recording import JobState, Stored
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.site.model import Camera
+from zentrale.site.model import Camera, Recorder
 
 
 @dataclass(frozen=True)
 class ChannelSample:
-    """What one channel holds: the camera's name as the recorder has it, its address; `state` None where nothing records."""
+    """What one channel holds: the camera's name as the recorder has it, its address, empty where it points nowhere; `state` None
+    where it has no job.
+    """
 
     name: str
     url: str
@@ -28,10 +33,10 @@ class ChannelSample:
 
 @dataclass(frozen=True)
 class Sample:
-    """All channels of a recorder by number, and what it holds twice."""
+    """All channels of a recorder by number, and what is to be told of the recorder itself."""
 
     channels: Mapping[int, ChannelSample] = field(default_factory=dict)
-    doubles: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -54,8 +59,9 @@ class Driver(ABC):
     kind: str
     has_service = True
 
-    def __init__(self, client: Device | None) -> None:
+    def __init__(self, client: Device | None, book: ChannelBook) -> None:
         self.client = client
+        self.book = book
         self.turn = asyncio.Lock()
 
     @abstractmethod
@@ -63,11 +69,15 @@ class Driver(ABC):
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
     @abstractmethod
-    async def sample(self) -> Sample:
-        """What all channels hold now. Raises DeviceError."""
+    async def sample(self, planned: Mapping[int, str]) -> Sample:
+        """What all channels hold now. planned: as for `told`. Raises DeviceError."""
 
-    async def doubles(self) -> tuple[str, ...]:
-        """What it holds twice, in words."""
+    async def settle(self, keyring: Keyring, run: int, recorder: Recorder) -> list[StepResult]:
+        """Bring cameras that are on other channels than planned onto theirs, before others are given. Raises DeviceError."""
+        return []
+
+    async def told(self, planned: Mapping[int, str]) -> tuple[Finding, ...]:
+        """What is to be told of its channels as a whole. planned: the camera that the plan has on each channel"""
         return ()
 
 

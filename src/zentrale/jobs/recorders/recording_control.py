@@ -2,42 +2,79 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
+
+from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
+from zentrale.findings import Finding, finding
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, Sample
-from zentrale.jobs.recorders.onvif_lists import RecorderChannels, doubles
+from zentrale.jobs.recorders.moves import Mover
+from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.steps.step import StepResult
 from zentrale.protocols.onvif import recording
-from zentrale.site.model import Camera
+from zentrale.protocols.onvif.recording import RecordingJob, Stored
+from zentrale.site.model import Camera, Recorder
+from zentrale.subjects import Kind, Ref
+
+_NOTHING_STORED = Stored(None, None, "")
 
 
 class OnvifRecorder(Driver):
     kind = "onvif"
 
-    def __init__(self, client: Device | None) -> None:
-        super().__init__(client)
+    def __init__(self, client: Device | None, book: ChannelBook) -> None:
+        super().__init__(client, book)
         assert client is not None
-        self.lists = RecorderChannels(client)
+        self.lists = RecorderChannels(client, book)
 
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
 
-    async def sample(self) -> Sample:
-        jobs, receivers, recordings = (
-            await self.lists.jobs(), await self.lists.receivers(), await self.lists.recordings(),
-        )  # fmt: skip
-        by_recording = {job.recording_token: job for job in jobs}
-        uris = {receiver.token: receiver.uri for receiver in receivers}
+    async def sample(self, planned: Mapping[int, str]) -> Sample:
+        lists = await self.lists.lists()
         channels = {}
-        for number, item in enumerate(recordings, start=1):
-            job = by_recording.get(item.token)
-            if job is None:
-                channels[number] = ChannelSample(item.name, "", None, recording.Stored(None, None, ""))
+        for number in sorted(lists.numbering.recordings):
+            held = lists.held(number)
+            if held.job is None:
+                channels[number] = ChannelSample(held.item.name, "", None, _NOTHING_STORED)
                 continue
-            state, stored = await self.lists.job_state(job), await self.lists.stored(item)
-            channels[number] = ChannelSample(item.name, uris.get(job.receiver_token, ""), state, stored)
-        return Sample(channels, tuple(doubles(recordings, jobs, receivers)))
+            state = await self.lists.job_state(held.job)
+            try:
+                stored = await self.lists.stored(held.item)
+            except NotOfferedError:
+                stored = Stored(None, None, recording.NOT_TOLD)
+            channels[number] = ChannelSample(held.item.name, _source(lists, number, held.job), state, stored)
+        return Sample(channels, tuple(self._findings(lists, planned)))
 
-    async def doubles(self) -> tuple[str, ...]:
-        lists = await self.lists.recordings(), await self.lists.jobs(), await self.lists.receivers()
-        return tuple(doubles(*lists))
+    async def settle(self, keyring: Keyring, run: int, recorder: Recorder) -> list[StepResult]:
+        async with self.turn:
+            return await Mover(keyring, run, recorder, self.lists).settle()
+
+    async def told(self, planned: Mapping[int, str]) -> tuple[Finding, ...]:
+        return tuple(self._findings(await self.lists.lists(), planned))
+
+    def _findings(self, lists: Lists, planned: Mapping[int, str]) -> Iterator[Finding]:
+        name, numbering = self.book.recorder, lists.numbering
+        ref = Ref(Kind.RECORDER, name)
+        if (item := doubles_finding(name, doubles(lists))) is not None:
+            yield item
+        if numbering.against:
+            yield finding("REC-6", ref, numbering.against, "names in the order of the list", "its own lists")
+        for kept in numbering.gone:
+            part = Ref(Kind.RECORDER, name, f"channel {kept.number}")
+            was = f"{kept.token}{f' ({kept.name})' if kept.name else ''} is in its list no more"
+            yield finding("REC-7", part, was, "every recording that was numbered", "logbook")
+        for number in sorted(numbering.recordings):
+            held = lists.held(number)
+            if number not in planned and held.job is not None and held.url:
+                measured = f"it takes in {held.url} ({held.item.name or 'unnamed'})"
+                part = Ref(Kind.RECORDER, name, f"channel {number}")
+                yield finding("REC-8", part, measured, "no camera is planned there", "cameras.csv")
+
+
+def _source(lists: Lists, number: int, job: RecordingJob) -> str:
+    return f"its own profile {job.receiver_token}" if job.profile else lists.held(number).url

@@ -2,12 +2,27 @@
 
 from __future__ import annotations
 
+from zentrale.field.device import Device
+from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import Driver
 from zentrale.jobs.recorders.recording_control import OnvifRecorder
 from zentrale.jobs.recorders.work_sheet import WorkSheet
 from zentrale.site.model import Plan, Recorder
 
 DRIVERS: dict[str, type[Driver]] = {driver.kind: driver for driver in (OnvifRecorder, WorkSheet)}
+
+
+def opened(keyring: Keyring, recorder: Recorder, client: Device | None, *, writes: bool = False) -> Driver:
+    """The recorder's driver. `writes`: which recording is which channel is kept, since something will be written there."""
+    assert keyring.plan is not None
+    book = ChannelBook(keyring.logbook, keyring.plan, recorder.name, writes=writes and not keyring.dry_run)
+    return driver_of(keyring.plan, recorder)(client, book)
+
+
+def planned_channels(plan: Plan, recorder: str) -> dict[int, str]:
+    """The camera that the plan has on each channel of a recorder."""
+    return {c.channel: c.name for c in plan.cameras if c.recorder == recorder}
 
 
 def driver_of(plan: Plan, recorder: Recorder) -> type[Driver]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from zentrale.errors import DeviceError
@@ -22,7 +22,7 @@ class WorkSheet(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> ByHand:
         return ByHand(camera.recorder, camera.channel, camera.name, url, passes.wanted[0])
 
-    async def sample(self) -> Sample:
+    async def sample(self, planned: Mapping[int, str]) -> Sample:
         raise DeviceError("it has no service to ask; look at its own screen")
 
 

@@ -17,9 +17,8 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
-from zentrale.jobs.recorders.onvif_lists import doubles_finding
 from zentrale.jobs.recorders.passes import Passes, passes
-from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
@@ -68,15 +67,19 @@ class Channels:
         found: dict[str, FoundDevice],
         prepare: Callable[[Recorder, FoundDevice, Device], Awaitable[tuple[DeviceResult, bool]]],
         failed: Callable[[Failure[Recorder]], DeviceResult],
+        run: int,
+        runners: dict[str, StepRunner],
     ) -> AsyncIterator[list[DeviceResult]]:
-        """Bring the recorders to plan, and keep them open for their channels. `prepare` says whether it was entered."""
+        """Bring the recorders to plan, and keep them open for their channels. `prepare` says whether it was entered; cameras that
+        are on other channels than planned change places first.
+        """
         clients: list[Device] = []
         results: list[DeviceResult] = []
 
         async def one(recorder: Recorder) -> None:
-            driver, seen = driver_of(self.plan, recorder), found.get(recorder.name)
-            if not driver.has_service:
-                self._drivers[recorder.name] = driver(None)
+            seen = found.get(recorder.name)
+            if not driver_of(self.plan, recorder).has_service:
+                self._drivers[recorder.name] = opened(self.keyring, recorder, None)
                 return
             if seen is None or not seen.url:
                 self._drivers[recorder.name] = DeviceError("was not found by the last discovery")
@@ -84,8 +87,18 @@ class Channels:
             client = await self._open(recorder, seen)
             clients.append(client)
             result, entered = await prepare(recorder, seen, client)
-            results.append(result)
-            self._drivers[recorder.name] = driver(client) if entered else DeviceError("could not be entered")
+            if not entered:
+                self._drivers[recorder.name] = DeviceError("could not be entered")
+                results.append(result)
+                return
+            driver, runner = opened(self.keyring, recorder, client, writes=True), runners[recorder.name]
+            try:
+                for moved in await driver.settle(self.keyring, run, recorder):
+                    runner.add(moved)
+            except DeviceError as error:
+                runner.fail("channels", str(error))
+            self._drivers[recorder.name] = driver
+            results.append(runner.result())
 
         try:
             outcomes = await scheduler.run(recorders, one, at_once=AT_ONCE, budget_s=None)
@@ -98,20 +111,19 @@ class Channels:
             for client in clients:
                 await client.close()
 
-    async def tell_doubles(self, runners: dict[str, StepRunner], results: list[DeviceResult]) -> None:
-        """What a recorder holds twice after all this: asked for once, when its channels are done."""
+    async def tell(self, runners: dict[str, StepRunner], results: list[DeviceResult]) -> None:
+        """What is to be told of a recorder's channels after all this: asked for once, when its cameras are done."""
         for name, driver in self._drivers.items():
             if not isinstance(driver, Driver) or not driver.has_service:
                 continue
             try:
-                told = await driver.doubles()
+                told = await driver.told(planned_channels(self.plan, name))
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
-            item = doubles_finding(name, told)
-            if item is not None:
-                runner = runners[name]
+            runner = runners[name]
+            for item in told:
                 runner.tell(item)
-                results[:] = [runner.result() if r.ref == runner.ref else r for r in results]
+            results[:] = [runner.result() if r.ref == runner.ref else r for r in results]
 
     async def give(self, run: int, camera: Camera, source: Source | DeviceError, runner: StepRunner) -> None:
         """Put the camera onto its channel, once its stream was seen to play as the recorder will play it."""

@@ -137,12 +137,14 @@ class Registrar:
 
         channels, runners = self._work.channels, self._work.runners
         with running as self._run:
-            async with channels.opened(recorders, found, self._recorder, self._result) as recorder_results:
+            async with channels.opened(
+                recorders, found, self._recorder, self._result, self._run, runners
+            ) as recorder_results:
                 camera_results = await scheduler.run(
                     [c for c in present if self.plan.device_of(c) is c], one, at_once=self.manner.at_once, budget_s=None,
                     share_of=lambda c: c.switch, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
-                await channels.tell_doubles(runners, recorder_results)
+                await channels.tell(runners, recorder_results)
             ended = [r for told in camera_results if isinstance(told, Failure) for r in self._ended(told)]
             for result in (*recorder_results, *ended):
                 await self._note(result)
@@ -193,7 +195,7 @@ class Registrar:
             elif item is not None:
                 notes.judge(ref, (), [item])
         entered = any(s.step == Password.name and s.outcome in _DONE for s in result.steps)
-        about = {"REG-2", "REG-3", "REC-4", *(("SEC-11", "SEC-12", "SEC-13") if entered else ())}
+        about = {"REG-2", "REG-3", "REC-4", "REC-6", *(("SEC-11", "SEC-12", "SEC-13") if entered else ())}
         notes.judge(result.ref, about, result.about_it())
         await asyncio.to_thread(note, self.logbook, self._run, notes)
 

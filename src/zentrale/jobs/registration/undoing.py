@@ -19,6 +19,7 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
@@ -141,8 +142,9 @@ class Undoer:
             recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
             held, _ = await self._enter(stack, recorder, found)
             state = given.after_state
+            lists = RecorderChannels(held, ChannelBook(self.keyring.logbook, self.plan, recorder.name, writes=True))
             steps[Channel.name] = Channel(
-                RecorderChannels(held), state["number"], state["camera"], state["location"], state["url"],
+                lists, state["number"], state["camera"], state["location"], state["url"],
                 passes(self.keyring, planned, self.vault.device(self.keyring.entry_of(planned.name))),
             )  # fmt: skip
         return steps

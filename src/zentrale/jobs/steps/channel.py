@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
-from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
+from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import recording
@@ -37,17 +37,12 @@ class ChannelState:
     key: str = ""
 
 
-@dataclass
-class _Held:
-    """What the recorder holds for the channel."""
-
-    item: Recording
-    job: RecordingJob | None
-    receiver: Receiver | None
-
-
 class Channel(Step[ChannelState]):
-    """Run it within the recorder's turn: channels are made and given by number."""
+    """Run it within the recorder's turn: channels are made and given by number.
+
+    elsewhere: cameras that have, or are about to get, their own channel: what is left of them on this one is taken over. With
+               this camera itself among them it may still be on another one
+    """
 
     name = "channel"
 
@@ -59,6 +54,7 @@ class Channel(Step[ChannelState]):
         place: str,
         url: str,
         passes: Passes,
+        elsewhere: Collection[str] = (),
     ) -> None:
         self.channels = channels
         self.client = channels.client
@@ -68,27 +64,49 @@ class Channel(Step[ChannelState]):
         self._url = url
         self._passes = passes
         self._given = passes.given
-        self._held = _Held(Recording(""), None, None)
+        self._elsewhere = elsewhere
+        self._held = Held(Recording(""))
+        self._lists: Lists | None = None
 
     async def look(self) -> ChannelState:
-        item = await self.channels.channel(self._number)
-        jobs, receivers = await self.channels.jobs(), await self.channels.receivers()
-        job = next((j for j in jobs if item.token and j.recording_token == item.token), None)
-        receiver = next((r for r in receivers if job and r.token == job.receiver_token), None)
-        self._held = _Held(item, job, receiver)
-        url = receiver.uri if receiver else ""
-        if url != self._url:
-            if receiver is not None and item.name != self._camera:
-                raise DeviceError(
-                    f"channel {self._number} is taken by {item.name or url}; free it on the recorder first"
-                )
-            await self._check_not_elsewhere(item, jobs, receivers)
-        state = await self.channels.job_state(job) if job is not None else None
+        lists = self._lists = await self.channels.lists()
+        held = self._held = lists.held(self._number)
+        if not held.item.token and self._url:
+            await self.channels.check_room(self._number, lists)
+        if self._url and held.url != self._url:
+            await self._check_free(held)
+            if self._camera not in self._elsewhere:
+                self._check_not_elsewhere(lists)
+        state = await self.channels.job_state(held.job) if held.job is not None and held.url else None
         error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
-        mode = job.mode if job and receiver else ""
-        return ChannelState(
-            self._number, item.name, item.location, url, mode, error, *(self._given if url else ("", ""))
+        mode = held.job.mode if held.job is not None and held.url else ""
+        given = self._given if held.url else ("", "")
+        return ChannelState(self._number, held.item.name, held.item.location, held.url, mode, error, *given)
+
+    async def _check_free(self, held: Held) -> None:
+        """Raises DeviceError where it records somebody else's stream, or points at it. A job that idles, and a receiver that
+        points nowhere, are how most recorders ship: they are used.
+        """
+        job, name = held.job, held.item.name
+        if job is None:
+            return
+        other = (
+            "plan another channel"
+            if job.profile
+            else "plan another channel, or free this one in the recorder's own page"
         )
+        if job.profile:
+            raise DeviceError(
+                f"channel {self._number} records a picture of the recorder's own (profile {job.receiver_token}); {other}"
+            )
+        if held.url and name != self._camera and name not in self._elsewhere:
+            raise DeviceError(f"channel {self._number} is taken: it takes in {held.url} ({name or 'unnamed'}); {other}")
+        if not held.url and job.mode == recording.ACTIVE:
+            told = (await self.channels.job_state(job)).state
+            if told in (recording.ACTIVE, "PartiallyActive"):
+                raise DeviceError(
+                    f"channel {self._number} is taken: it records ({told}), and does not tell from where; {other}"
+                )
 
     async def recording_state(self) -> tuple[str, datetime | None]:
         """What the recorder says of the channel's job (Active where it records, else with its own words), and until when it
@@ -104,16 +122,39 @@ class Channel(Step[ChannelState]):
             latest = None
         return f"{told.state}: {told.error}" if told.error else told.state, latest
 
-    async def _check_not_elsewhere(self, item: Recording, jobs: list[RecordingJob], receivers: list[Receiver]) -> None:
+    def _check_not_elsewhere(self, lists: Lists) -> None:
         """Never record a camera twice."""
-        uris = {r.token: r.uri for r in receivers}
-        for other in jobs:
-            if other.recording_token != item.token and uris.get(other.receiver_token) == self._url:
-                names = [r.token for r in await self.channels.recordings()]
-                where = names.index(other.recording_token) + 1 if other.recording_token in names else "another channel"
-                raise DeviceError(
-                    f"it is on channel {where} already, planned is {self._number}; free that channel first"
-                )
+        uris = {r.token: r.uri for r in lists.receivers}
+        for other in lists.jobs:
+            if other.recording_token != self._held.item.token and uris.get(other.receiver_token) == self._url:
+                number = lists.number_of(other.recording_token)
+                where = f"channel {number}" if number is not None else "another channel"
+                raise DeviceError(f"it is on {where} already, planned is {self._number}; free that channel first")
+
+    def freed(self) -> ChannelState:
+        """The channel as it was before anything was given to it: with its own name."""
+        kept = self._lists.numbering.channels.get(self._number) if self._lists else None
+        return ChannelState(self._number, kept.name if kept else "")
+
+    def facts(self) -> Mapping[str, object]:
+        """Which of the recorder's own things the channel is, and by which rule."""
+        held = self._held
+        return {
+            "recording_name": held.item.name or None, "recording_token": held.item.token or None,
+            "receiver_token": held.receiver.token if held.receiver else None, "source_id": held.item.source_id or None,
+            "numbered": self._rule(),
+        }  # fmt: skip
+
+    def remark(self) -> str:
+        if not self._held.item.token:
+            return ""
+        called = f' "{self._held.item.name}"' if self._held.item.name else ""
+        return f"its recording{called} ({self._held.item.token}), {self._rule()}"
+
+    def _rule(self) -> str:
+        numbering = self._lists.numbering if self._lists else None
+        kept = numbering.channels.get(self._number) if numbering else None
+        return kept.rule.value if kept else ""
 
     async def read_back(self, wanted: ChannelState) -> ChannelState:
         """What it was told to record. Whether it does, and why not, `verify` asks: pulling takes a recorder a while."""
@@ -159,11 +200,22 @@ class Channel(Step[ChannelState]):
         self._given = wanted.user, wanted.key
 
     async def _free(self, wanted: ChannelState) -> None:
-        """The channel as it was before it was given: no job, no receiver."""
+        """The channel as it was before it was given: idle and empty where it came with a job, else without job and receiver."""
+        assert self._lists is not None
         item, job, receiver = self._held.item, self._held.job, self._held.receiver
-        if job is not None:
+        kept = self._lists.numbering.channels.get(self._number)
+        emptied = job is not None and receiver is not None and kept is not None and kept.had_job
+        if emptied and job is not None and receiver is not None:
+            await self.client.call("trc", recording.set_job_mode(job.token, recording.IDLE))
+            try:
+                await self.client.call("trv", recording.configure_receiver(replace(receiver, uri="")))
+            except UnreachableError:
+                raise
+            except DeviceError:
+                emptied = False  # it takes no empty address: then without them
+        if not emptied and job is not None:
             await self.client.call("trc", recording.delete_job(job.token))
-        if receiver is not None:
+        if not emptied and receiver is not None:
             await self.client.call("trv", recording.delete_receiver(receiver.token))
         if item.token:
             freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
@@ -171,14 +223,20 @@ class Channel(Step[ChannelState]):
 
     async def _left_behind(self, address: str) -> Receiver | None:
         """A receiver for this camera that no job uses: an interrupted run made it."""
-        used = {j.receiver_token for j in await self.channels.jobs()}
-        return next((r for r in await self.channels.receivers() if r.uri == address and r.token not in used), None)
+        lists = await self.channels.lists()
+        used = {j.receiver_token for j in lists.jobs}
+        return next((r for r in lists.receivers if r.uri == address and r.token not in used), None)
 
     # What is made anew: never asked for twice, since its answer may only be late
 
     async def _make_recording(self) -> Recording:
-        """Recordings are made one by one up to the channel's number; one that does not add to them ends it."""
-        for count in range(len(await self.channels.recordings()), self._number):
+        """Recordings are made one by one until the channel's number is among them; one that does not add to them ends it."""
+        while True:
+            lists = await self.channels.lists()
+            found = lists.numbering.recordings.get(self._number)
+            if found is not None:
+                return found
+            count = len(lists.numbering.recordings)
 
             async def made(count: int = count) -> str:
                 return "made" if len(await self.channels.recordings()) > count else ""
@@ -186,7 +244,6 @@ class Channel(Step[ChannelState]):
             await self._made("trc", recording.create_recording(Recording("")), made)
             if len(await self.channels.recordings()) <= count:
                 raise DeviceError(f"it answered OK to CreateRecording, and still has {count} channels")
-        return await self.channels.channel(self._number)
 
     async def _make_receiver(self, uri: str, address: str) -> str:
         async def made() -> str:

@@ -161,9 +161,10 @@ class StepRunner:
         self._results.append(
             StepResult(
                 step.name, outcome, "" if before is None else step.shown(before),
-                step.aim() if after is None else step.shown(after), error, note,
+                step.aim() if after is None else step.shown(after), error, "; ".join(n for n in (note, step.remark()) if n),
                 None if before is None else step.document(before), None if after is None else step.document(after),
                 step.settles + (step.settles_changed if outcome is Outcome.CHANGED else ()), place=step.place,
+                facts=step.facts(),
             )
         )  # fmt: skip
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, dataclass, field, fields
 from enum import Enum
 from typing import Any, Generic, TypeVar
 
@@ -78,6 +78,14 @@ class Step(ABC, Generic[S]):
         """What the device holds after it was asked for `wanted`."""
         return await self.look()
 
+    def facts(self) -> Mapping[str, object]:
+        """What else a program should know of what was looked at, by stable keys."""
+        return {}
+
+    def remark(self) -> str:
+        """What a person should know beside before and after; empty where nothing."""
+        return ""
+
     def note(self, state: S) -> None:
         """What is to be written down here where the device holds what is wanted; not in a dry run."""
 
@@ -125,6 +133,7 @@ class StepResult:
     settles: tuple[str, ...] = ()
     lacks: str = ""  # the step that failed, for want of which this one was not tried
     place: str = ""  # where a person finds it in the device's own page
+    facts: Mapping[str, object] = field(default_factory=dict)  # further keys of its document
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
 """What a recorder offers: receivers, recordings, recording jobs, and what is stored.
 
 ONVIF Receiver, Recording Control and Recording Search specifications. A receiver pulls a stream, a recording
-stores one, a job ties them together. A recorder's channel N is its Nth recording, in the order it lists them.
+stores one, a job ties them together.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from zentrale.protocols.xml import Element
 _MAX_ITEMS = 4096
 RECEIVER_TYPE = "http://www.onvif.org/ver10/schema/Receiver"  # the type of a job's source that is a receiver
 ACTIVE, IDLE, ERROR = "Active", "Idle", "Error"
+NOT_TOLD = "not told"  # by a search service that lacks the operation
 
 
 @dataclass(frozen=True)
@@ -37,7 +38,8 @@ class Receiver:
 
 @dataclass(frozen=True)
 class Recording:
-    """`name` is Source/Name: the camera's name, empty where the channel is free.
+    """`name` is Source/Name: the camera's name where one was given, else often one of the recorder's own. `source_id` is
+    Source/SourceId.
 
     element: its Configuration as the recorder sent it; it goes back whole but for what is changed
     """
@@ -47,14 +49,18 @@ class Recording:
     location: str = ""
     address: str = ""
     element: Element | None = field(default=None, compare=False, repr=False)
+    source_id: str = ""
 
 
 @dataclass(frozen=True)
 class RecordingJob:
+    """`receiver_token` is that of its source; `profile`: that is no receiver, but a media profile of the recorder's own."""
+
     token: str
     recording_token: str
     receiver_token: str
     mode: str = ACTIVE
+    profile: bool = False
 
 
 @dataclass(frozen=True)
@@ -103,6 +109,13 @@ def _set(parent: Element, name: str, value: str) -> None:
         child = TT(name)
         parent.append(child)
     child.text = value
+
+
+def points_somewhere(uri: str) -> bool:
+    """Whether a receiver's address names a host: many recorders come with empty ones, or with 0.0.0.0."""
+    host = without_userinfo(uri).partition("://")[2].partition("/")[0]
+    host = host.rpartition(":")[0] if host.rpartition(":")[2].isdigit() else host
+    return bool(host.strip("[]")) and host.strip("[]") not in ("0.0.0.0", "::")
 
 
 def create_receiver(uri: str) -> Element:
@@ -219,7 +232,7 @@ def _parse_recording(token: str, configuration: Element | None) -> Recording:
     def get(name: str) -> str:
         return xml.text(configuration, f"tt:Source/tt:{name}", NS)[:200]
 
-    return Recording(token, get("Name"), get("Location"), get("Address"), configuration)
+    return Recording(token, get("Name"), get("Location"), get("Address"), configuration, get("SourceId"))
 
 
 def recording_request(request: Element) -> Recording:
@@ -270,7 +283,11 @@ def _parse_job(token: str, configuration: Element | None) -> RecordingJob:
     def get(path: str) -> str:
         return xml.text(configuration, path, NS)
 
-    return RecordingJob(token, get("tt:RecordingToken"), get("tt:Source/tt:SourceToken/tt:Token"), get("tt:Mode"))
+    sources = [] if configuration is None else configuration.findall("tt:Source/tt:SourceToken", NS)
+    receivers = [s for s in sources if not str(s.get("Type") or RECEIVER_TYPE).endswith("/Profile")]
+    source = next(iter(receivers or sources), None)
+    profile = bool(sources) and not receivers  # ONVIF Recording Control, RecordingJobSource: Profile or Receiver
+    return RecordingJob(token, get("tt:RecordingToken"), xml.text(source, "tt:Token", NS), get("tt:Mode"), profile)
 
 
 def job_request(request: Element) -> RecordingJob:
