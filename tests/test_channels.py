@@ -18,12 +18,15 @@ from conftest import CAMERAS, TYPES, make_site
 from strangers import PORT, Settable, listening
 from test_steps import HOST, SITE, Place, hurry
 from tower import Tower
+from zentrale.cli.options import plan_of
 from zentrale.field.device import Device
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.moves import Mover
+from zentrale.jobs.recorders.next_free import write_next
 from zentrale.jobs.recorders.numbering import Rule, numbered
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.steps.step import Outcome, StepResult
+from zentrale.logbook.channel_numbers import next_channels
 from zentrale.logbook.processes import this_process
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.http_auth import Credentials
@@ -278,3 +281,23 @@ def test_a_camera_is_not_moved_onto_somebody_elses_channel(tmp_path: Path) -> No
             ("channel 2", "would change"), ("channel 4", "would change"), ("channel 1", "would change")
         ]  # fmt: skip
         assert "until now stays on channel 1" in told[0].note and tower.on(tokens[1]) == place.url(1)
+
+
+def test_the_next_free_channel_is_bound_once_and_written(tmp_path: Path) -> None:
+    tower, tokens = fixed(5)
+    tower.receivers[f"v{tokens[2]}"] = "rtsp://10.9.9.9/x"  # what the plan does not know of
+    place = Rack(tmp_path, tower, ["next", 1])
+    assert [c.channel for c in place.plan.cameras] == [2, 1], "by the plan alone"
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        place.register(dry_run=True)
+        with Logbook(place.folder.logbook_file) as log:
+            assert not next_channels(log)
+        assert place.register()["channel"].outcome is Outcome.CHANGED and tower.on(tokens[3]).startswith(
+            "rtsp://127.0.77.11"
+        )
+    with Logbook(place.folder.logbook_file) as log:
+        assert next_channels(log) == {"c1": ("recorder", 3)}
+        assert plan_of(place.folder).camera("c1").channel == 3, "for every command from now on"
+        assert write_next(place.folder, place.plan, log) == {"c1": 3}
+    assert ",recorder,3," in place.folder.cameras_file.read_text() and not read_plan(place.folder).next_channels

@@ -42,7 +42,6 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import InputError
     from zentrale.jobs.discovery.assigning import assign, assign_stream, unassign
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
     if args.walk and (args.name or args.device or args.remove):
         raise InputError("assign --walk takes no camera and no device", "give it alone")
@@ -51,7 +50,7 @@ def run(args: argparse.Namespace) -> int:
                          "give CAMERA DEVICE, CAMERA --remove, or --walk")  # fmt: skip
     output = Output(args)
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     vault = options.vault_or_none(args, folder) if args.walk else None
     with options.alone(args, output, folder, "assign"), Logbook(folder.logbook_file) as logbook:
         if args.walk:

@@ -22,12 +22,11 @@ def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
     from zentrale.cli.output import Output
     from zentrale.errors import PlanError
-    from zentrale.site.reading import read_plan
 
     output = Output(args)
     folder = options.site_folder(args)
     try:
-        plan = read_plan(folder)
+        plan = options.plan_of(folder)
     except PlanError as error:
         if args.json:
             output.document({"site": str(folder.path), "problems": [_document(p) for p in error.problems]})

@@ -66,13 +66,14 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError, NothingReachedError
     from zentrale.findings import count_faults
     from zentrale.site.folder import find_site
-    from zentrale.site.reading import read_plan
 
     if not 0.1 <= args.wait <= 60:
         raise InputError(f"--wait {args.wait:g}: out of range", "expected 0.1 to 60 seconds")
     output = Output(args)
     folders = [find_site(place) for place in args.site or [None]]
-    plans = [read_plan(folder) for folder in folders]  # before anything is asked: a plan that is wrong ends the command
+    plans = [
+        options.plan_of(folder) for folder in folders
+    ]  # before anything is asked: a plan that is wrong ends the command
     if args.follow:
         if len(folders) > 1:
             raise InputError("discover --follow follows one site", "give --site once")

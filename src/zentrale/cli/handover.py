@@ -32,11 +32,10 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.findings import count_faults
     from zentrale.jobs.handing_over import hand_over
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
     output = Output(args)
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     with Logbook(folder.logbook_file) as logbook:
         result = hand_over(plan, folder, logbook)
     if args.json:

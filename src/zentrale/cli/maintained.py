@@ -34,11 +34,10 @@ def begun(args: argparse.Namespace) -> tuple[Output, SiteFolder, Plan]:
     from zentrale.cli.output import Output
     from zentrale.errors import InputError
     from zentrale.jobs.planned import planned_devices
-    from zentrale.site.reading import read_plan
     from zentrale.words import meant
 
     output, folder = Output(args), options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     known = list(planned_devices(plan))
     for name in args.names:
         if name not in known:

@@ -49,10 +49,9 @@ def run(args: argparse.Namespace) -> int:
         network_rehearse.begin(args)
     from zentrale.cli.output import Output
     from zentrale.planning.network import plan_network
-    from zentrale.site.reading import read_plan
 
     output, folder = Output(args), options.site_folder(args)
-    net = plan_network(read_plan(folder))
+    net = plan_network(options.plan_of(folder))
     return (
         network_rehearse.run(args, output, folder, net)
         if args.action == "rehearse"

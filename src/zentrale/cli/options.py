@@ -31,10 +31,9 @@ def completes(action: argparse.Action, words: Callable[..., list[str]]) -> None:
 def complete_cameras(parsed_args: argparse.Namespace, **_: object) -> list[str]:
     """Cameras and groups of the plan here; none where it cannot be read."""
     from zentrale.errors import ZentraleError
-    from zentrale.site.reading import read_plan
 
     try:
-        plan = read_plan(site_folder(parsed_args))
+        plan = plan_of(site_folder(parsed_args))
     except ZentraleError:
         return []
     return [*(c.name for c in plan.cameras), *(g.name for g in plan.groups), *(r.name for r in plan.recorders)]
@@ -113,6 +112,22 @@ def site_folder(args: argparse.Namespace) -> SiteFolder:
     from zentrale.site.folder import find_site
 
     return find_site(args.site)
+
+
+def plan_of(folder: SiteFolder) -> Plan:
+    """The plan, with the numbers that the logbook keeps for cameras on the next free channel. Raises PlanError."""
+    from zentrale.site.reading import Bound, read_plan
+
+    def bound() -> Bound:
+        from zentrale.logbook.channel_numbers import next_channels
+        from zentrale.logbook.store import Logbook
+
+        if not folder.logbook_file.exists():
+            return {}
+        with Logbook(folder.logbook_file) as logbook:
+            return next_channels(logbook)
+
+    return read_plan(folder, bound=bound)
 
 
 def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = False) -> str:

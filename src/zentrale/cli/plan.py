@@ -54,7 +54,6 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.parts.part import Asked
     from zentrale.jobs.planning import Request, calculate
     from zentrale.site.outline import read_outline
-    from zentrale.site.reading import read_plan
 
     unknown = [part for part in args.parts if part not in PARTS]
     if unknown:
@@ -68,7 +67,7 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     output = Output(args)
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     outline = read_outline(folder.outline_file, plan.site.origin)
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets and (args.against is None or args.parts):

@@ -45,6 +45,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="planned accounts that are there already, and not in the vault, get new passwords (else asked)",
     )
+    parser.add_argument(
+        "--write", action="store_true", help="write the numbers of cameras on the next free channel into cameras.csv"
+    )
     parser.add_argument("--picture", action="store_true", help="take each camera's reference picture anew")
     options.add_details(parser)
     options.add_entering(parser)
@@ -62,16 +65,16 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
+    from zentrale.jobs.recorders.next_free import write_next
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
     from zentrale.jobs.registration import by_hand
     from zentrale.jobs.registration.registering import Manner, Registrar
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
     output = Output(args)
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     if args.undo is not None:
         return _undo(args, output, folder, plan)
     cameras = select(plan, args.only)
@@ -87,6 +90,7 @@ def run(args: argparse.Namespace) -> int:
         made = [] if args.dry_run else by_hand.sheets(plan, result.results, logbook)
         if result.run is not None:
             by_hand.keep(logbook, result.run, result.results, made)
+        written = write_next(folder, plan, logbook) if args.write and not args.dry_run else {}
     sheets = [] if args.dry_run else write_work_sheets(folder, result.by_hand)
     sheets += by_hand.write(folder, plan.site.name, made)[:1]
     if args.json:
@@ -94,6 +98,11 @@ def run(args: argparse.Namespace) -> int:
     _show(output, result)
     for path in sheets:
         output.line(f"to be set by hand, device by device: {path}", "bold")
+    if written:
+        told = ", ".join(f"{name} on channel {number}" for name, number in written.items())
+        output.line(f"written into {folder.cameras_file.name}: {told}")
+    elif args.write and not args.dry_run:
+        output.line(f"no row of {folder.cameras_file.name} has `next` for a channel: nothing was written there")
     _next(output, result)
     output.reports([d.report for d in result.results if d.report], args.site)
     failed = count_faults(result.findings) or result.not_found

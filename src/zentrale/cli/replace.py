@@ -29,11 +29,10 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.jobs.discovery.replacing import REPLACE, replace_camera
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
     output = Output(args)
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     vault = options.vault_or_none(args, folder)
     with options.alone(args, output, folder, REPLACE), Logbook(folder.logbook_file) as logbook:
         done = replace_camera(plan, folder, logbook, vault, args.name, args.device)

@@ -167,9 +167,8 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.jobs.planned import planned_devices
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.identity import Identity
-    from zentrale.site.reading import read_plan
 
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     planned = planned_devices(plan)
     if args.name not in planned:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")

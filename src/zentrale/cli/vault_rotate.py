@@ -45,9 +45,8 @@ def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
     from zentrale.jobs.planned import planned_devices
     from zentrale.jobs.rotating import Rotator
     from zentrale.logbook.store import Logbook
-    from zentrale.site.reading import read_plan
 
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     known = planned_devices(plan)
     for name in args.names:
         if name not in known:
@@ -124,9 +123,8 @@ def seal(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.logbook.vault import weakness
     from zentrale.output.sealed_sheet import sealed_sheet
     from zentrale.site.folder import write_atomically
-    from zentrale.site.reading import read_plan
 
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     path = Path(args.file)
     if path.exists():
         raise InputError(f"{path}: is there already", "give another name; nothing was changed")

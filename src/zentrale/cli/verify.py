@@ -93,10 +93,9 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     from zentrale.jobs.verifying import verify_site
     from zentrale.logbook.store import Logbook
     from zentrale.protocols.rtsp_client import Transport
-    from zentrale.site.reading import read_plan
 
     folder = options.site_folder(args)
-    plan = read_plan(folder)
+    plan = options.plan_of(folder)
     cameras = select(plan, args.only)
     vault = options.vault_or_none(args, folder)
     transport = Transport(args.transport) if args.transport else None

@@ -86,6 +86,7 @@ class Keyring:
         key = contents if contents.key else Contents(key=secrets.token_bytes(32))
         self.ledger = RefusalLedger(logbook, patience, key.fingerprint)
         self.overwrite = overwrite
+        self.channels: dict[str, int] = {}  # numbers that cameras on the next free channel were bound to in this run
         self.certificates = PinnedCertificates(vault, self._hosts_of(trusted), keep=not dry_run)
         self._same = self._names_of(same)
         self._answers: dict[str, bool] = {}
@@ -221,6 +222,11 @@ class Keyring:
     def _is_public(self, credentials: Credentials | None) -> bool:
         """Whether it is a maker's default, which everybody knows."""
         return any(c.factory_of and c.credentials == credentials for c in self.contents.candidates)
+
+    def numbered(self, camera: Camera) -> Camera:
+        """With the channel that it was bound to in this run, where its row has the next free one."""
+        number = self.channels.get(camera.name)
+        return camera if number is None else camera.model_copy(update={"channel": number})
 
     def budget(self, seconds: float) -> float | None:
         """The time for one device; a patient run takes the time it takes."""

@@ -241,7 +241,7 @@ class Camera(Part):
 
 
 class Plan(Part):
-    """The whole plan of one site, cross-checked."""
+    """The whole plan of one site, cross-checked. `next_channels`: cameras whose row has `next` in place of a channel's number."""
 
     site: Site
     policy: Policy = Policy()
@@ -267,6 +267,7 @@ class Plan(Part):
     switch_types: tuple[SwitchType, ...] = ()
     recorder_types: tuple[RecorderType, ...] = ()
     cameras: tuple[Camera, ...] = ()
+    next_channels: tuple[str, ...] = ()
 
     def group(self, camera: Camera) -> Group:
         return self._groups[camera.group]

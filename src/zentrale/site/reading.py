@@ -6,7 +6,7 @@ import csv
 import io
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -31,10 +31,15 @@ REQUIRED_COLUMNS = tuple(n for n, f in Camera.model_fields.items() if f.is_requi
 MAX_FILE_BYTES = 16 * 1024 * 1024  # a schedule of 4,000 cameras is under 1 MB
 
 
-def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
+Bound = Mapping[str, tuple[str, int]]
+NEXT = "next"  # in place of a channel's number: the lowest that is free
+
+
+def read_plan(folder: SiteFolder, cameras: str | None = None, bound: Callable[[], Bound] = dict) -> Plan:
     """Read, type and cross-check the plan of `folder`. Raises PlanError with every problem found.
 
     cameras: text to take instead of the file cameras.csv, to check it before it is written
+    bound:   asked where rows have `next` for a channel: recorder and number by camera, as they were bound before
     """
     problems: list[str] = []
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
@@ -43,6 +48,7 @@ def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
     text = _read_text(folder.cameras_file, problems, table=True) if cameras is None else cameras
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
     run_rows = _read_runs(folder.runs_file, problems)
+    next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)
     data: dict[str, Any] = {**site_data, **types_data, "cameras": camera_rows, "runs": run_rows}
@@ -62,7 +68,26 @@ def read_plan(folder: SiteFolder, cameras: str | None = None) -> Plan:
     problems += cross_check(draft)
     if problems:
         raise PlanError(sorted(problems, key=_place))
-    return Plan(**draft.parts)
+    return Plan(**draft.parts, next_channels=next_channels)
+
+
+def _number_next(rows: Sequence[dict[str, Any]], bound: Callable[[], Bound]) -> tuple[str, ...]:
+    """Put a number in place of each `next`: that which it was bound to, else the lowest that no other row of the recorder has.
+    Returns the cameras that have one of these, in the order of the rows.
+    """
+    waiting = [row for row in rows if str(row.get("channel", "")).strip().lower() == NEXT]
+    if not waiting:
+        return ()
+    kept = bound()
+    taken = {(str(row.get("recorder")), str(row.get("channel", "")).strip()) for row in rows}
+    for row in sorted(waiting, key=lambda r: str(r.get("name")) not in kept):
+        recorder, number = kept.get(str(row.get("name")), ("", 0))
+        if recorder != str(row.get("recorder")) or (recorder, str(number)) in taken:
+            recorder = str(row.get("recorder"))
+            number = next(n for n in range(1, len(rows) + len(taken) + 2) if (recorder, str(n)) not in taken)
+        taken.add((recorder, str(number)))
+        row["channel"] = str(number)
+    return tuple(str(row.get("name")) for row in waiting)
 
 
 _PLACE = re.compile(r"(\S+)(?: line (\d+))?")

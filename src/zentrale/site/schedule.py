@@ -13,6 +13,7 @@ from itertools import pairwise
 
 from zentrale.errors import InputError
 from zentrale.site.model import Camera, Plan
+from zentrale.site.reading import NEXT
 from zentrale.site.tables import Row
 from zentrale.site.values import mac_end, normal_mac
 
@@ -326,6 +327,8 @@ class _Known:
             return text.lower().replace("ize", "ise")
         if column in ("supply", "priority", "route", "cable_kind", "cable_category"):
             return text.lower()
+        if column == "channel" and text.lower() == NEXT:
+            return NEXT
         if column in ("port", "channel", "conductor_awg", "http_port", "rtsp_port"):
             return str(parse_whole(text))
         if column == "mac":

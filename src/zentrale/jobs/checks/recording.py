@@ -67,7 +67,7 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
     async with entered(keyring, seen, recorder) as client:
-        return await opened(keyring, recorder, client).sample(planned_channels(plan, recorder.name))
+        return await opened(keyring, recorder, client).sample(planned_channels(plan.cameras, recorder.name))
 
 
 async def check_recorders(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -71,6 +71,10 @@ class Driver(ABC):
     @abstractmethod
     async def sample(self, planned: Mapping[int, str]) -> Sample:
         """What all channels hold now. planned: as for `told`. Raises DeviceError."""
+
+    async def taken(self) -> Collection[int]:
+        """Channels that record, or point, by what the recorder tells. Raises DeviceError."""
+        return ()
 
     async def settle(self, keyring: Keyring, run: int, recorder: Recorder) -> list[StepResult]:
         """Bring cameras that are on other channels than planned onto theirs, before others are given. Raises DeviceError."""

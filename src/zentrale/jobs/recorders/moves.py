@@ -109,7 +109,7 @@ class Mover:
         self.logbook = keyring.logbook
         self.channels = channels
         self._run = run
-        self._cameras = [c for c in keyring.plan.cameras if c.recorder == recorder.name]
+        self._cameras = [keyring.numbered(c) for c in keyring.plan.cameras if c.recorder == recorder.name]
         self._names = frozenset(c.name for c in self._cameras)
 
     async def settle(self) -> list[StepResult]:
@@ -139,7 +139,7 @@ class Mover:
             name = by_url.get(held.url, held.item.name) if held.url else ""
             if name in self._names:
                 on[number], urls[number] = name, held.url
-            elif _is_taken(held):
+            elif is_taken(held):
                 blocked[number] = held.url
         stopped = {
             name: str((change.after_state or {})["url"]) for name, change in last.items()
@@ -212,6 +212,6 @@ class Mover:
         return StepResult(name, outcome, before, after, wrong, "" if wrong else move.stays, facts=step.facts())
 
 
-def _is_taken(held: Held) -> bool:
+def is_taken(held: Held) -> bool:
     """Whether somebody else's stream goes there, by what the lists tell."""
     return held.job is not None and (held.job.profile or bool(held.url) or held.job.mode == recording.ACTIVE)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
@@ -10,7 +10,7 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, Sample
-from zentrale.jobs.recorders.moves import Mover
+from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.steps.channel import Channel
@@ -49,6 +49,10 @@ class OnvifRecorder(Driver):
                 stored = Stored(None, None, recording.NOT_TOLD)
             channels[number] = ChannelSample(held.item.name, _source(lists, number, held.job), state, stored)
         return Sample(channels, tuple(self._findings(lists, planned)))
+
+    async def taken(self) -> Collection[int]:
+        lists = await self.lists.lists()
+        return [number for number in lists.numbering.recordings if is_taken(lists.held(number))]
 
     async def settle(self, keyring: Keyring, run: int, recorder: Recorder) -> list[StepResult]:
         async with self.turn:

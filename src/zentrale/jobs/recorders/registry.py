@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zentrale.field.device import Device
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import Driver
 from zentrale.jobs.recorders.recording_control import OnvifRecorder
 from zentrale.jobs.recorders.work_sheet import WorkSheet
-from zentrale.site.model import Plan, Recorder
+from zentrale.site.model import Camera, Plan, Recorder
 
 DRIVERS: dict[str, type[Driver]] = {driver.kind: driver for driver in (OnvifRecorder, WorkSheet)}
 
@@ -20,9 +22,9 @@ def opened(keyring: Keyring, recorder: Recorder, client: Device | None, *, write
     return driver_of(keyring.plan, recorder)(client, book)
 
 
-def planned_channels(plan: Plan, recorder: str) -> dict[int, str]:
+def planned_channels(cameras: Sequence[Camera], recorder: str) -> dict[int, str]:
     """The camera that the plan has on each channel of a recorder."""
-    return {c.channel: c.name for c in plan.cameras if c.recorder == recorder}
+    return {c.channel: c.name for c in cameras if c.recorder == recorder}
 
 
 def driver_of(plan: Plan, recorder: Recorder) -> type[Driver]:

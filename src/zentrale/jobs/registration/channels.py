@@ -17,6 +17,7 @@ from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
+from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
 from zentrale.jobs.steps import accounts
@@ -26,7 +27,7 @@ from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.streams.reference import references, take_reference
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.site.model import Camera, Recorder
+from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Ref
 
 AT_ONCE = 8
@@ -48,13 +49,16 @@ class Channels:
     def __init__(
         self, keyring: Keyring, open_device: Callable[[Recorder, FoundDevice], Awaitable[Device]], *, renew: bool
     ) -> None:
-        assert keyring.plan is not None
         self.keyring = keyring
-        self.plan = keyring.plan
         self.by_hand: list[ByHand] = []
         self._open = open_device
         self._renew = renew
         self._drivers: dict[str, Driver | DeviceError] = {}
+
+    @property
+    def plan(self) -> Plan:
+        assert self.keyring.plan is not None
+        return self.keyring.plan
 
     @cached_property
     def _references(self) -> frozenset[Ref]:
@@ -93,6 +97,7 @@ class Channels:
                 return
             driver, runner = opened(self.keyring, recorder, client, writes=True), runners[recorder.name]
             try:
+                bind_next(self.keyring, recorder, await driver.taken())
                 for moved in await driver.settle(self.keyring, run, recorder):
                     runner.add(moved)
             except DeviceError as error:
@@ -117,7 +122,7 @@ class Channels:
             if not isinstance(driver, Driver) or not driver.has_service:
                 continue
             try:
-                told = await driver.told(planned_channels(self.plan, name))
+                told = await driver.told(planned_channels([self.keyring.numbered(c) for c in self.plan.cameras], name))
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
@@ -128,6 +133,7 @@ class Channels:
     async def give(self, run: int, camera: Camera, source: Source | DeviceError, runner: StepRunner) -> None:
         """Put the camera onto its channel, once its stream was seen to play as the recorder will play it."""
         driver = self._drivers[camera.recorder]
+        camera = self.keyring.numbered(camera)
         watching = self.plan.policy.recorder_account
         if isinstance(driver, DeviceError):  # one finding about the recorder, not one for each of its cameras
             runner.leave("channel", f"needs recorder {camera.recorder}, which {driver}")
