@@ -20,19 +20,25 @@ from test_steps import HOST, SITE, Place, hurry
 from tower import Tower
 from zentrale.cli.options import plan_of
 from zentrale.field.device import Device
+from zentrale.findings import Severity
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.moves import Mover
 from zentrale.jobs.recorders.next_free import write_next
 from zentrale.jobs.recorders.numbering import Rule, numbered
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
+from zentrale.jobs.registration import by_hand
+from zentrale.jobs.steps.profiles import sources_in_order
 from zentrale.jobs.steps.step import Outcome, StepResult
 from zentrale.logbook.channel_numbers import next_channels
 from zentrale.logbook.processes import this_process
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.onvif.recording import Recording
+from zentrale.protocols.soap import parse_duration_s
 from zentrale.protocols.xml import Element
 from zentrale.site.reading import read_plan
+from zentrale.subjects import Kind, Ref
 
 __all__ = ["hurry"]
 TOWER = "127.0.77.200"
@@ -301,3 +307,39 @@ def test_the_next_free_channel_is_bound_once_and_written(tmp_path: Path) -> None
         assert plan_of(place.folder).camera("c1").channel == 3, "for every command from now on"
         assert write_next(place.folder, place.plan, log) == {"c1": 3}
     assert ",recorder,3," in place.folder.cameras_file.read_text() and not read_plan(place.folder).next_channels
+
+
+def test_what_is_planned_and_set_by_nobody_is_told(tmp_path: Path) -> None:
+    """A longest retention that the recorder does not hold is a fault; the mode stands on its sheet, channel by channel."""
+    tower, _ = fixed(4)
+    place = Rack(tmp_path, tower, [2])
+    rules = 'recording = { mode = "motion", before_s = 5, after_s = 20, max_days = 30 }\n'
+    site = SITE_32.replace('name = "all"\n', f'name = "all"\n{rules}')
+    make_site(place.folder.path, site, place.folder.cameras_file.read_text(), TYPES_32)
+    place.plan = read_plan(place.folder)
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        done = place.registration()
+    told = {f.code: f for f in done.findings}
+    assert told["REC-9"].severity is Severity.FAULT and told["REC-9"].ref == Ref(Kind.RECORDER, "recorder", "channel 2")
+    assert "channel 2 (c1): recording on motion, 5 s before to 20 s after" in told["REG-3"].measured
+    with Logbook(place.folder.logbook_file) as log:
+        (sheet,) = [s for s in by_hand.sheets(place.plan, done.results, log) if s.device == "recorder"]
+    assert {(line.what, line.enter) for line in sheet.lines} >= {("channel 2 (c1): kept", "at most 30 days")}
+    assert [parse_duration_s(t) for t in ("P30D", "PT0S", "P1DT2H30M", "P2W", "PT1.5S", "30 days", "P", "-P1D")] == [
+        30 * 86400, 0, 95400, 14 * 86400, 1.5, 0, 0, 0,
+    ]  # fmt: skip
+
+
+def test_lenses_are_counted_as_a_person_counts_them() -> None:
+    def told(*pairs: tuple[str, str]) -> list[str]:
+        profiles = [Profile(f"p{n}", "", None, token, source_name=name) for n, (token, name) in enumerate(pairs)]
+        return [next(p.source_name or p.source for p in profiles if p.source == s) for s in sources_in_order(profiles)]
+
+    assert told(("vs_1000", "Lens 2 nord"), ("vs_7", "Lens 10"), ("vs_20", "Lens 1")) == [
+        "Lens 1",
+        "Lens 2 nord",
+        "Lens 10",
+    ]
+    assert told(("s10", "lens"), ("s9", "lens"), ("s100", "lens")) == ["lens"] * 3, "names that are alike tell nothing"
+    assert told(("s10", ""), ("s9", ""), ("s100", "")) == ["s9", "s10", "s100"]

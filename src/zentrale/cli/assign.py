@@ -87,7 +87,7 @@ def _walk(
         what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "make not told"
         output.line(f"{device.address}  {what}  {device.mac or 'MAC address not told'}  {device.state}", "bold")
         file, why = asyncio.run(picture_of(keyring, device, folder.output / "walk"))
-        output.verbatim(f"  picture: {file}" if file else f"  no picture: {why}")
+        output.verbatim(f"  picture: {file}{f' ({why})' if why else ''}" if file else f"  no picture: {why}")
         for number, name in enumerate(item.may_be, start=1):
             camera = next((c for c in plan.cameras if c.name == name), None)
             output.line(f"  {number}  {name}{f', {camera.shows}' if camera and camera.shows else ''}")

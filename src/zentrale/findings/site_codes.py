@@ -273,6 +273,14 @@ SITE_CODES = [
         "plan the camera there, or free the channel in the recorder's own page; `zentrale remove CAMERA` frees one of the plan",
     ),
     Entry(
+        "REC-9",
+        F,
+        "nothing ends how long recordings are kept",
+        "The plan names the longest time that the law allows (max_days), and the recorder has no limit for this channel, or a "
+        "longer one. What is recorded would stay for as long as the disk has room.",
+        "set the limit in the recorder's own page; it stands on its work sheet, channel by channel",
+    ),
+    Entry(
         "REC-3",
         F,
         "recorder does not answer",

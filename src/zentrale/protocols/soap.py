@@ -9,6 +9,7 @@ import base64
 import binascii
 import hashlib
 import hmac
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -205,3 +206,15 @@ def parse_token(header: Element | None) -> UsernameToken | None:
         parse_time(created),
         created,
     )
+
+
+_DURATION = re.compile(
+    r"P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?", re.ASCII
+)
+_UNITS_S = (365 * 86400.0, 30 * 86400.0, 7 * 86400.0, 86400.0, 3600.0, 60.0, 1.0)
+
+
+def parse_duration_s(text: str) -> float:
+    """An xs:duration (XML Schema part 2 clause 3.2.6) in seconds, months of 30 and years of 365 days; 0 where it is none."""
+    found = _DURATION.fullmatch(text.strip()) if len(text) < 40 else None
+    return 0.0 if found is None else sum(float(n) * unit for n, unit in zip(found.groups(), _UNITS_S, strict=True) if n)

@@ -59,7 +59,10 @@ class SimulatedRecorder(OnvifDevice):
     def __init__(self, config: Recorder) -> None:
         super().__init__(config)
         first = 0 if config.dynamic_recordings else config.channels
-        self.channels = {f"REC{n:03d}": Channel(recording.Recording(f"REC{n:03d}")) for n in range(1, first + 1)}
+        self.channels = {
+            f"REC{n:03d}": Channel(recording.Recording(f"REC{n:03d}", retention_s=self.retention_s))
+            for n in range(1, first + 1)
+        }
         self.receivers: dict[str, str] = {}  # token to address, with its password
         self.jobs: dict[str, recording.RecordingJob] = {}
         self._pulling: dict[str, asyncio.Task[None]] = {}
@@ -91,6 +94,11 @@ class SimulatedRecorder(OnvifDevice):
         self.channels[number] = Channel(recording.Recording(number, camera.name, address=url))
         self.receivers[token] = url
         self.jobs[f"JOB-P{camera.channel}"] = recording.RecordingJob(f"JOB-P{camera.channel}", number, token)
+
+    @property
+    def retention_s(self) -> float:
+        """How long each of its recordings is kept at most [s]; 0: without an end."""
+        return 86400.0 * self.config.retention_days
 
     @property
     def limits(self) -> recording.RecorderLimits:
@@ -157,7 +165,8 @@ class SimulatedRecorder(OnvifDevice):
                 "Receiver", "Action", "MaxRecordings", reason=f"at most {self.config.channels} recordings"
             )
         token = f"REC{len(self.channels) + 1:03d}"
-        self.channels[token] = Channel(replace(recording.recording_request(request), token=token))
+        wanted = recording.recording_request(request)
+        self.channels[token] = Channel(replace(wanted, token=token, element=None, retention_s=self.retention_s))
         return recording.create_recording_response(token)
 
     def _set_recording(self, request: Element) -> Element:

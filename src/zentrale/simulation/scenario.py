@@ -125,6 +125,7 @@ class Recorder(Device):
     channels: Annotated[int, Field(ge=1, le=256)]
     dynamic_recordings: bool = False
     dead_channels: tuple[int, ...] = ()  # fault: their jobs stay idle
+    retention_days: Annotated[int, Field(ge=0, le=3650)] = 0  # set in its own page; 0: nothing ends what it keeps
 
 
 class Scenario(Part):

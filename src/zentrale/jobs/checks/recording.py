@@ -67,7 +67,7 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
     async with entered(keyring, seen, recorder) as client:
-        return await opened(keyring, recorder, client).sample(planned_channels(plan.cameras, recorder.name))
+        return await opened(keyring, recorder, client).sample(planned_channels(plan, plan.cameras, recorder.name))
 
 
 async def check_recorders(
@@ -110,7 +110,7 @@ async def check_recorders(
             )
             channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
             judged += [
-                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8"}), told)
+                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), told)
                 for n, told in channels.items()
             ]
     return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
@@ -154,7 +154,7 @@ class Recording(Check):
 
     name = "recording"
     layer = Layer.RECORDING
-    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "REC-6", "REC-7", "REC-8", "DIS-1"})
+    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "REC-6", "REC-7", "REC-8", "REC-9", "DIS-1"})
     doing = "asking the recorders"
 
     def __init__(self) -> None:

@@ -13,7 +13,7 @@ from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, matched
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.steps.profiles import pick_profiles
+from zentrale.jobs.steps.profiles import lens_told, pick_profiles, sources_in_order
 from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, measure
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically
@@ -37,13 +37,16 @@ def open_devices(plan: Plan, logbook: Logbook) -> list[OpenDevice]:
 
 
 async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tuple[Path | None, str]:
-    """A picture of what it sees now, as a file; or why there is none. Nothing is changed on the device."""
+    """A picture of what it sees now, as a file, and of which of its lenses that is, where it has several; or why there is none.
+    Nothing is changed on the device.
+    """
     if not device.url:
         return None, "it speaks no ONVIF, so its stream is not known"
     try:
         await keyring.ready()
         async with entered(keyring, device, None, patience_s=0.0) as client:
-            profile = pick_profiles(await client.media.profiles()).get("main")
+            profiles = await client.media.profiles()
+            profile = pick_profiles(profiles).get("main")
             if profile is None:
                 return None, "it offers no profile with video"
             address = await client.media.stream_address(profile.token)
@@ -55,7 +58,10 @@ async def picture_of(keyring: Keyring, device: FoundDevice, folder: Path) -> tup
         return None, result.error or f"it plays, but no key picture came within {PICTURE_WITHIN_S:g} s"
     file = folder / f"{device.address.replace(':', '_').replace('%', '_')}.jpg"
     write_atomically(file, result.picture)
-    return file, ""
+    sources = sources_in_order(profiles)
+    if len(sources) < 2:
+        return file, ""
+    return file, f"source {sources.index(profile.source) + 1} of {len(sources)}: {lens_told(profile)}"
 
 
 def chosen(answer: str, may_be: Sequence[str]) -> str | None:

@@ -20,6 +20,14 @@ from zentrale.site.model import Camera, Recorder
 
 
 @dataclass(frozen=True)
+class PlannedChannel:
+    """The camera that is planned on a channel, and the longest that what is recorded of it may be kept [days]."""
+
+    camera: str
+    max_days: float | None = None
+
+
+@dataclass(frozen=True)
 class ChannelSample:
     """What one channel holds: the camera's name as the recorder has it, its address, empty where it points nowhere; `state` None
     where it has no job.
@@ -69,7 +77,7 @@ class Driver(ABC):
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
     @abstractmethod
-    async def sample(self, planned: Mapping[int, str]) -> Sample:
+    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         """What all channels hold now. planned: as for `told`. Raises DeviceError."""
 
     async def taken(self) -> Collection[int]:
@@ -80,8 +88,8 @@ class Driver(ABC):
         """Bring cameras that are on other channels than planned onto theirs, before others are given. Raises DeviceError."""
         return []
 
-    async def told(self, planned: Mapping[int, str]) -> tuple[Finding, ...]:
-        """What is to be told of its channels as a whole. planned: the camera that the plan has on each channel"""
+    async def told(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
+        """What is to be told of its channels as a whole. planned: what the plan has on each channel"""
         return ()
 
 

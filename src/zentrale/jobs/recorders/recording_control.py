@@ -9,7 +9,7 @@ from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
-from zentrale.jobs.recorders.driver import ChannelSample, Driver, Sample
+from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
@@ -34,7 +34,7 @@ class OnvifRecorder(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
 
-    async def sample(self, planned: Mapping[int, str]) -> Sample:
+    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         lists = await self.lists.lists()
         channels = {}
         for number in sorted(lists.numbering.recordings):
@@ -58,20 +58,28 @@ class OnvifRecorder(Driver):
         async with self.turn:
             return await Mover(keyring, run, recorder, self.lists).settle()
 
-    async def told(self, planned: Mapping[int, str]) -> tuple[Finding, ...]:
+    async def told(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
         return tuple(self._findings(await self.lists.lists(), planned))
 
-    def _findings(self, lists: Lists, planned: Mapping[int, str]) -> Iterator[Finding]:
+    def _findings(self, lists: Lists, planned: Mapping[int, PlannedChannel]) -> Iterator[Finding]:
         name, numbering = self.book.recorder, lists.numbering
         ref = Ref(Kind.RECORDER, name)
-        if (item := doubles_finding(name, doubles(lists))) is not None:
-            yield item
+        if (double := doubles_finding(name, doubles(lists))) is not None:
+            yield double
         if numbering.against:
             yield finding("REC-6", ref, numbering.against, "names in the order of the list", "its own lists")
         for kept in numbering.gone:
             part = Ref(Kind.RECORDER, name, f"channel {kept.number}")
             was = f"{kept.token}{f' ({kept.name})' if kept.name else ''} is in its list no more"
             yield finding("REC-7", part, was, "every recording that was numbered", "logbook")
+        for number, wanted in sorted(planned.items()):
+            item = numbering.recordings.get(number)
+            kept_days = item.retention_s / 86400 if item is not None else 0.0
+            if item is not None and wanted.max_days is not None and not 0 < kept_days <= wanted.max_days:
+                measured = f"{kept_days:g} days" if kept_days else "no limit"
+                part = Ref(Kind.RECORDER, name, f"channel {number}")
+                limit = f"at most {wanted.max_days:g} days"
+                yield finding("REC-9", part, measured, limit, f"site.toml max_days of the group of {wanted.camera}")
         for number in sorted(numbering.recordings):
             held = lists.held(number)
             if number not in planned and held.job is not None and held.url:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from zentrale.field.device import Device
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
-from zentrale.jobs.recorders.driver import Driver
+from zentrale.jobs.recorders.driver import Driver, PlannedChannel
 from zentrale.jobs.recorders.recording_control import OnvifRecorder
 from zentrale.jobs.recorders.work_sheet import WorkSheet
 from zentrale.site.model import Camera, Plan, Recorder
@@ -22,9 +22,10 @@ def opened(keyring: Keyring, recorder: Recorder, client: Device | None, *, write
     return driver_of(keyring.plan, recorder)(client, book)
 
 
-def planned_channels(cameras: Sequence[Camera], recorder: str) -> dict[int, str]:
-    """The camera that the plan has on each channel of a recorder."""
-    return {c.channel: c.name for c in cameras if c.recorder == recorder}
+def planned_channels(plan: Plan, cameras: Sequence[Camera], recorder: str) -> dict[int, PlannedChannel]:
+    """What the plan has on each channel of a recorder."""
+    longest = {group.name: group.recording.max_days for group in plan.groups}
+    return {c.channel: PlannedChannel(c.name, longest.get(c.group)) for c in cameras if c.recorder == recorder}
 
 
 def driver_of(plan: Plan, recorder: Recorder) -> type[Driver]:

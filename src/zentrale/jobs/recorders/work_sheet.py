@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from zentrale.errors import DeviceError
-from zentrale.jobs.recorders.driver import ByHand, Driver, Sample
+from zentrale.jobs.recorders.driver import ByHand, Driver, PlannedChannel, Sample
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.output.csv_tables import safe_cell
 from zentrale.site.folder import SiteFolder, write_atomically
@@ -22,7 +22,7 @@ class WorkSheet(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> ByHand:
         return ByHand(camera.recorder, camera.channel, camera.name, url, passes.wanted[0])
 
-    async def sample(self, planned: Mapping[int, str]) -> Sample:
+    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         raise DeviceError("it has no service to ask; look at its own screen")
 
 

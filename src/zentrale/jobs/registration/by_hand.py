@@ -24,6 +24,7 @@ from zentrale.subjects import Ref
 BY_HAND = "by hand"  # kind of observations
 _WELL = (Outcome.UNCHANGED, Outcome.CHANGED)
 _NO_STANDARD = "no standard sets it"
+_NOT_SET = "it is planned, and this program does not set it"
 
 
 def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> list[Sheet]:
@@ -87,10 +88,31 @@ def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
                 yield Line(f"name of input {item.number}", f"inputs: {item.number}", item.name, _NO_STANDARD)
         if plan.device_of(planned) is not planned:  # what follows is the device's own, and stands on its sheet
             return
+    if isinstance(planned, Recorder):
+        yield from recording_rules(plan, planned)
     if policy.automatic_updates:
         yield Line("automatic updates", "system: firmware", policy.automatic_updates, _NO_STANDARD)
     for service in policy.services_off:
         yield Line(f"service {service}", "network: services", "off", "ONVIF sets HTTP, HTTPS and RTSP only")
+
+
+def recording_rules(plan: Plan, recorder: Recorder) -> Iterator[Line]:
+    """What is recorded on each channel, and for how long: planned and costed, and set by no step. A job that is active records
+    all the time, so that needs no line.
+    """
+    groups = {group.name: group.recording for group in plan.groups}
+    for camera in sorted((c for c in plan.cameras if c.recorder == recorder.name), key=lambda c: c.channel):
+        rules, what = groups.get(camera.group), f"channel {camera.channel} ({camera.name})"
+        if rules is None:
+            continue
+        if rules.mode != "continuous":
+            around = f", {rules.before_s:g} s before to {rules.after_s:g} s after" if rules.mode == "motion" else ""
+            when = ", ".join(rules.timetable) if rules.mode == "timetable" else f"on motion{around}"
+            yield Line(f"{what}: recording", "recording: schedule or mode", when, _NOT_SET)
+        if rules.sub:
+            yield Line(f"{what}: sub stream", "recording: streams", "recorded too", _NOT_SET)
+        if rules.max_days is not None:
+            yield Line(f"{what}: kept", "recording: longest retention", f"at most {rules.max_days:g} days", _NOT_SET)
 
 
 def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:

@@ -13,6 +13,7 @@ from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
+from zentrale.findings import finding
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
@@ -20,6 +21,7 @@ from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
+from zentrale.jobs.registration.by_hand import recording_rules
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
@@ -122,10 +124,15 @@ class Channels:
             if not isinstance(driver, Driver) or not driver.has_service:
                 continue
             try:
-                told = await driver.told(planned_channels([self.keyring.numbered(c) for c in self.plan.cameras], name))
+                told = await driver.told(
+                    planned_channels(self.plan, [self.keyring.numbered(c) for c in self.plan.cameras], name)
+                )
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
+            rules = [f"{line.what} {line.enter}" for line in recording_rules(self.plan, self.plan.recorder(name))]
+            if rules:
+                runner.tell(finding("REG-3", runner.ref, "; ".join(rules), "as planned", "site.toml groups, recording"))
             for item in told:
                 runner.tell(item)
             results[:] = [runner.result() if r.ref == runner.ref else r for r in results]

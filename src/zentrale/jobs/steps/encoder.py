@@ -9,6 +9,7 @@ from typing import Any
 from zentrale import quantities
 from zentrale.errors import NotOfferedError
 from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.profiles import lens_told
 from zentrale.jobs.steps.step import Step, loaded
 from zentrale.jobs.streams.judging import KEYFRAME_TOLERANCE, planned_group
 from zentrale.protocols.onvif.encoder_options import Options
@@ -70,6 +71,12 @@ class Encoder(Step[EncoderState]):
         self._options: Options | None = None
         self._first: EncoderState | None = None
         self._media2 = False
+        self._tells_lens = camera.source is not None
+        self._lens = ""
+
+    def remark(self) -> str:
+        """Of a device with several lenses: which this is, in its own words."""
+        return self._lens
 
     def aim(self) -> str:
         group = f", multicast group {self._group}" if self._group else ""
@@ -81,6 +88,7 @@ class Encoder(Step[EncoderState]):
         if profile is None or profile.encoder is None:
             raise NotOfferedError(f"it offers no profile for the {self._stream} stream")
         self._settings = profile.encoder
+        self._lens = lens_told(profile) if self._tells_lens else ""
         state = EncoderState.of(profile.encoder)
         self._first = self._first or state
         if self._options is None and not self.holds(state, self._wish(state)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 
 from zentrale import quantities
@@ -65,8 +66,8 @@ def pick_profiles(profiles: Sequence[media.Profile]) -> dict[str, media.Profile]
     usable = [p for p in profiles if p.encoder is not None]
     if not usable:
         return {}
-    source = min(usable, key=lambda p: ("main" not in _called(p), _natural(p.source))).source
-    own = sorted((p for p in usable if p.source == source), key=lambda p: (-_pixels(p), _natural(p.token)))
+    source = min(usable, key=lambda p: ("main" not in _called(p), natural(p.source))).source
+    own = sorted((p for p in usable if p.source == source), key=lambda p: (-_pixels(p), natural(p.token)))
     main = next((p for p in own if "main" in _called(p)), None) or next(
         (p for p in own if "sub" not in _called(p)), own[0]
     )
@@ -78,11 +79,30 @@ def pick_profiles(profiles: Sequence[media.Profile]) -> dict[str, media.Profile]
     return {stream: p for stream, p in zip(STREAMS, (main, sub, third), strict=True) if p is not None}
 
 
+def sources_in_order(profiles: Sequence[media.Profile]) -> list[str]:
+    """The tokens of the video sources, as a person counts them: by the names of their configurations where each has one and all
+    differ, else by the tokens themselves.
+    """
+    names: dict[str, set[str]] = {}
+    for profile in profiles:
+        if profile.source:
+            names.setdefault(profile.source, set()).add(profile.source_name)
+    called = {source: next(iter(own)) for source, own in names.items() if len(own) == 1}
+    by_name = len(called) == len(names) == len(set(called.values())) and all(called.values())
+    return sorted(names, key=lambda source: natural(called[source] if by_name else source))
+
+
+def lens_told(profile: media.Profile) -> str:
+    """Which of the device's own lenses and profiles it is, in the device's words."""
+    called = f'"{profile.source_name}", ' if profile.source_name else ""
+    return f'source {called}{profile.source or "not told"}; profile "{profile.name or profile.token}"'
+
+
 def _of_source(profiles: Sequence[media.Profile], number: int | None) -> Sequence[media.Profile]:
-    """Those of one lens: the video sources are counted by their tokens, as a person counts them."""
+    """Those of one lens."""
     if number is None:
         return profiles
-    sources = sorted({p.source for p in profiles if p.source}, key=_natural)
+    sources = sources_in_order(profiles)
     if number > len(sources):
         lenses = quantities.count(len(sources), "video source")
         raise NotOfferedError(f"it tells {lenses} ({', '.join(sources) or 'none'}); source {number} is planned")
@@ -103,9 +123,10 @@ def _called(profile: media.Profile) -> str:
     return f"{profile.name} {profile.token}".lower()
 
 
-def _natural(token: str) -> tuple[int, str]:
-    """Tokens in the order a person counts them: source_2 before source_10."""
-    return len(token), token
+def natural(text: str) -> tuple[tuple[int, int, str], ...]:
+    """Texts in the order in which a person counts them, digits as numbers: Lens 2 north before Lens 10."""
+    parts = re.findall(r"\d+|\D+", text.lower())
+    return tuple((0, int(p[:18]), p) if p.isdecimal() else (1, 0, p) for p in parts)
 
 
 def _pixels(profile: media.Profile) -> int:

@@ -17,7 +17,8 @@ _MAX_ITEMS = 256
 @dataclass(frozen=True)
 class Profile:
     """`source` is the token of the video source (the lens) that it shows, `source_configuration` that of how it shows it;
-    `audio_source`, `audio_encoder` and `analytics` are the tokens of what else it carries. Empty where the device tells none.
+    `source_name` is that one's name; `audio_source`, `audio_encoder` and `analytics` are the tokens of what else it carries.
+    Empty where the device tells none.
     """
 
     token: str
@@ -28,6 +29,7 @@ class Profile:
     audio_source: str = ""
     audio_encoder: str = ""
     analytics: str = ""
+    source_name: str = ""
 
 
 def ask(name: str, token: str = "") -> Element:
@@ -94,6 +96,7 @@ def parse_profiles(response: Element) -> list[Profile]:
                 _token(element, "AudioSourceConfiguration"),
                 _token(element, "AudioEncoderConfiguration"),
                 _token(element, "VideoAnalyticsConfiguration"),
+                xml.text(element, "tt:VideoSourceConfiguration/tt:Name", NS),
             )
         )
     return profiles

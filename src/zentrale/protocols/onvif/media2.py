@@ -37,6 +37,7 @@ def parse_profiles(response: Element) -> list[Profile]:
                 _token(element, "AudioSource"),
                 _token(element, "AudioEncoder"),
                 _token(element, "Analytics"),
+                xml.text(source, "tt:Name", NS),
             )
         )
     return profiles

@@ -39,7 +39,7 @@ class Receiver:
 @dataclass(frozen=True)
 class Recording:
     """`name` is Source/Name: the camera's name where one was given, else often one of the recorder's own. `source_id` is
-    Source/SourceId.
+    Source/SourceId, `retention_s` how long it keeps what it records at most [s], 0 where nothing ends it.
 
     element: its Configuration as the recorder sent it; it goes back whole but for what is changed
     """
@@ -50,6 +50,7 @@ class Recording:
     address: str = ""
     element: Element | None = field(default=None, compare=False, repr=False)
     source_id: str = ""
+    retention_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -213,7 +214,7 @@ def _recording_configuration(element: Element, recording: Recording) -> Element:
             TT.Description(""), TT.Address(recording.address),
         ),
         TT.Content(recording.name),
-        TT.MaximumRetentionTime("PT0S"),
+        TT.MaximumRetentionTime(f"PT{recording.retention_s:.0f}S"),
     ])  # fmt: skip
     return element
 
@@ -232,7 +233,8 @@ def _parse_recording(token: str, configuration: Element | None) -> Recording:
     def get(name: str) -> str:
         return xml.text(configuration, f"tt:Source/tt:{name}", NS)[:200]
 
-    return Recording(token, get("Name"), get("Location"), get("Address"), configuration, get("SourceId"))
+    kept_s = soap.parse_duration_s(xml.text(configuration, "tt:MaximumRetentionTime", NS))
+    return Recording(token, get("Name"), get("Location"), get("Address"), configuration, get("SourceId"), kept_s)
 
 
 def recording_request(request: Element) -> Recording:
