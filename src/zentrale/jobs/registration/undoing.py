@@ -25,7 +25,7 @@ from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.registry import steps_of
+from zentrale.jobs.steps.registry import step_of_journal, steps_of
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import Outcome, Step
 from zentrale.logbook.store import DONE, Change
@@ -137,6 +137,10 @@ class Undoer:
     ) -> dict[str, Step[Any]]:
         bench = Bench(client, self.keyring, planned, seen)
         steps = {step.name: step for step in steps_of(bench)}
+        for change in changes:  # made from what the journal holds, where today's plan does not ask for it
+            if change.step not in steps and change.after_state is not None:
+                made = step_of_journal(bench, change.step, change.after_state)
+                steps |= {} if made is None else {change.step: made}
         given = next((c for c in changes if c.step == Channel.name and c.after_state), None)
         if isinstance(planned, Camera) and given is not None and given.after_state is not None:
             recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
@@ -167,8 +171,10 @@ class Undoer:
 
     async def _change(self, runner: StepRunner, step: Step[Any] | None, change: Change) -> Undone:
         """Only what the device still holds as that run left it is taken back."""
-        if step is None or change.before_state is None or change.after_state is None:
-            return Undone(change, False, "its journal entry does not hold what it takes")
+        if change.before_state is None or change.after_state is None:
+            return Undone(change, False, "its journal entry is of an older version, which did not keep the values")
+        if step is None:
+            return Undone(change, False, "no step of this program sets that now")
         if step.stays:
             return Undone(change, False, step.stays, by_nature=True)
         try:

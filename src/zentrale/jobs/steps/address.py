@@ -33,6 +33,15 @@ def steps(bench: Bench) -> list[Step[Any]]:
     return made
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Step[Any] | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    if name == Address.name:
+        return Address(bench, "")
+    if name == Gateway.name:
+        return Gateway(bench, "")
+    return NameServers(bench, ()) if name == NameServers.name else None
+
+
 @dataclass(frozen=True)
 class AddressState:
     """IPv4, with the length of its prefix [bits]; `interface` is the device's own token of it."""

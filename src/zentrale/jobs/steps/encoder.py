@@ -15,6 +15,7 @@ from zentrale.jobs.streams.judging import KEYFRAME_TOLERANCE, planned_group
 from zentrale.protocols.onvif.encoder_options import Options
 from zentrale.protocols.onvif.encoders import EncoderSettings
 from zentrale.site.model import Camera, StreamPlan
+from zentrale.site.streams import STREAMS
 
 _OLDER = ("H264", "JPEG")  # of those a plan may ask for, what ONVIF Media (ver10) can set
 _PORT = 5004  # of a group, where the device has none (RFC 3551, clause 8)
@@ -24,6 +25,20 @@ def steps(bench: Bench) -> list[Encoder]:
     """One for each planned stream of a camera."""
     camera = bench.camera
     return [] if camera is None else [Encoder(bench, camera, s, p) for s, p in bench.plan.streams(camera).items()]
+
+
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Encoder | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    stream, camera = name.removesuffix(" stream"), bench.camera
+    if camera is None or stream not in STREAMS or not name.endswith(" stream"):
+        return None
+    kept = loaded(EncoderState, state)
+    fps = max(1.0, kept.fps)
+    plan = StreamPlan.model_construct(
+        codec=kept.codec, resolution=(kept.width_px, kept.height_px), fps=fps, bitrate_kbps=kept.bitrate_kbps or 1,
+        keyframe_interval_s=max(kept.govlength, 1) / fps, scene="normal",
+    )  # fmt: skip
+    return Encoder(bench, camera, stream, plan)
 
 
 @dataclass(frozen=True)

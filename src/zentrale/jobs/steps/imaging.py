@@ -43,6 +43,12 @@ def steps(bench: Bench) -> list[PictureSetting]:
     return [PictureSetting(bench, name, value) for name, value in planned.items()]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> PictureSetting | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    key = next((key for key, called in _NAMES.items() if called == name), "")
+    return PictureSetting(bench, key, str(state.get("value", ""))) if key else None
+
+
 @dataclass(frozen=True)
 class SettingState:
     """One value as the service writes it."""

@@ -23,6 +23,13 @@ def steps(bench: Bench) -> list[InputIdle]:
     ]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> InputIdle | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    number = name.removeprefix("input ")
+    mine = name.startswith("input ") and number.isdigit()
+    return InputIdle(bench.client, int(number), str(state.get("idle", ""))) if mine else None
+
+
 @dataclass(frozen=True)
 class InputState:
     """open or closed."""

@@ -22,6 +22,13 @@ def steps(bench: Bench) -> list[PictureLabel]:
     return [PictureLabel(bench.client, camera.name, bench.choice)]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> PictureLabel | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    camera = bench.camera
+    mine = name == PictureLabel.name and camera is not None
+    return PictureLabel(bench.client, camera.name, bench.choice) if mine and camera is not None else None
+
+
 @dataclass(frozen=True)
 class LabelState:
     """The plain text in the picture of the main stream's video source configuration; empty where there is none."""

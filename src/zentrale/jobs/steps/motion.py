@@ -24,6 +24,11 @@ def steps(bench: Bench) -> list[Motion]:
     return [Motion(bench, round(planned.sensitivity_percent), areas)]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Motion | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    return Motion(bench, int(state.get("sensitivity", 0)), []) if name == Motion.name else None
+
+
 def cells_within(areas: Sequence[Sequence[tuple[float, float]]], columns: int, rows: int) -> tuple[bool, ...]:
     """Which cells have their middle in one of the polygons, row by row from the upper left; all where there is none.
 

@@ -20,6 +20,13 @@ def steps(bench: Bench) -> list[Service]:
     return [Service(bench.client, name, on=word == "on") for name, word in wanted.items() if word]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Service | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    protocol = name.removeprefix("service ")
+    mine = name.startswith("service ")
+    return Service(bench.client, protocol, on=bool(state.get("enabled"))) if mine else None
+
+
 @dataclass(frozen=True)
 class ServiceState:
     enabled: bool

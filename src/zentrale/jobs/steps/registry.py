@@ -5,7 +5,7 @@ The channel of a camera's recorder is a step of the recorder's driver, in the re
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from zentrale.jobs.steps import (
@@ -49,6 +49,18 @@ STEPS: list[Callable[[Bench], Iterable[Step[Any]]]] = [
 OF_A_LENS = (encoder.steps, turning.steps, label.steps, masks.steps, motion.steps, imaging.steps, inputs.steps)
 # After these it may be gone from where it was, so all its lenses are done before.
 LAST = (network_services.steps, address.steps)
+
+
+# The same steps as an earlier run made them, from its journal: what the plan asks for no more can still be taken back.
+JOURNALED: list[Callable[[Bench, str, Mapping[str, Any]], Step[Any] | None]] = [
+    accounts.journaled, encoder.journaled, time_server.journaled, turning.journaled, label.journaled, audio.journaled,
+    masks.journaled, motion.journaled, imaging.journaled, inputs.journaled, network_services.journaled, address.journaled,
+]  # fmt: skip
+
+
+def step_of_journal(bench: Bench, name: str, state: Mapping[str, Any]) -> Step[Any] | None:
+    """The step `name` as a run made it that left `state`; None where there is no such step."""
+    return next((step for make in JOURNALED if (step := make(bench, name, state)) is not None), None)
 
 
 def steps_of(bench: Bench) -> list[Step[Any]]:

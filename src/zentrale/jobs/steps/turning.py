@@ -17,6 +17,11 @@ def steps(bench: Bench) -> list[Turning]:
     return [] if camera is None or camera.rotate_deg is None else [Turning(bench, camera.rotate_deg)]
 
 
+def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Turning | None:
+    """The step of this name with what an earlier run asked for, though the plan asks for it no more; None: it is another's."""
+    return Turning(bench, int(state.get("degrees", 0))) if name == Turning.name else None
+
+
 @dataclass(frozen=True)
 class TurningState:
     """Clockwise; 0: not turned."""
