@@ -27,6 +27,7 @@ from zentrale.jobs.recorders.next_free import write_next
 from zentrale.jobs.recorders.numbering import Rule, numbered
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.registration import by_hand
+from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps.profiles import sources_in_order
 from zentrale.jobs.steps.step import Outcome, StepResult
 from zentrale.logbook.channel_numbers import next_channels
@@ -343,3 +344,22 @@ def test_lenses_are_counted_as_a_person_counts_them() -> None:
     ]
     assert told(("s10", "lens"), ("s9", "lens"), ("s100", "lens")) == ["lens"] * 3, "names that are alike tell nothing"
     assert told(("s10", ""), ("s9", ""), ("s100", "")) == ["s9", "s10", "s100"]
+
+
+def test_what_changed_places_goes_back(tmp_path: Path) -> None:
+    """Two change places and one leaves its channel; taken back, each is where it was, with its own account."""
+    tower, tokens = fixed(5)
+    place = Rack(tmp_path, tower, [1, 2, 3])
+    others = [Settable("127.0.77.12"), Settable("127.0.77.13")]
+    with serving(place.camera, *others, tower):
+        for host in (HOST, "127.0.77.12", "127.0.77.13", TOWER):
+            place.discover(host)
+        assert not [s.error for d in place.registration().results for s in d.steps if s.error]
+        before = {n: (tower.receivers[f"v{t}"], tower.names[t]) for n, t in tokens.items()}
+        place.plan_channels([2, 1, 5])
+        moved = place.registration()
+        assert moved.run is not None and tower.on(tokens[5]).startswith("rtsp://127.0.77.13")
+        with Logbook(place.folder.logbook_file) as log:
+            undone = asyncio.run(undo(place.keyring(log), moved.run or 0, lambda *_: None))
+        assert all(u.taken_back for u in undone), [u.why for u in undone]
+    assert {n: (tower.receivers[f"v{t}"], tower.names[t]) for n, t in tokens.items()} == before

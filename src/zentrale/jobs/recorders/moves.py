@@ -165,16 +165,19 @@ class Mover:
         return active and (held.url, held.item.name) == (state.get("url"), state.get("camera"))
 
     async def _given(self, number: int, camera: Camera, url: str, lists: Lists) -> Move:
-        opens = self.keyring.vault.device(self.keyring.entry_of(camera.name)) if self.keyring.vault else None
-        shown = passes(self.keyring, camera, opens)
+        shown = self._passes(camera)
         step = Channel(self.channels, number, camera.name, camera.shows, url, shown, elsewhere=self._names)
         now = await step.look()
         before = [str(n) for n in lists.numbering.recordings if lists.held(n).url == url and n != number]
         stays = f"what was recorded of {camera.name} until now stays on channel {', '.join(before)}" if before else ""
         return await self._begun(camera, step, now, step.wanted(now), stays)
 
+    def _passes(self, camera: Camera) -> Passes:
+        opens = self.keyring.vault.device(self.keyring.entry_of(camera.name)) if self.keyring.vault else None
+        return passes(self.keyring, camera, opens)
+
     async def _freed(self, number: int, camera: Camera) -> Move:
-        step = Channel(self.channels, number, "", "", "", Passes(self.keyring.contents.fingerprint, None))
+        step = Channel(self.channels, number, camera.name, "", "", self._passes(camera))
         step.name = FORMER
         now = await step.look()
         return await self._begun(camera, step, now, step.freed(), f"what was recorded of {camera.name} stays there")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
@@ -12,11 +12,14 @@ from zentrale.protocols.http_auth import Credentials
 from zentrale.site.model import Camera
 from zentrale.subjects import Ref
 
+_NONE: Mapping[str, Sequence[Credentials]] = {}
+
 
 class Passes:
     """`current` is what the recorder is to show the camera; `others` are those it may have been given before.
 
     given: user and fingerprint of what an earlier run gave it, as the journal has it; empty where none did
+    every: what recorders watch each camera with, and what opens it, by the camera's name; camera: which one this is
     """
 
     def __init__(
@@ -25,21 +28,30 @@ class Passes:
         current: Credentials | None,
         others: Sequence[Credentials] = (),
         given: tuple[str, str] = ("", ""),
+        every: Mapping[str, Sequence[Credentials]] = _NONE,
+        camera: str = "",
     ) -> None:
         self._fingerprint = fingerprint
         self.current = current
         self._others = others
         self.given = given
+        self._every = every
+        self._camera = camera
 
     @property
     def wanted(self) -> tuple[str, str]:
         return ("", "") if self.current is None else (self.current.user, self._fingerprint(self.current))
 
-    def of(self, key: str) -> Credentials | None:
-        """The credentials with this fingerprint; of an entry that names none, those that open the camera."""
+    def of(self, key: str, camera: str = "") -> Credentials | None:
+        """The credentials with this fingerprint; of an entry that names none, those that open the camera. `camera`: another one,
+        whose stream goes back onto this channel.
+        """
+        if not key and camera not in ("", self._camera):
+            return next(iter(self._every.get(camera, ())), None)
         if not key:
             return next(iter(self._others), self.current)
         known = [c for c in (self.current, *self._others) if c is not None]
+        known += [c for some in self._every.values() for c in some]
         return next((c for c in known if self._fingerprint(c) == key), None)
 
 
@@ -50,7 +62,14 @@ def passes(keyring: Keyring, camera: Camera, opens: Credentials | None) -> Passe
     former = [f.entry.credentials for f in contents.former if f.name == entry]
     current = watching_account(keyring, camera) or opens
     others = [c for c in (opens, *reversed(former)) if c is not None]
-    return Passes(contents.fingerprint, current, others, given_to(keyring.logbook, ref_of(camera)))
+    every: dict[str, list[Credentials]] = {}
+    for (name, user), held in contents.accounts.items():
+        if keyring.plan is not None and user == keyring.plan.policy.recorder_account:
+            every.setdefault(name, []).append(held)
+    for name, device in contents.devices.items():
+        every.setdefault(name, []).append(device.credentials)
+    given = given_to(keyring.logbook, ref_of(camera))
+    return Passes(contents.fingerprint, current, others, given, every, camera.name)
 
 
 def given_to(logbook: Logbook, camera: Ref) -> tuple[str, str]:

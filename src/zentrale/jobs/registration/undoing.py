@@ -20,6 +20,7 @@ from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.recorders.book import ChannelBook
+from zentrale.jobs.recorders.moves import FORMER
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
@@ -141,16 +142,20 @@ class Undoer:
             if change.step not in steps and change.after_state is not None:
                 made = step_of_journal(bench, change.step, change.after_state)
                 steps |= {} if made is None else {change.step: made}
-        given = next((c for c in changes if c.step == Channel.name and c.after_state), None)
-        if isinstance(planned, Camera) and given is not None and given.after_state is not None:
+        given = [c for c in changes if c.step in (Channel.name, FORMER) and c.after_state and c.before_state]
+        if isinstance(planned, Camera) and given:
             recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
             held, _ = await self._enter(stack, recorder, found)
-            state = given.after_state
             lists = RecorderChannels(held, ChannelBook(self.keyring.logbook, self.plan, recorder.name, writes=True))
-            steps[Channel.name] = Channel(
-                lists, state["number"], state["camera"], state["location"], state["url"],
-                passes(self.keyring, planned, self.vault.device(self.keyring.entry_of(planned.name))),
-            )  # fmt: skip
+            names = {c.name for c in self.plan.cameras if c.recorder == recorder.name}
+            opens = self.vault.device(self.keyring.entry_of(planned.name))
+            for change in given:
+                left, before = change.after_state or {}, change.before_state or {}
+                url, name = str(left["url"] or before["url"]), left["camera"] if left["url"] else before["camera"]
+                shown = passes(self.keyring, planned, opens)
+                step = Channel(lists, left["number"], name, left["location"], url, shown, names)
+                step.name = change.step
+                steps[change.step] = step
         return steps
 
     async def _enter(

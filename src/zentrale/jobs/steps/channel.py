@@ -80,7 +80,8 @@ class Channel(Step[ChannelState]):
         state = await self.channels.job_state(held.job) if held.job is not None and held.url else None
         error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
         mode = held.job.mode if held.job is not None and held.url else ""
-        given = self._given if held.url else ("", "")
+        own = held.url and (held.url == self._url or held.item.name == self._camera)
+        given = self._given if own else ("", "")
         return ChannelState(self._number, held.item.name, held.item.location, held.url, mode, error, *given)
 
     async def _check_free(self, held: Held) -> None:
@@ -173,7 +174,7 @@ class Channel(Step[ChannelState]):
         if not wanted.url:
             await self._free(wanted)
             return
-        credentials = self._passes.of(wanted.key)
+        credentials = self._passes.of(wanted.key, wanted.camera)
         if credentials is None:
             raise DeviceError("the password for it is not in the vault")
         if not self.client.url.startswith("https:"):
