@@ -35,6 +35,7 @@ from conftest import (
     make_vault,
     zentrale,
 )
+from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
 
 
@@ -627,3 +628,23 @@ def test_ports_tell_cameras_behind_one_address_apart(tmp_path: Path) -> None:
         rows = map(",".join, zip(lines, ("http_port,rtsp_port", *ports), strict=True))
         shown = zentrale("check", cwd=make_site(tmp_path, cameras="\n".join(rows) + "\n"))
         assert (shown.code == 0) is fits and ("127.0.71.9" in shown.err) is not fits
+
+
+def test_a_device_that_was_assigned_afterwards_is_handed_over_as_found(tmp_path: Path, stand_in: None) -> None:
+    """Discover, assign, register, verify, hand over: what a later run saw settles what an earlier one said."""
+    site = make_site(tmp_path / "site", SITE, CAMERAS.replace("127.0.71.12", ""))
+    make_vault(site)
+    found = zentrale("discover", "--json", cwd=site)
+    assert {f["code"] for f in found.json["findings"]} >= {"DIS-1", "DIS-2"} or "south" in found.json["missing"]
+    assert zentrale("assign", "south", "127.0.71.12", cwd=site).code == 0
+    assert zentrale("register", cwd=site).code == 0
+    seen = zentrale("verify", "--seconds", "3", "--json", cwd=site)
+    assert not [f for f in seen.json["findings"] if f["severity"] == "fault"], seen.all
+    pack = zentrale("handover", "--json", cwd=site).json
+    assert not {"DIS-1", "DIS-2", "DIS-11"} & {f["code"] for f in pack["open_findings"]} and not pack["never_asked"]
+    assert pack["not_judged"] == []
+    with Logbook(site / "logbook.sqlite") as log:  # as after a measurement that was too short for it
+        log.execute("UPDATE judged SET codes = replace(codes, '\"STR-6\"', '\"STR-32\"')")
+    told = {n["what"]: n["subjects"] for n in zentrale("handover", "--json", cwd=site).json["not_judged"]}
+    assert told == {"key-frame interval": ["north main", "north sub", "south main", "south sub"]}
+    assert "Not judged" in (site / "output" / "handover" / "index.html").read_text()

@@ -144,7 +144,7 @@ def test_recorder_answers_survive_the_wire() -> None:
         ).token
         == "r1"
     )
-    item = recording.Recording("c1", "gate", "upper gate", "rtsp://h/p")
+    item = recording.Recording("c1", "gate", "upper gate", "rtsp://h/p", source_id="rtsp://h/p", retention_s=86400.0)
     assert recording.parse_recordings(over_the_wire(recording.recordings_response([item]))) == [item]
     assert recording.recording_request(over_the_wire(recording.set_recording(item))) == item
     job = recording.RecordingJob("j1", "c1", "r1")

@@ -12,6 +12,7 @@ class Kind(Enum):
     CAMERA = "camera"
     RECORDER = "recorder"
     DEVICE = "device at"  # one that is not in the plan; its name is its address
+    MACHINE = "this machine"  # which looked, and was in its own way; its name is the host's
 
 
 @dataclass(frozen=True)
@@ -23,6 +24,8 @@ class Ref:
     part: str = ""
 
     def __str__(self) -> str:
+        if self.kind is Kind.MACHINE:
+            return str(self.kind.value)
         if self.kind is Kind.RECORDER and self.part:
             return f"{self.part} of {self.name}"
         whole = f"{self.kind.value} {self.name}"

@@ -37,6 +37,7 @@ SEEDED = (
     ("discover", "SEC-1", "camera lower-gate-south", "still on its maker's default password"),
     ("discover", "CLK-1", "camera pump-house-door", "a clock that is three hours off, so that signed requests fail"),
     ("register", "REG-3", "camera weir-south", "a planned privacy mask that its camera does not offer"),
+    ("register", "REG-3", "recorder recorder-2", "two cameras planned to record on motion, which nobody has set"),
     ("verify", "STR-3", "camera upper-gate-south, main stream", "streams another resolution than planned"),
     ("verify", "SEC-2", "camera swing-bridge", "lets anybody watch without a password"),
     ("verify", "PIC-1", "camera fish-pass, main stream", "a covered lens: a black picture"),

@@ -45,6 +45,7 @@ def run(args: argparse.Namespace) -> int:
             "verified": result.verified,
             "open_findings": [{**finding_document(f), **_origin(result, f)} for f in result.open_findings],
             "never_asked": [{"what": n.what, "subjects": list(n.subjects)} for n in result.never_asked],
+            "not_judged": [{"what": n.what, "subjects": list(n.subjects)} for n in result.not_judged],
             "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
         })  # fmt: skip
     good = "no open finding among what was looked at" if result.never_asked else "no open findings"
@@ -61,6 +62,8 @@ def run(args: argparse.Namespace) -> int:
         output.line(f"{quantities.count(len(result.settled), 'finding')} settled on the way (--details)")
     for n in result.never_asked:
         output.line(f"not known, no run has looked at it: {n.what}, {len(n.subjects)}: {_some(n.subjects)}")
+    for n in result.not_judged:
+        output.line(f"measured, and not judged: {n.what}, {len(n.subjects)}: {_some(n.subjects)}")
     output.line(f"{quantities.count(len(result.files), 'file')} in {result.folder}", "bold")
     output.next(f"open {result.folder / 'index.html'} in a browser; copy the whole folder to the customer's USB stick")
     return EXIT_FAULTS if count_faults(result.open_findings) or result.never_asked else EXIT_AS_PLANNED

@@ -48,6 +48,7 @@ class Handover:
     verified: bool
     never_asked: tuple[NeverAsked, ...] = ()
     origins: Mapping[Finding, Standing] = field(default_factory=dict)
+    not_judged: tuple[NeverAsked, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -84,6 +85,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     result = calculate(plan, _PLANNED_PARTS, Request(outline, held={d.name: d.host for d in logbook.known()}))
     open_findings, settled = sort_findings(plan, logbook, result.findings)
     never = never_asked(plan, evidence.looked_at)
+    unjudged = not_judged(plan, evidence)
     origins = {s.finding: s for s in standings(logbook) if s.settled_at is None}
     measured = sorted(evidence.streams.values(), key=lambda o: o.at)
     content = PackContent(
@@ -108,6 +110,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         access_tried=len(evidence.access),
         remarks=_remarks(evidence),
         never_asked=never,
+        not_judged=unjudged,
         origins={f: f"`{s.command}` of {_at(s.at)} from {s.vantage}" for f, s in origins.items()},
     )
     target = folder.output / "handover"
@@ -115,7 +118,8 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     for name, data in render(content).items():
         write_atomically(target / name, data)
         written.append(target / name)
-    return Handover(target, tuple(written), tuple(open_findings), tuple(settled), bool(measured), tuple(never), origins)
+    found = tuple(open_findings), tuple(settled)
+    return Handover(target, tuple(written), *found, bool(measured), tuple(never), origins, tuple(unjudged))
 
 
 def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
@@ -141,7 +145,7 @@ def sort_findings(
     open_findings, settled = list(plan_findings), []
     for standing in standings(logbook):
         ref = standing.finding.ref
-        if ref is not None and ref.kind is not Kind.DEVICE and ref.name not in names:
+        if ref is not None and ref.kind in (Kind.CAMERA, Kind.RECORDER) and ref.name not in names:
             continue  # of a device that is not in the plan any more
         if standing.settled_at is None:
             open_findings.append(standing.finding)
@@ -164,6 +168,28 @@ def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[
         if (need.ref, need.code) not in looked:
             found.setdefault(need.what, []).append(need.where)
     return [NeverAsked(what, tuple(subjects)) for what, subjects in found.items()]
+
+
+# What is said of a stream that was measured, in words.
+_OF_A_STREAM = {
+    "STR-3": "resolution", "STR-4": "frame rate", "STR-5": "bit rate", "STR-6": "key-frame interval", "STR-7": "loss",
+    "STR-9": "damaged pictures", "STR-12": "pauses",
+}  # fmt: skip
+
+
+def not_judged(plan: Plan, evidence: _Evidence) -> list[NeverAsked]:
+    """What the last measurement of each stream could not judge, by what it is: this machine was late, or it was too short."""
+    found: dict[str, list[str]] = {}
+    for camera in plan.cameras:
+        for stream in plan.streams(camera):
+            seen = evidence.stream(camera, stream)
+            if seen is None or not seen.content.get("codec"):
+                continue
+            for code, what in _OF_A_STREAM.items():
+                judged = evidence.looked_at.get((seen.ref, code))
+                if judged is None or judged < seen.at:
+                    found.setdefault(what, []).append(f"{camera.name} {stream}")
+    return [NeverAsked(what, tuple(where)) for what, where in found.items()]
 
 
 def _verdict(camera: Camera, evidence: _Evidence, findings: Sequence[Finding]) -> str:

@@ -72,7 +72,7 @@ class Settled:
 
 @dataclass(frozen=True)
 class NeverAsked:
-    """What acceptance needs and no run looked at: it is not known, and not counted as good."""
+    """What acceptance needs and no run looked at, or could judge: it is not known, and not counted as good."""
 
     what: str
     subjects: tuple[str, ...]
@@ -103,6 +103,7 @@ class PackContent:
     access_tried: int = 0
     remarks: Sequence[str] = field(default_factory=tuple)
     never_asked: Sequence[NeverAsked] = field(default_factory=tuple)
+    not_judged: Sequence[NeverAsked] = field(default_factory=tuple)  # of streams that were measured
     origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
 
 

@@ -15,7 +15,7 @@ from zentrale.jobs.access import Claim, find_entry
 from zentrale.jobs.checks.check import Check, Layer, Round
 from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.judging_devices import judge_entry
+from zentrale.jobs.discovery.judging_devices import judge_entry, seen_there
 from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
@@ -94,6 +94,7 @@ class Entering(Check):
         for target in round.targets:
             ref, entry = ref_of(target.camera), target.entry
             yield Judged(ref, frozenset({"STR-1", *OURS}))
+            yield from seen_there(ref, round.found[target.camera.name].address)
             if (
                 entry is not None and entry.state is not State.DEFAULT_PASSWORD
             ):  # what opens to strangers is tried apart

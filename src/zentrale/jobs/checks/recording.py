@@ -13,6 +13,7 @@ from zentrale.jobs.access import entered
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
 from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
@@ -108,6 +109,7 @@ async def check_recorders(
             judged.append(
                 Judged(ref, frozenset({"REC-3", "REC-4", "REC-6"}), tuple(f for f in sample.findings if f.ref == ref))
             )
+            judged += seen_there(ref, found[name].address) if name in found else []
             channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
             judged += [
                 Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), told)

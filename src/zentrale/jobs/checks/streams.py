@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import socket
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Future
 from dataclasses import replace
@@ -12,7 +13,7 @@ from zentrale.field import scheduler
 from zentrale.field.causes import cause_of
 from zentrale.field.limits import open_files
 from zentrale.field.scheduler import Failure
-from zentrale.findings import finding
+from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.planned import ref_of
@@ -33,7 +34,7 @@ from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Camera, Plan
-from zentrale.subjects import Ref
+from zentrale.subjects import Kind, Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 _FILES_OF_ONE = 4  # the connection, and two sockets over UDP; one for whatever is written meanwhile
@@ -104,6 +105,9 @@ class Streams(Check):
     codes = frozenset({f"STR-{number}" for number in range(1, 33)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
     doing = "measuring the streams"
 
+    def __init__(self) -> None:
+        self._late: Finding | None = None
+
     async def observe(self, round: Round) -> None:
         wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
         known = await aside(references, round.keyring.logbook)
@@ -118,8 +122,7 @@ class Streams(Check):
                 if stream not in target.streams:
                     reason = target.failed.get(stream) or f"the camera offers no {stream} stream"
                     streams.append(_no_stream(target.camera, stream, "", reason))
-        late = lateness_finding([s.measured for s in streams if s.measured])
-        round.findings += [late] if late else []
+        self._late = lateness_finding([s.measured for s in streams if s.measured], _this_machine())
         for result in streams:
             round.observe(STREAM, result.ref, "RTSP", stream_document(result))
             if result.picture_file is not None:
@@ -133,6 +136,8 @@ class Streams(Check):
         round.streams = sorted(streams, key=lambda s: (order[s.camera], s.stream))
 
     def judge(self, round: Round) -> Iterator[Judged]:
+        if any(s.measured for s in round.streams):
+            yield Judged(_this_machine(), frozenset({"STR-17"}), (self._late,) if self._late else ())
         missing = {u.camera.name for u in round.unresolved}
         for result in round.streams:
             if result.camera not in missing:
@@ -143,6 +148,10 @@ class Streams(Check):
             Need("stream never measured", f"{camera.name} {stream}", ref_of(camera, f"{stream} stream"), "STR-1")
             for stream in plan.streams(camera)
         ]
+
+
+def _this_machine() -> Ref:
+    return Ref(Kind.MACHINE, socket.gethostname())
 
 
 def _not_measured(round: Round, failure: Failure[tuple[Target, str]]) -> StreamResult:

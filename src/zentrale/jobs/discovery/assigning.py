@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import COMMAND, current_devices
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
@@ -29,6 +30,9 @@ def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
     mac = next(iter(sorted(fits[0].identity.macs)), "")
     binding = Binding(next(iter(device_names(plan, [name]))), fits[0].mac or mac, fits[0].address)
     logbook.bind(binding)
+    notes = Notes(judged=seen_there(ref_of(planned_devices(plan)[binding.name]), binding.address))
+    with logbook.running("assign", name) as run:
+        note(logbook, run, notes)
     return binding
 
 

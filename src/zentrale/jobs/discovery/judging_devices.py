@@ -205,6 +205,14 @@ def claims_to_be_fresh(ref: Ref) -> Finding:
     )
 
 
+def seen_there(ref: Ref, address: str) -> list[Judged]:
+    """A later run has this planned device at that address: it is neither missing nor somebody whom nobody planned."""
+    return [
+        Judged(ref, frozenset({"DIS-1", "DIS-11"})),
+        Judged(Ref(Kind.DEVICE, address), frozenset({"DIS-2", "DIS-13"})),
+    ]
+
+
 def judge_clock(ref: Ref, offset_s: float, policy: Policy) -> Judged:
     findings = []
     if abs(offset_s) > policy.clock_tolerance_s:

@@ -6,10 +6,12 @@ Each run looks again; what can be seen and is as planned by now is ticked off.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from zentrale.findings import Finding
 from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.recorders.registry import driver_of
 from zentrale.jobs.steps.encoder import planned_in_words
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
@@ -37,6 +39,8 @@ def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> lis
         if result is None:
             continue
         lines = [*_from_steps(result), *_planned(plan, planned)]
+        if isinstance(planned, Recorder):
+            lines += [rule.line for rule in recording_rules(plan, planned, result.told)]
         lines += _ticked(before.get(result.ref, ()), result, lines)
         if lines:
             made.append(Sheet(planned.name, _described(plan, planned), tuple(lines)))
@@ -88,31 +92,60 @@ def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
                 yield Line(f"name of input {item.number}", f"inputs: {item.number}", item.name, _NO_STANDARD)
         if plan.device_of(planned) is not planned:  # what follows is the device's own, and stands on its sheet
             return
-    if isinstance(planned, Recorder):
-        yield from recording_rules(plan, planned)
     if policy.automatic_updates:
         yield Line("automatic updates", "system: firmware", policy.automatic_updates, _NO_STANDARD)
     for service in policy.services_off:
         yield Line(f"service {service}", "network: services", "off", "ONVIF sets HTTP, HTTPS and RTSP only")
 
 
-def recording_rules(plan: Plan, recorder: Recorder) -> Iterator[Line]:
+@dataclass(frozen=True)
+class Rule:
+    """What is to be recorded on one channel, and is set by no step."""
+
+    channel: int
+    camera: str
+    what: str
+    where: str
+    value: str
+
+    @property
+    def line(self) -> Line:
+        return Line(f"channel {self.channel} ({self.camera}): {self.what}", self.where, self.value, _NOT_SET)
+
+
+def recording_rules(plan: Plan, recorder: Recorder, told: Sequence[Finding] = ()) -> list[Rule]:
     """What is recorded on each channel, and for how long: planned and costed, and set by no step. A job that is active records
-    all the time, so that needs no line.
+    all the time, so that needs nothing; nor does a longest retention that the recorder is seen to hold.
+
+    told: what was found about the recorder, by which what it does not hold is known
     """
     groups = {group.name: group.recording for group in plan.groups}
+    asked = driver_of(plan, recorder).has_service
+    open_ended = {f.ref.part for f in told if f.code == "REC-9" and f.ref is not None}
+    found = []
     for camera in sorted((c for c in plan.cameras if c.recorder == recorder.name), key=lambda c: c.channel):
-        rules, what = groups.get(camera.group), f"channel {camera.channel} ({camera.name})"
+        rules, channel, name = groups.get(camera.group), camera.channel, camera.name
         if rules is None:
             continue
         if rules.mode != "continuous":
             around = f", {rules.before_s:g} s before to {rules.after_s:g} s after" if rules.mode == "motion" else ""
             when = ", ".join(rules.timetable) if rules.mode == "timetable" else f"on motion{around}"
-            yield Line(f"{what}: recording", "recording: schedule or mode", when, _NOT_SET)
+            found.append(Rule(channel, name, "recording", "recording: schedule or mode", when))
         if rules.sub:
-            yield Line(f"{what}: sub stream", "recording: streams", "recorded too", _NOT_SET)
-        if rules.max_days is not None:
-            yield Line(f"{what}: kept", "recording: longest retention", f"at most {rules.max_days:g} days", _NOT_SET)
+            found.append(Rule(channel, name, "sub stream", "recording: streams", "recorded too"))
+        if rules.max_days is not None and (not asked or f"channel {channel}" in open_ended):
+            found.append(
+                Rule(channel, name, "kept", "recording: longest retention", f"at most {rules.max_days:g} days")
+            )
+    return found
+
+
+def rules_told(rules: Sequence[Rule]) -> str:
+    """In a line: what is alike together."""
+    alike: dict[str, list[str]] = {}
+    for rule in rules:
+        alike.setdefault(f"{rule.what} {rule.value}", []).append(f"{rule.channel} ({rule.camera})")
+    return "; ".join(f"{what}: channel {', '.join(where)}" for what, where in alike.items())
 
 
 def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:

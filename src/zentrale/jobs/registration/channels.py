@@ -21,7 +21,7 @@ from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
-from zentrale.jobs.registration.by_hand import recording_rules
+from zentrale.jobs.registration.by_hand import recording_rules, rules_told
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
@@ -130,9 +130,9 @@ class Channels:
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
-            rules = [f"{line.what} {line.enter}" for line in recording_rules(self.plan, self.plan.recorder(name))]
+            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), told))
             if rules:
-                runner.tell(finding("REG-3", runner.ref, "; ".join(rules), "as planned", "site.toml groups, recording"))
+                runner.tell(finding("REG-3", runner.ref, rules, "as planned", "site.toml groups, recording"))
             for item in told:
                 runner.tell(item)
             results[:] = [runner.result() if r.ref == runner.ref else r for r in results]

@@ -15,6 +15,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
@@ -104,13 +105,14 @@ class Registrar:
         self._run = 0
         self._interrupted: Sequence[Change] = ()
         self._sharing = Sharing(self.plan, {}, ())
+        self._seen: dict[str, FoundDevice] = {}
 
     async def register(self, cameras: Sequence[Camera]) -> Registration:
         """A camera's device is registered with all its lenses.
 
         Raises InputError where nothing was discovered yet, NothingReachedError where none of `cameras` was found.
         """
-        found = self._found()
+        found = self._seen = self._found()
         meant = {self.plan.device_of(c).name for c in cameras}
         cameras = [c for c in self.plan.cameras if self.plan.device_of(c).name in meant]
         present = [c for c in cameras if c.name in found and (found[c.name].url or is_rtsp_only(self.plan, c))]
@@ -197,6 +199,10 @@ class Registrar:
         entered = any(s.step == Password.name and s.outcome in _DONE for s in result.steps)
         about = {"REG-2", "REG-3", "REC-4", "REC-6", *(("SEC-11", "SEC-12", "SEC-13") if entered else ())}
         notes.judge(result.ref, about, result.about_it())
+        seen = self._seen.get(result.ref.name)
+        if seen is not None and any(s.outcome in _DONE for s in result.steps):
+            for judged in seen_there(result.ref, seen.address):
+                notes.judge(judged.ref, judged.codes)
         await asyncio.to_thread(note, self.logbook, self._run, notes)
 
     async def _open(self, planned: Camera | Recorder, seen: FoundDevice) -> Device:

@@ -11,7 +11,7 @@ from zentrale.findings import Finding, finding
 from zentrale.protocols.streams.key_pictures import DEPACKETIZERS
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Camera, Policy, StreamPlan
-from zentrale.subjects import Ref
+from zentrale.subjects import Kind, Ref
 
 OWN_LATENESS_S = 0.25  # later than this, this machine's own reading is in what it measures of arrival
 CLOCK_RATE_TOLERANCE = 0.1  # crystals are right to 0.01 %; what is beyond is a wrong clock rate or a wrong time stamp
@@ -78,7 +78,7 @@ def _came_late(measured: StreamMeasurement) -> bool:
     return measured.own_lateness_s > OWN_LATENESS_S
 
 
-def lateness_finding(measured: Iterable[StreamMeasurement]) -> Finding | None:
+def lateness_finding(measured: Iterable[StreamMeasurement], machine: Ref | str = Kind.MACHINE.value) -> Finding | None:
     """Told once, of this machine: no camera is judged by it."""
     measured = list(measured)
     worst = max((m.own_lateness_s for m in measured), default=0.0)
@@ -90,7 +90,7 @@ def lateness_finding(measured: Iterable[StreamMeasurement]) -> Finding | None:
     if not told:
         return None
     text = "; ".join(told)
-    return finding("STR-17", "this machine", text, f"within {quantities.seconds(OWN_LATENESS_S)}", "while measuring")
+    return finding("STR-17", machine, text, f"within {quantities.seconds(OWN_LATENESS_S)}", "while measuring")
 
 
 def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy) -> Iterable[Finding]:
