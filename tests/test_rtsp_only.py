@@ -121,9 +121,10 @@ def test_one_that_plays_for_everybody_needs_none(monkeypatch: pytest.MonkeyPatch
 def test_the_addresses_come_from_the_type_and_the_open_port(keyring: Keyring) -> None:
     plan = keyring.plan
     assert plan is not None
-    found = rtsp_only.stream_addresses(plan, plan.camera("north"), "10.0.0.9", (80, 8554))
+    port = FoundDevice("10.0.0.9", "", "", open_ports=(80, 8554)).rtsp_port
+    found = rtsp_only.stream_addresses(plan, plan.camera("north"), "10.0.0.9", port)
     assert {name: address.url for name, address in found.items()} == {
         "main": "rtsp://10.0.0.9:8554/a/1", "sub": "rtsp://10.0.0.9:8554/a/2",
     }  # fmt: skip
     with pytest.raises(DeviceError, match="main_path of vesper-d4"):
-        rtsp_only.stream_addresses(plan, plan.camera("south"), "10.0.0.9", ())
+        rtsp_only.stream_addresses(plan, plan.camera("south"), "10.0.0.9", None)

@@ -30,6 +30,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--walk", action="store_true", help="go through the open ones: picture, candidates, one key")
     parser.add_argument("--remove", action="store_true", help="take the binding back")
+    parser.add_argument(
+        "--yes", action="store_true", help="also a device that is recognised as another one of the plan"
+    )
     options.add_entering(parser)
     options.add_no_wait(parser)
     options.add_site(parser)
@@ -40,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import InputError
-    from zentrale.jobs.discovery.assigning import assign, assign_stream, unassign
+    from zentrale.jobs.discovery.assigning import assign, assign_stream, check_name, recognised_as, unassign
     from zentrale.logbook.store import Logbook
 
     if args.walk and (args.name or args.device or args.remove):
@@ -62,6 +65,11 @@ def run(args: argparse.Namespace) -> int:
             address = assign_stream(plan, logbook, args.name, args.device)
             output.line(f"the main stream of {args.name} is at {address}")
         else:
+            check_name(plan, args.name)
+            other = recognised_as(plan, logbook, args.name, args.device)
+            what = f"{args.device} is recognised as {other}"
+            if other and not args.yes and not output.ask(f"{what}. Is it {args.name} all the same?"):
+                raise InputError(f"{what}, not {args.name}", "give another device, or bind it all the same with --yes")
             binding = assign(plan, logbook, args.name, args.device)
             output.line(f"{binding.name} is the device at {binding.address} ({binding.mac or 'MAC address not told'})")
     output.hint("next: `zentrale register`; what the last discovery saw is matched with the new binding")

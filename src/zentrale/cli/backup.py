@@ -7,8 +7,9 @@ import argparse
 from zentrale.cli import maintained
 
 DESCRIPTION = """\
-Saves each device's configuration as the device itself gives it out (GetSystemUris) into backups/, sealed with the vault: it
-may hold passwords. Its SHA-256 is in the logbook. --restore sends one back (StartSystemRestore) and waits for the device."""
+Saves each device's configuration as the device itself gives it out (GetSystemUris, else GetSystemBackup) into backups/,
+sealed with the vault: it may hold passwords. Its SHA-256 is in the logbook. A device that gives none out has a line on its work
+sheet. --restore sends one back (StartSystemRestore) and waits for the device."""
 EXAMPLE = "zentrale backup\n  zentrale backup upper-gate-north --restore"
 
 
@@ -23,6 +24,8 @@ def run(args: argparse.Namespace) -> int:
     import asyncio
 
     from zentrale.errors import InputError
+    from zentrale.jobs.registration import by_hand
+    from zentrale.jobs.steps.step import Outcome
 
     output, folder, plan = maintained.begun(args)
     if args.restore and len(args.names) != 1:
@@ -36,4 +39,8 @@ def run(args: argparse.Namespace) -> int:
             turned = asyncio.run(maintainer.restore(devices[0], content))
             return maintained.show_turned(args, output, turned, f"restored {name}", "backup --restore")
         results = asyncio.run(maintainer.save(folder, devices))
-    return maintained.show(args, output, results, "all are saved, sealed with the vault, in backups/")
+        sheets = by_hand.write(folder, plan.site.name, by_hand.sheets(plan, (), maintainer.logbook))
+    code = maintained.show(args, output, results, "all are saved, sealed with the vault, in backups/")
+    if sheets and any(step.outcome is Outcome.NOT_OFFERED for result in results for step in result.steps):
+        output.line(f"to be done by hand, device by device: {sheets[0]}", "bold")
+    return code

@@ -168,7 +168,7 @@ def document(found: Found) -> dict[str, object]:
     from zentrale.jobs.discovery.matching import candidates
 
     result = found.result
-    missing = [*result.matching.missing, *(n for n in result.matching.by_name if n not in found.good)]
+    missing = list(result.matching.missing)
     fits = candidates(found.plan, result.matching)
     return {
         "site": found.plan.site.name,
@@ -200,4 +200,5 @@ def listed_document(item: Listed) -> dict[str, object]:
 
 def device_document(content: dict[str, object]) -> dict[str, object]:
     """Without what is for the file of the report only."""
-    return {k: v for k, v in content.items() if k != "report"}
+    told = {k: v for k, v in content.items() if k != "report"}
+    return {**told, "serial": content.get("serial") or content.get("announced_serial", "")}

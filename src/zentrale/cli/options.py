@@ -60,8 +60,21 @@ def add_common(parser: argparse.ArgumentParser) -> None:
     common.add_argument("-v", "--verbose", action="store_true", help="log what is asked and answered, to stderr")
 
 
+class _Once(argparse.Action):
+    """An option that means one thing: given again, it is an error rather than the last one silently."""
+
+    def __call__(
+        self, parser: argparse.ArgumentParser, namespace: argparse.Namespace, values: object, option: str | None = None
+    ) -> None:
+        if getattr(namespace, self.dest) is not None:
+            parser.error(f"{option}: given twice; this command works on one site: run it for each of them")
+        setattr(namespace, self.dest, values)
+
+
 def add_site(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--site", metavar="DIR", help="site folder (default: this folder or the nearest one above)")
+    parser.add_argument(
+        "--site", metavar="DIR", action=_Once, help="site folder (default: this folder or the nearest one above)"
+    )
 
 
 def add_sites(parser: argparse.ArgumentParser) -> None:

@@ -142,7 +142,7 @@ class Output:
             return
         for alike in _grouped(findings):
             item = alike[0]
-            kinds = {f.ref.kind.value if f.ref and not f.ref.part else "place" for f in alike}
+            kinds = {f.ref.kind.value.removesuffix(" at") if f.ref and not f.ref.part else "place" for f in alike}
             noun = kinds.pop() if len(kinds) == 1 else "place"
             subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
             where = "" if len(alike) == 1 else f" ({', '.join(_names(alike, noun))})"

@@ -39,6 +39,12 @@ def run(args: argparse.Namespace) -> int:
     output.line(f"{args.name} is now the device {done.after}; it was {done.before}", "bold")
     for column, value in done.cells.items():
         output.line(f"cameras.csv: {column} is {value or 'empty'} now")
+    if done.other_model:
+        planned = plan.camera_type(plan.camera(args.name))
+        output.line(
+            f"WARNING  it is a {done.other_model}; planned is a {planned.maker} {planned.model}: correct `type` in "
+            "cameras.csv, or fetch the right one", "yellow",
+        )  # fmt: skip
     if done.old_password:
         output.line(f"the old device's password stays in the vault, under {done.old_password!r}")
     output.next(f"`zentrale discover`, then `zentrale register --only {args.name}`")

@@ -217,7 +217,7 @@ SITE_CODES = [
         "The MAC address or the serial number of the device in this place contradicts what the vault holds with the password of "
         "this place, or what the plan says. It may have been exchanged, or somebody has put another one there. No password of "
         "the old one was sent to it.",
-        "if it took the other's place: `zentrale replace CAMERA ADDRESS`; if it is the same: --same-device CAMERA",
+        "if it took the other's place: `zentrale replace CAMERA --with ADDRESS`; if it is the same: --same-device CAMERA",
     ),
     Entry(
         "SEC-12",
@@ -226,7 +226,7 @@ SITE_CODES = [
         "The device answers as one in factory default state, and the vault has a password that opened the device in this place. "
         "It was reset, exchanged, or another one is in its place. `register` gives it a new password; the old one stays in the "
         "vault as an earlier one, and is not sent to it.",
-        "look whether it is the same device; if it was exchanged, `zentrale replace CAMERA ADDRESS`",
+        "look whether it is the same device; if it was exchanged, `zentrale replace CAMERA --with ADDRESS`",
     ),
     Entry(
         "SEC-13",
@@ -325,7 +325,7 @@ SITE_CODES = [
         "The plan wants this of the device, and the device does not offer it to a program: it has no service for it, or "
         "refuses the operation as one that it does not know. What it is, and where to look for it, stands on the device's "
         "work sheet in output/work-sheets/. The next `zentrale register` looks again.",
-        "set it in the device's own page by its work sheet, or take it out of the plan",
+        "do as the cause says; else set it in the device's own page by its work sheet, or take it out of the plan",
     ),
     Entry(
         "EVD-1",

@@ -34,12 +34,27 @@ def read_camera_rows(path: Path) -> tuple[Rows, list[str]]:
     return {row["name"]: {c: row.get(c, "") for c in CAMERA_COLUMNS} for row in rows}, comments
 
 
-def camera_file_text(rows: Mapping[str, Mapping[str, str]], comments: Sequence[str]) -> str:
-    """The file's text: comments first, then a header with all columns, then the rows in their order."""
+def camera_columns(path: Path) -> tuple[str, ...]:
+    """The columns that the file has, in its order; all there are where it is not there."""
+    text = decode(path.read_bytes()) if path.exists() else ""
+    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    separator = separator_of(text, CAMERA_COLUMNS) or ","
+    header = next(csv.reader(lines[:1], delimiter=separator), [])
+    return tuple(cell.strip() for cell in header if cell.strip() in CAMERA_COLUMNS) or CAMERA_COLUMNS
+
+
+def camera_file_text(
+    rows: Mapping[str, Mapping[str, str]], comments: Sequence[str], columns: Sequence[str] = CAMERA_COLUMNS
+) -> str:
+    """The file's text: comments first, then a header with these columns, then the rows in their order. A column that is not
+    among them is added where a row has something in it.
+    """
+    more = [c for c in CAMERA_COLUMNS if c not in columns and any(row[c] for row in rows.values())]
+    columns = [*columns, *more]
     text = io.StringIO()
     for comment in comments:
         text.write(comment + "\n")
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(CAMERA_COLUMNS)
-    writer.writerows([row[c] for c in CAMERA_COLUMNS] for row in rows.values())
+    writer.writerow(columns)
+    writer.writerows([row[c] for c in columns] for row in rows.values())
     return text.getvalue()

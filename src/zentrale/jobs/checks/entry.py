@@ -38,7 +38,7 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
     rules = keyring.rules(camera)
     if is_rtsp_only(keyring.plan, camera):
         addresses = stream_addresses(
-            keyring.plan, camera, seen.address, seen.open_ports, kept_addresses(keyring.logbook, camera.name)
+            keyring.plan, camera, seen.address, seen.rtsp_port, kept_addresses(keyring.logbook, camera.name)
         )
         credentials = await find_credentials(keyring, camera, seen, addresses["main"])
         return Target(camera, "", Visit(credentials, rules, seen.own_endpoint), addresses)

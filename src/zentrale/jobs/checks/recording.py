@@ -141,9 +141,16 @@ def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None,
     grows = (
         was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
     )
-    if now.state.state != recording.ACTIVE or now.stored.latest is None or not grows:
+    told = (
+        now.stored.status != recording.NOT_TOLD
+    )  # its search service lacks the operation: then its job's word is all there is
+    if now.state.state != recording.ACTIVE or (told and (now.stored.latest is None or not grows)):
         cause = now.state.error or (
-            "nothing is stored" if now.stored.latest is None else "what is stored does not grow"
+            "the recorder does not tell why"
+            if not told
+            else "nothing is stored"
+            if now.stored.latest is None
+            else "what is stored does not grow"
         )
         measured = f"{camera.name}: state {now.state.state}; {cause}"
         item = finding("REC-1", result.ref, measured, "recording", camera.where)

@@ -9,6 +9,7 @@ from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import COMMAND, current_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.judging_devices import seen_there
+from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
@@ -34,6 +35,14 @@ def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
     with logbook.running("assign", name) as run:
         note(logbook, run, notes)
     return binding
+
+
+def recognised_as(plan: Plan, logbook: Logbook, name: str, device: str) -> str:
+    """Which other row the device is taken for, by what it is rather than by hand; empty where it is taken for none."""
+    found = current_devices(logbook) if logbook.runs(COMMAND) else []
+    fits = named(device, found)
+    other = matched(plan, logbook, found).name_of(fits[0]) if len(fits) == 1 else ""
+    return "" if other in ("", *device_names(plan, [name])) else other
 
 
 def assign_stream(plan: Plan, logbook: Logbook, name: str, text: str) -> str:

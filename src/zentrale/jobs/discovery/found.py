@@ -11,6 +11,7 @@ from urllib.parse import urlsplit
 from zentrale.jobs.discovery.states import State
 from zentrale.site.identity import Identity
 
+USUAL_RTSP_PORTS = (554, 8554)
 # From what tells most of a device to what tells least.
 _WEIGHT = {State.FAILING.value: 3, State.RTSP_ONLY.value: 2, State.WEB_ONLY.value: 1, State.NO_ANSWER.value: 0}
 
@@ -26,6 +27,7 @@ class FoundDevice:
     link_macs:   those that answer ARP for its address; more than one where devices share it
     announced:   what it calls itself by SSDP or DNS-SD, in words
     label:       the name that it tells in its scopes
+    announced_serial: its serial number as it announces it by SSDP; rtsp_ports those at which it says that it serves RTSP
     other:       why it is not the device whose password the vault has for this place; empty where nothing says so
     again_at:    when a device that was not asked for lack of tries can be asked (ISO 8601)
     """
@@ -54,6 +56,14 @@ class FoundDevice:
     label: str = ""
     report: str = ""
     other: str = ""
+    announced_serial: str = ""
+    rtsp_ports: tuple[int, ...] = ()
+
+    @property
+    def rtsp_port(self) -> int | None:
+        """Where it serves RTSP, as far as is known: where it says so, else a usual port that is open."""
+        usual = (p for p in self.open_ports if p in USUAL_RTSP_PORTS)
+        return next(iter(self.rtsp_ports), None) or next(usual, None)
 
     @property
     def identity(self) -> Identity:
@@ -155,4 +165,6 @@ def _joined(a: FoundDevice, b: FoundDevice) -> FoundDevice:
         also_at=tuple(others),
         named_hosts=tuple(dict.fromkeys((*first.named_hosts, *second.named_hosts))),
         open_ports=tuple(sorted({*first.open_ports, *second.open_ports})),
+        rtsp_ports=tuple(dict.fromkeys((*first.rtsp_ports, *second.rtsp_ports))),
+        announced_serial=first.announced_serial or second.announced_serial,
     )

@@ -117,7 +117,10 @@ async def identify(
             notes.append(error.what)
             break  # it answered as ONVIF does: the scheme was right
         log.info("%s: %s", url, notes[-1])
-    ports = [p for p in device.open_ports if p in RTSP_PORTS]
+    planned_row = expected.planned(device)
+    planned_port = planned_row.rtsp_port if isinstance(planned_row, Camera) else None
+    usual = [p for p in device.open_ports if p in RTSP_PORTS]
+    ports = list(dict.fromkeys([*([planned_port] if planned_port else []), *device.rtsp_ports, *usual]))
     rtsp = [p for p in ports if await speaks_rtsp(device.address, p)]
     if _told_itself(device) and not device.url:
         notes.insert(0, "it answers the probe, but tells no address of its service")
@@ -128,8 +131,10 @@ async def identify(
         page = await web_page(device.url)
         if page is not None:
             state, notes = State.WEB_ONLY, [f"{page} answers, and no ONVIF"]
-    if ports and not rtsp:
-        notes.append(f"port {ports[0]} is open, but does not answer as RTSP")
+    if rtsp:
+        device = replace(device, rtsp_ports=tuple(dict.fromkeys((*rtsp, *device.rtsp_ports))))
+    if usual and not rtsp:
+        notes.append(f"port {usual[0]} is open, but does not answer as RTSP")
     keep = unsafe or _told_itself(device)
     return replace(device, url=device.url if keep else "", state=state.value, note="; ".join(notes)[:_MAX_NOTE])
 
@@ -173,7 +178,7 @@ async def _ask_who(
         claim = Claim(names, maker, expected.identity(device), planned, orphans, strict=False, thorough=False)
         entry = await find_entry(client, keyring, claim, names[0] if names else device.address)
         device = replace(
-            device, maker=maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
+            device, maker=maker or device.maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
             again_at=entry.until.isoformat() if entry.until else "", other=entry.other,
         )  # fmt: skip
         if not entry.closed:

@@ -102,7 +102,7 @@ def _judge_place(ref: Ref, device: FoundDevice, *, known: bool) -> Judged:
     """Whether it is the device that the vault's password is of. `known`: the vault has one that was seen to open."""
     found = []
     if device.other:
-        exchanged = f"`zentrale replace {ref.name} {device.address}`"
+        exchanged = f"`zentrale replace {ref.name} --with {device.address}`"
         advice = f"if it took the other's place: {exchanged}; if it is the same: --same-device {ref.name}"
         found = [finding("SEC-11", ref, device.other, "the same device as before", "vault", advice)]
     elif device.state == State.FRESH.value and known:

@@ -50,6 +50,8 @@ class Device(Protocol):
     def report(self) -> str: ...
     @property
     def other(self) -> str: ...
+    @property
+    def announced_serial(self) -> str: ...
 
 
 D = TypeVar("D", bound=Device)
@@ -163,7 +165,8 @@ class _Match(Generic[D]):
                 continue
             serial = row.serial.strip().lower()
             by_end = [d for d in self.left if row.mac_end and _ends(d.identity.macs, row.mac_end)]
-            by_serial = [d for d in self.left if serial and d.serial.strip().lower() == serial]
+            told = [(d, {d.serial.strip().lower(), d.announced_serial.strip().lower()}) for d in self.left]
+            by_serial = [d for d, serials in told if serial and serial in serials]
             for fits in (by_end, by_serial):
                 if len(fits) == 1:
                     self.take(name, fits[0])

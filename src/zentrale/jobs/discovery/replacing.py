@@ -23,7 +23,7 @@ from zentrale.jobs.steps.step import Outcome
 from zentrale.logbook.evidence import Judged, Notes, note, standings
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Vault
-from zentrale.site.camera_file import camera_file_text, read_camera_rows
+from zentrale.site.camera_file import camera_columns, camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.site.reading import read_plan
@@ -40,6 +40,7 @@ class Replaced:
     address: str
     cells: Mapping[str, str]
     old_password: str
+    other_model: str = ""  # what it is, where it is of another model than planned
 
 
 @dataclass(frozen=True)
@@ -87,7 +88,10 @@ def replace_camera(
         if cells:
             write_atomically(folder.cameras_file, text)
         logbook.end_change(change)
-    return Replaced(before, after, new.address, cells, kept)
+    kind = plan.camera_type(camera)
+    told = f"{new.maker} {new.model}".strip()
+    other_model = told if new.model and (new.maker or kind.maker, new.model) != (kind.maker, kind.model) else ""
+    return Replaced(before, after, new.address, cells, kept, other_model)
 
 
 def _said(macs: set[str] | frozenset[str], address: str) -> str:
@@ -210,6 +214,6 @@ def _text(folder: SiteFolder, names: Sequence[str], cells: Mapping[str, str] | N
         rows = {other: row for other, row in rows.items() if other not in names}
     else:
         rows |= {name: {**rows[name], **cells} for name in names}
-    text = camera_file_text(rows, comments)
+    text = camera_file_text(rows, comments, camera_columns(folder.cameras_file))
     read_plan(folder, text)
     return text.encode("utf-8")

@@ -149,7 +149,7 @@ async def _by_paths(plan: Plan, keyring: Keyring, name: str, device: FoundDevice
     planned = planned_devices(plan).get(name)
     kind = plan.camera_type(planned) if isinstance(planned, Camera) else None
     known = [f"/{path.lstrip('/')}" for path in (kind.main_path, kind.sub_path) if path] if kind else []
-    port = next((p for p in device.open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
+    port = device.rtsp_port or RTSP_PORTS[0]
     tries = _Paths(plan, keyring, planned if isinstance(planned, Camera) else None, name, device, port)
     found = [s for s in [await tries.one(p) for p in known] if s]
     for path in () if found else [p.replace("{n}", "1") for p in patterns]:

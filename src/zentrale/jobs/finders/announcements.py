@@ -22,7 +22,19 @@ class SsdpSearch(Finder):
             words = (told.kind, told.maker, told.model, told.name) if told else (item.told.server,)
             model, announced = told.model if told else "", " ".join(dict.fromkeys(w for w in words if w))
             ports = (item.port,) if item.port else ()
-            found.append(Sighting(item.host, self.name, model=model, ports=ports, announced=announced, certain=False))
+            maker, serial = (told.maker, told.serial) if told else ("", "")
+            found.append(
+                Sighting(
+                    item.host,
+                    self.name,
+                    model=model,
+                    ports=ports,
+                    announced=announced,
+                    certain=False,
+                    maker=maker,
+                    serial=serial,
+                )
+            )
         return found
 
 
@@ -38,7 +50,14 @@ class ServiceBrowser(Finder):
         services = await service_browser.browse(search.choice.adapters, min(search.wait_s, 1.5))
         # A record may name any address: only those on our own links are taken at its word.
         return [
-            Sighting(s.host, self.name, ports=(s.port,), announced=s.name, certain=False)
+            Sighting(
+                s.host,
+                self.name,
+                ports=(s.port,),
+                announced=s.name,
+                certain=False,
+                rtsp_ports=(s.port,) if s.type.startswith("_rtsp.") else (),
+            )
             for s in services
             if any(a.holds(s.host) for a in search.choice.adapters)
         ]

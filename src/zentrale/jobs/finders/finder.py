@@ -33,6 +33,7 @@ class Sighting:
     address; `announced` is what it calls itself, in words; `also_at` other addresses of the same device. Not `certain`: it
     only says of itself that it is there, and is listed only where it is met or answers. It `refuses`: a host
     is there, but says no at all ports. `by_arp`: it was asked for by ARP, and answered where there are `macs`.
+    `maker` and `serial` as it announces them, and `rtsp_ports` those at which it says that it serves RTSP.
     """
 
     host: str
@@ -50,6 +51,9 @@ class Sighting:
     certain: bool = True
     refuses: bool = False
     by_arp: bool = False
+    maker: str = ""
+    serial: str = ""
+    rtsp_ports: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -8,14 +8,14 @@ from dataclasses import replace
 from urllib.parse import urlsplit
 
 from zentrale.errors import RemoteProtocolError
-from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.found import USUAL_RTSP_PORTS, FoundDevice
 from zentrale.jobs.finders.finder import Sighting
 from zentrale.protocols.addresses import HTTP_SCHEMES, Pinned, bracketed, pin
 from zentrale.protocols.onvif.device import SERVICE_PATH
 from zentrale.protocols.ws_discovery import Match
 
 log = logging.getLogger(__name__)
-RTSP_PORTS = (554, 8554)
+RTSP_PORTS = USUAL_RTSP_PORTS
 _HTTPS_PORTS = (443, 8443)
 # ONVIF Core clause 7.3.2.1: the types of devices that are no cameras.
 _EQUIPMENT = {
@@ -49,7 +49,12 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
     methods: dict[str, list[str]] = {}
     macs: dict[str, tuple[str, ...]] = {}
     announced: dict[str, str] = {}
+    words: dict[str, tuple[str, str, str]] = {}  # maker, model and serial number by SSDP
+    rtsp: dict[str, tuple[int, ...]] = {}
     for item in seen:
+        rtsp[item.host] = tuple(dict.fromkeys((*rtsp.get(item.host, ()), *item.rtsp_ports)))
+        if item.maker or item.serial:
+            words.setdefault(item.host, (item.maker, item.model, item.serial))
         open_ports[item.host] = tuple(dict.fromkeys((*open_ports.get(item.host, ()), *item.ports)))
         macs[item.host] = tuple(dict.fromkeys((*macs.get(item.host, ()), *item.macs)))
         if item.announced:
@@ -74,15 +79,25 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
             found.setdefault((item.host, _port(service.url) if service else 0), entry)
     for host, ports in open_ports.items():
         if ports:
-            _add_open_ports(found, host, ports, " + ".join(dict.fromkeys(methods[host])))
+            _add_open_ports(found, host, ports, " + ".join(dict.fromkeys(methods[host])), rtsp[host])
     answered = {host for host, _ in found}
     for item in seen:
         place = (item.host, _port(item.url)) if item.url else None
         if place and place not in found and (item.translated or item.host not in answered):
             found[place] = FoundDevice(item.host, item.url, item.method)
-    return [
-        replace(d, link_macs=macs.get(d.address, ()), announced=announced.get(d.address, "")) for d in found.values()
-    ]
+    return [_announced(replace(
+        d, link_macs=macs.get(d.address, ()), announced=announced.get(d.address, ""), rtsp_ports=rtsp.get(d.address, ())
+    ), words.get(d.address)) for d in found.values()]  # fmt: skip
+
+
+def _announced(device: FoundDevice, words: tuple[str, str, str] | None) -> FoundDevice:
+    """With what it says of itself to everybody: its row until it is entered. That serial number is matched, and trusted with
+    nothing: some makers announce another one than their devices tell.
+    """
+    if words is None:
+        return device
+    maker, model, serial = words
+    return replace(device, maker=device.maker or maker, model=device.model or model, announced_serial=serial)
 
 
 def _without_second_protocol(sightings: Sequence[Sighting]) -> list[Sighting]:
@@ -102,10 +117,12 @@ def _without_second_protocol(sightings: Sequence[Sighting]) -> list[Sighting]:
     return [replace(i, also_at=tuple(dict.fromkeys(also[i.host]))) if i.host in also else i for i in kept]
 
 
-def _add_open_ports(found: dict[tuple[str, int], FoundDevice], host: str, ports: tuple[int, ...], method: str) -> None:
+def _add_open_ports(
+    found: dict[tuple[str, int], FoundDevice], host: str, ports: tuple[int, ...], method: str, rtsp: tuple[int, ...]
+) -> None:
     """An entry for each open port that no answer told of; one for a host that has RTSP ports only."""
     known = {port for h, port in found if h == host}
-    for port in [p for p in ports if p not in known and p not in RTSP_PORTS][:_MAX_SERVICES]:
+    for port in [p for p in ports if p not in known and p not in (*RTSP_PORTS, *rtsp)][:_MAX_SERVICES]:
         url = f"{'https' if port in _HTTPS_PORTS else 'http'}://{bracketed(host)}:{port}{SERVICE_PATH}"
         found[host, port] = FoundDevice(host, url, method, open_ports=ports)
     if not any(h == host for h, _ in found):

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import io
 import socket
+import zipfile
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, RemoteProtocolError, UnreachableError
+from zentrale.errors import DeviceError, InputError, NotOfferedError, RemoteProtocolError, UnreachableError
 from zentrale.field import scheduler, transfer
 from zentrale.field.device import Device
 from zentrale.field.scheduler import Failure
@@ -23,6 +25,7 @@ from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.maintaining.steps import NewFirmware, Restart, Restore
 from zentrale.jobs.maintaining.turns import Turned, in_turn
 from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
+from zentrale.jobs.registration import by_hand
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
@@ -192,7 +195,9 @@ class Maintainer:
             results = await scheduler.run(
                 devices, lambda d: self._save(folder, d), at_once=AT_ONCE, budget_s=self.keyring.budget(BUDGET_S)
             )
-        return [self._failed(r) if isinstance(r, Failure) else r for r in results]
+            saved = [self._failed(r) if isinstance(r, Failure) else r for r in results]
+            by_hand.amend(self.logbook, self._run, [r for r in saved if r.steps[0].outcome is not Outcome.FAILED])
+        return saved
 
     def _failed(self, failure: Failure[Planned]) -> DeviceResult:
         step = StepResult(BACKUP, Outcome.FAILED, error=failure.message)
@@ -204,13 +209,11 @@ class Maintainer:
             raise DeviceError("the last discovery did not find it")
         async with entered(self.keyring, seen, device) as client:
             firmware = (await client.information()).firmware
-            uri = maintenance.parse_backup_uri(await client.call("tds", maintenance.get_system_uris()))
-            if not uri:
-                step = StepResult(
-                    BACKUP, Outcome.NOT_OFFERED, error="it offers no back-up by HTTP", place="system: back-up"
-                )
+            try:
+                content, way = await _backup_of(client)
+            except NotOfferedError as error:
+                step = StepResult(BACKUP, Outcome.NOT_OFFERED, error=str(error), place="system: back-up")
                 return DeviceResult(ref_of(device), (step,))
-            content = await transfer.download(client, uri)
         if not content:
             raise RemoteProtocolError("its back-up is empty")
         digest = hashlib.sha256(content).hexdigest()
@@ -219,7 +222,7 @@ class Maintainer:
         await asyncio.to_thread(write_atomically, folder.path / "backups" / name, sealed, mode=0o600)
         notes = Notes()
         kept = {"file": name, "sha256": digest, "size_bytes": len(content), "firmware": firmware}
-        notes.observe(BACKUP, ref_of(device), "GetSystemUris", kept)
+        notes.observe(BACKUP, ref_of(device), way, kept)
         await asyncio.to_thread(note, self.logbook, self._run, notes)
         told = f"{name}, {quantities.size(len(content))}, firmware {firmware}"
         self._told(f"{device.name}: done")
@@ -244,6 +247,29 @@ class Maintainer:
         if hashlib.sha256(content).hexdigest() != chosen["sha256"]:
             raise InputError(f"{path}: is not what was saved", "take another back-up")
         return content, str(chosen["file"])
+
+
+async def _backup_of(client: Device) -> tuple[bytes, str]:
+    """A device's own back-up, and the operation that gave it. Raises NotOfferedError where it has neither of the two."""
+    try:
+        uri = maintenance.parse_backup_uri(await client.call("tds", maintenance.get_system_uris()))
+    except NotOfferedError:
+        uri = ""
+    if uri:
+        return await transfer.download(client, uri), "GetSystemUris"
+    try:
+        files = maintenance.parse_system_backup(await client.call("tds", maintenance.get_system_backup()))
+    except NotOfferedError:
+        files = []
+    if not files:
+        raise NotOfferedError("it offers no back-up, neither by GetSystemUris nor by GetSystemBackup")
+    if len(files) == 1:
+        return files[0][1], "GetSystemBackup"
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        for number, (name, data) in enumerate(files, start=1):
+            archive.writestr(f"{number:02}-{PurePosixPath(name).name or 'file'}", data)
+    return packed.getvalue(), "GetSystemBackup"
 
 
 def findings_of(results: Sequence[DeviceResult]) -> list[Finding]:

@@ -8,7 +8,7 @@ from zentrale.errors import DeviceError
 from zentrale.jobs.keyring import Keyring
 from zentrale.logbook.channel_numbers import bind_next_channel, next_channels
 from zentrale.logbook.store import Logbook
-from zentrale.site.camera_file import camera_file_text, read_camera_rows
+from zentrale.site.camera_file import camera_columns, camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan, Recorder
 from zentrale.site.reading import read_plan
@@ -48,7 +48,7 @@ def write_next(folder: SiteFolder, plan: Plan, logbook: Logbook) -> dict[str, in
     if numbers:
         rows, comments = read_camera_rows(folder.cameras_file)
         rows |= {name: {**rows[name], "channel": str(number)} for name, number in numbers.items()}
-        text = camera_file_text(rows, comments)
+        text = camera_file_text(rows, comments, camera_columns(folder.cameras_file))
         read_plan(folder, text, lambda: bound)
         write_atomically(folder.cameras_file, text.encode("utf-8"))
     return numbers

@@ -26,21 +26,28 @@ from zentrale.subjects import Ref
 BY_HAND = "by hand"  # kind of observations
 _WELL = (Outcome.UNCHANGED, Outcome.CHANGED)
 _NO_STANDARD = "no standard sets it"
+_ELSEWHERE = ("back-up",)  # what is no step of a registration, and is seen to be done by its own command
 _NOT_SET = "it is planned, and this program does not set it"
 
 
 def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> list[Sheet]:
-    """One for each device that has something on it, in the order of the plan; recorders last."""
+    """One for each device that has something on it, in the order of the plan; recorders last. A device that this run left out
+    keeps what stood on its sheet and was not seen to be done.
+    """
     before = _before(logbook)
-    by_ref = {r.ref: r for r in results}
+    by_name = {r.ref.name: r for r in results}
     made = []
     for planned in planned_devices(plan).values():
-        result = next((r for ref, r in by_ref.items() if ref.name == planned.name), None)
+        result = by_name.get(planned.name)
         if result is None:
+            lines = [line for ref in before if ref.name == planned.name for line in before[ref] if not line.seen]
+            if lines:
+                made.append(Sheet(planned.name, _described(plan, planned), tuple(lines)))
             continue
         lines = [*_from_steps(result), *_planned(plan, planned)]
         if isinstance(planned, Recorder):
             lines += [rule.line for rule in recording_rules(plan, planned, result.told)]
+        lines += [line for line in before.get(result.ref, ()) if line.what in _ELSEWHERE and not line.seen]
         lines += _ticked(before.get(result.ref, ()), result, lines)
         if lines:
             made.append(Sheet(planned.name, _described(plan, planned), tuple(lines)))
@@ -60,9 +67,9 @@ def _before(logbook: Logbook) -> dict[Ref, tuple[Line, ...]]:
 
 def _from_steps(result: DeviceResult) -> Iterator[Line]:
     for step in result.steps:
-        if step.outcome is Outcome.NOT_OFFERED or (step.outcome is Outcome.FAILED and step.place and step.after):
+        if step.outcome in (Outcome.NOT_OFFERED, Outcome.FAILED):
             why = "it does not offer it to a program" if step.outcome is Outcome.NOT_OFFERED else "it failed"
-            yield Line(step.step, step.place, step.after or "as planned", f"{why}: {step.error}")
+            yield Line(step.step, step.place or step.step, step.after or "as planned", f"{why}: {step.error}")
 
 
 def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line]) -> list[Line]:
@@ -172,6 +179,20 @@ def keep(logbook: Logbook, run: int, results: Sequence[DeviceResult], made: Sequ
     for result in results:
         lines = by_name[result.ref.name].lines if result.ref.name in by_name else ()
         notes.observe(BY_HAND, result.ref, "registration", {"lines": [asdict(line) for line in lines]})
+    note(logbook, run, notes)
+
+
+def amend(logbook: Logbook, run: int, results: Sequence[DeviceResult]) -> None:
+    """What another command than `register` leaves for hands, or has seen to be done, on the sheets that stand."""
+    before = _before(logbook)
+    notes = Notes()
+    for result in results:
+        stood = before.get(result.ref, ())
+        lines = [line for line in stood if line.what not in {step.step for step in result.steps}] + [
+            *_from_steps(result)
+        ]
+        if tuple(lines) != stood:
+            notes.observe(BY_HAND, result.ref, "maintenance", {"lines": [asdict(line) for line in lines]})
     note(logbook, run, notes)
 
 

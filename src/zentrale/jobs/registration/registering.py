@@ -320,7 +320,7 @@ class Registrar:
         await self.keyring.ready()
         try:
             kept = kept_addresses(self.logbook, camera.name)
-            main = stream_addresses(self.plan, camera, seen.address, seen.open_ports, kept)["main"]
+            main = stream_addresses(self.plan, camera, seen.address, seen.rtsp_port, kept)["main"]
             credentials = await find_credentials(self.keyring, camera, seen, main)
             if credentials is None:
                 raise DeviceError("it plays for everybody; set a password in its own page, and put it into the vault")

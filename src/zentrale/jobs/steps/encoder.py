@@ -86,6 +86,7 @@ class Encoder(Step[EncoderState]):
         self._options: Options | None = None
         self._first: EncoderState | None = None
         self._media2 = False
+        self._group_name = camera.group
         self._tells_lens = camera.source is not None
         self._lens = ""
 
@@ -120,15 +121,29 @@ class Encoder(Step[EncoderState]):
             return wish
         offered = self._options.get(wish.codec)
         if offered is None:
-            raise NotOfferedError(f"it offers {', '.join(self._options)}, not {wish.codec}")
+            codecs = ", ".join(self._options)
+            change = self._plan_line(f'codec = "{next(iter(self._options))}"') if self._options else ""
+            raise NotOfferedError(f"it offers {codecs or 'no codec'}, not {wish.codec}{change}")
         size = offered.nearest_resolution((wish.width_px, wish.height_px))
         nearest = replace(
             wish, width_px=size[0], height_px=size[1], fps=offered.nearest_fps(wish.fps),
             bitrate_kbps=offered.nearest_bitrate(wish.bitrate_kbps), govlength=offered.nearest_govlength(wish.govlength),
         )  # fmt: skip
         if not self.holds(nearest, wish) and not self.near(nearest, wish):
-            raise NotOfferedError(f"it does not offer that; the nearest it offers is {describe(nearest)}")
+            keys = nearest.govlength / nearest.fps if nearest.fps else 0.0
+            change = f'resolution = "{nearest.width_px}x{nearest.height_px}", fps = {nearest.fps:g}'
+            change += f", bitrate_kbps = {nearest.bitrate_kbps}" + (
+                f", keyframe_interval_s = {keys:.3g}" if keys else ""
+            )
+            raise NotOfferedError(
+                f"it does not offer that; the nearest it offers is {describe(nearest)}{self._plan_line(change)}"
+            )
         return nearest
+
+    def _plan_line(self, change: str) -> str:
+        """What to write into the plan, so that it asks for what the encoder can do."""
+        where = f"group {self._group_name} in site.toml, or a group of its own"
+        return f". To take that, plan {self._stream} = {{ {change} }} in {where}"
 
     def _wish(self, now: EncoderState) -> EncoderState:
         plan = self._plan

@@ -76,7 +76,7 @@ class Password(Step[PasswordState]):
         entry = self._entry = await find_entry(self.client, self.keyring, claim, self.device_name)
         if entry.state is State.ANOTHER:
             raise RefusedError(
-                f"{entry.told()}. If it took the place of the one before: `zentrale replace {self.device_name} "
+                f"{entry.told()}. If it took the place of the one before: `zentrale replace {self.device_name} --with "
                 f"{self.client.host}`; if it is the same: --same-device {self.device_name}"
             )
         if entry.closed:

@@ -37,14 +37,14 @@ def kept_addresses(logbook: Logbook, name: str) -> dict[str, str]:
 
 
 def stream_addresses(
-    plan: Plan, camera: Camera, address: str, open_ports: tuple[int, ...], kept: Mapping[str, str] = _NONE
+    plan: Plan, camera: Camera, address: str, rtsp_port: int | None, kept: Mapping[str, str] = _NONE
 ) -> dict[str, StreamAddress]:
     """Its planned streams: by what is `kept` of this one, else by the paths that its type names. Raises DeviceError where
     neither tells its main stream.
     """
     kind = plan.camera_type(camera)
     paths = {"main": kind.main_path, "sub": kind.sub_path}
-    port = camera.rtsp_port or next((p for p in open_ports if p in RTSP_PORTS), RTSP_PORTS[0])
+    port = camera.rtsp_port or rtsp_port or RTSP_PORTS[0]
     found = {
         stream: StreamAddress.parse(f"rtsp://{address}:{port}/{paths[stream].lstrip('/')}")
         for stream in plan.streams(camera)

@@ -4,9 +4,11 @@ StartSystemRestore). The files themselves go by HTTP.
 
 from __future__ import annotations
 
+import base64
 import re
 from dataclasses import dataclass
 
+from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import xml
 from zentrale.protocols.soap import NS, TDS, TT
 from zentrale.protocols.xml import Element
@@ -43,6 +45,26 @@ def parse_upload(response: Element) -> Upload:
 
 def get_system_uris() -> Element:
     return TDS.GetSystemUris()
+
+
+def get_system_backup() -> Element:
+    return TDS.GetSystemBackup()
+
+
+def parse_system_backup(response: Element) -> list[tuple[str, bytes]]:
+    """The files of GetSystemBackup (ONVIF Core, Device Management) by name, as far as they are in the answer itself: a part that
+    is only named, as MTOM has it, is left out. Raises RemoteProtocolError where one is no base64.
+    """
+    files = []
+    for item in response.findall("tds:BackupFiles", NS)[:64]:
+        text = "".join(xml.text(item, "tt:Data", NS).split())
+        try:
+            data = base64.b64decode(text, validate=True)
+        except ValueError:
+            raise RemoteProtocolError("GetSystemBackup: a file in it is not base64") from None
+        if data:
+            files.append((xml.text(item, "tt:Name", NS)[:200], data))
+    return files
 
 
 def parse_backup_uri(response: Element) -> str:
