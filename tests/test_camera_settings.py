@@ -237,15 +237,15 @@ class Choosy(Rich):
             (320, 180, 64),
             "not offered: it does not offer that; the nearest it offers is H264 320x180 10 fps 64 kbit/s key/10. "
             'To take that, plan main = { resolution = "320x180", fps = 10, '
-            'bitrate_kbps = 64, keyframe_interval_s = 1 } in group all in site.toml, '
-            \"or a group of its own",
+            "bitrate_kbps = 64, keyframe_interval_s = 1 } in group all in site.toml, "
+            "or a group of its own",
         ),
         (
             (640, 360, 900),
             "not offered: it does not offer that; the nearest it offers is H264 640x360 10 fps 300 kbit/s key/10. "
             'To take that, plan main = { resolution = "640x360", fps = 10, '
-            'bitrate_kbps = 300, keyframe_interval_s = 1 } in group all in site.toml, '
-            \"or a group of its own",
+            "bitrate_kbps = 300, keyframe_interval_s = 1 } in group all in site.toml, "
+            "or a group of its own",
         ),
     ],
 )
