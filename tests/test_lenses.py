@@ -11,8 +11,12 @@ import pytest
 from conftest import CAMERAS, DATA, SITE, StartStandIn, make_site, make_vault, zentrale
 from strangers import Settable
 from test_steps import HOST, Place, serving
+from zentrale.jobs.registration import registering
 from zentrale.jobs.registration.registering import Registrar
 from zentrale.jobs.rotating import RECORDING
+from zentrale.jobs.steps.registry import steps_of
+from zentrale.logbook.evidence import standings
+from zentrale.logbook.store import Logbook
 from zentrale.planning.addresses import plan_addresses
 from zentrale.planning.placed import as_placed
 from zentrale.planning.placing.dealing import Cost
@@ -73,12 +77,24 @@ def test_profiles_are_told_apart_by_their_video_source(tmp_path: Path, monkeypat
     (row,) = place.plan.cameras
     two = [row.model_copy(update={"name": name, "source": n, "channel": n}) for n, name in ((1, "one"), (2, "two"))]
     three = row.model_copy(update={"name": "three", "source": 3, "channel": 3})
-    place.plan = Plan(**{**dict(place.plan), "cameras": (*two, three)})
+    values = dict(place.plan)
+    place.plan = Plan(**{**values, "cameras": (*two, three)})
     with serving(camera):
         place.discover()
         done = {r.ref.name: {s.step: s for s in r.steps} for r in place.registration().results}
-        monkeypatch.setattr(Registrar, "_open", lambda *_: 1 / 0)
-        ended = place.registration()
+        with monkeypatch.context() as broken:
+            broken.setattr(registering, "steps_of", lambda b: 1 / 0 if b.planned.source == 2 else steps_of(b))
+            second = place.registration()
+            broken.setattr(Registrar, "_open", lambda *_: 1 / 0)
+            ended = place.registration()
+        place.plan = Plan(**{**values, "cameras": tuple(two)})
+        place.registration()
+    with Logbook(place.folder.logbook_file) as log:
+        stands = [(str(s.finding.ref), s.finding.code) for s in standings(log) if s.settled_by is None]
+    assert [(r.ref.name, r.failed, r.steps[-1].step) for r in second.results] == [
+        ("one", False, "what follows"), ("two", True, "begin"), ("three", False, "begin"),
+    ], "what ended the work on a lens stands at its row"  # fmt: skip
+    assert [s for s in stands if "camera" in s[0]] == [], "and does not stand any more where all went well since"
     assert [(r.ref.name, r.failed) for r in ended.results] == [("one", True), ("two", False), ("three", False)]
     assert ended.left == ("one", "two", "three"), "each lens has a line, whatever ended the work on its device"
     widths = {t: re.findall(r"Width>(\d+)<", x)[0] for t, x in camera.encoders.items()}

@@ -25,8 +25,9 @@ from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.recorders.registry import driver_of, opened
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.rotate import NewPassword
-from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.runner import BEGIN, StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
@@ -61,6 +62,7 @@ class Rotator:
         self.plan = keyring.plan
         self.vault = keyring.vault
         self.logbook = keyring.logbook
+        self._left_open = LeftOpen(self.logbook, COMMAND)
         self._tell = done
         self._turns: dict[str, asyncio.Lock] = {}
         self._run = 0
@@ -115,6 +117,7 @@ class Rotator:
         for step in result.steps:
             item = result.finding_of(step)
             notes.judge(ref_of(planned, f"step {step.step}"), {"REG-1"}, [item] if item else [])
+        self._left_open.settle(notes, result)
         if not any(s.outcome is Outcome.FAILED and s.step != RECORDING for s in result.steps):
             notes.observe(ROTATED, ref_of(planned), "vault rotate", {"steps": [s.step for s in result.steps]})
         note(self.logbook, self._run, notes)
@@ -128,7 +131,7 @@ class Rotator:
         runner = self._runner(device)
         seen = found.get(device.name)
         if seen is None or not seen.url:
-            runner.fail("begin", "the last discovery did not find it")
+            runner.fail(BEGIN, "the last discovery did not find it")
         else:
             async with entered(self.keyring, seen, device) as client:
                 bench = Bench(client, self.keyring, device, seen)

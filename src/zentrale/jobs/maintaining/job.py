@@ -27,6 +27,7 @@ from zentrale.jobs.maintaining.turns import Turned, in_turn
 from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.registration import by_hand
 from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
@@ -141,7 +142,7 @@ class Maintainer:
         scope = {"devices": [d.name for d in devices]}
         with self.logbook.running(command, socket.gethostname(), scope) as self._run:
             turned = await in_turn(self.plan, devices, lambda d: self._one(d, make))
-            await asyncio.to_thread(self._note, turned.results)
+            await asyncio.to_thread(self._note, command, turned.results)
         return turned
 
     async def _one(self, device: Planned, make: Make) -> tuple[DeviceResult, bool]:
@@ -177,13 +178,15 @@ class Maintainer:
                 return True
             return True
 
-    def _note(self, results: Sequence[DeviceResult]) -> None:
+    def _note(self, command: str, results: Sequence[DeviceResult]) -> None:
+        left_open = LeftOpen(self.logbook, command)
         notes = Notes()
         planned = planned_devices(self.plan)
         for result in results:
             for step in result.steps:
                 item = result.finding_of(step)
                 notes.judge(ref_of(planned[result.ref.name], f"step {step.step}"), {"REG-1"}, [item] if item else [])
+            left_open.settle(notes, result)
         note(self.logbook, self._run, notes)
 
     # Back-up: nothing goes down for it
@@ -200,7 +203,7 @@ class Maintainer:
         return saved
 
     def _failed(self, failure: Failure[Planned]) -> DeviceResult:
-        step = StepResult(BACKUP, Outcome.FAILED, error=failure.message)
+        step = StepResult(BACKUP, Outcome.FAILED, error=failure.message, defect=bool(failure.report))
         return DeviceResult(ref_of(failure.item), (step,), failure.report)
 
     async def _save(self, folder: SiteFolder, device: Planned) -> DeviceResult:

@@ -26,9 +26,10 @@ from zentrale.jobs.registration.channels import Channels, Source
 from zentrale.jobs.registration.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.password import Password
 from zentrale.jobs.steps.registry import parted_steps_of, steps_of
-from zentrale.jobs.steps.runner import StepRunner
+from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS, StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.steps.whereabouts import at_host, first_that_answers
 from zentrale.jobs.streams.judging import OURS
@@ -83,11 +84,12 @@ class Registration:
 
 @dataclass
 class _Work:
-    """What one run has under way."""
+    """What one run has under way. `turn`: the row of a device's further lens that is worked on, by the name of the device."""
 
     channels: Channels
     runners: dict[str, StepRunner] = field(default_factory=dict)
     sources: dict[str, Source | DeviceError] = field(default_factory=dict)
+    turn: dict[str, str] = field(default_factory=dict)
 
 
 class Registrar:
@@ -104,6 +106,7 @@ class Registrar:
         self._work = _Work(Channels(keyring, self._open, renew=self.manner.renew))
         self._run = 0
         self._interrupted: Sequence[Change] = ()
+        self._left_open = LeftOpen(self.logbook, COMMAND)
         self._sharing = Sharing(self.plan, {}, ())
         self._seen: dict[str, FoundDevice] = {}
 
@@ -176,7 +179,9 @@ class Registrar:
         """A failure outside every step is that device's result all the same."""
         if isinstance(result, DeviceResult):
             return result
-        return self._runner(result.item).ended_by(result.message, result.report)
+        return (self._work.runners.get(result.item.name) or self._runner(result.item)).ended_by(
+            result.message, result.report
+        )
 
     def _ended(self, failure: Failure[Camera]) -> list[DeviceResult]:
         """Of each lens of a device, where something outside every step ended the work on it."""
@@ -199,6 +204,7 @@ class Registrar:
         entered = any(s.step == Password.name and s.outcome in _DONE for s in result.steps)
         about = {"REG-2", "REG-3", "REC-4", "REC-6", *(("SEC-11", "SEC-12", "SEC-13") if entered else ())}
         notes.judge(result.ref, about, result.about_it())
+        self._left_open.settle(notes, result)
         seen = self._seen.get(result.ref.name)
         if seen is not None and any(s.outcome in _DONE for s in result.steps):
             for judged in seen_there(result.ref, seen.address):
@@ -224,10 +230,15 @@ class Registrar:
     async def _within_budget(self, planned: Camera | Recorder, work: Awaitable[StepRunner]) -> DeviceResult:
         """The steps done in time, and what ended the others."""
         outcome = (await scheduler.run([planned], lambda _: work, at_once=1, budget_s=self.keyring.budget(BUDGET_S)))[0]
-        if isinstance(outcome, Failure):
-            runner = self._work.runners.get(planned.name) or self._runner(planned)
+        if not isinstance(outcome, Failure):
+            return outcome.result()
+        runner = self._work.runners.get(planned.name) or self._runner(planned)
+        turn = self._work.turn.get(planned.name)
+        if turn is None:
             return runner.ended_by(outcome.message, outcome.report)
-        return outcome.result()
+        self._work.runners[turn].ended_by(outcome.message, outcome.report)
+        runner.leave(WHAT_FOLLOWS, f"needs {turn}, a lens of it, whose work was ended")
+        return runner.result()
 
     async def _own_steps(self, planned: Camera | Recorder, seen: FoundDevice, client: Device) -> StepRunner:
         """All steps on the device itself; those that need one that failed are not tried."""
@@ -245,7 +256,9 @@ class Registrar:
                     self.logbook.remember(KnownDevice(planned.name, identity, client.host, place_of(planned)))
         if isinstance(planned, Camera):
             for lens in self.plan.lenses(planned)[1:]:
+                self._work.turn[planned.name] = lens.name
                 await self._lens(lens, seen, client, runner)
+            self._work.turn.pop(planned.name, None)
         for step in last:
             await runner.run(step)
         if not self.dry_run:
@@ -287,7 +300,7 @@ class Registrar:
         """Of a further lens; one whose turn did not come, since its device ended before, says so."""
         if lens.name not in self._work.runners:
             runner = self._work.runners[lens.name] = self._runner(lens)
-            runner.leave("begin", f"needs {self.plan.device_of(lens).name}, its device")
+            runner.leave(BEGIN, f"needs {self.plan.device_of(lens).name}, its device")
         return self._work.runners[lens.name]
 
     async def _on_channel(self, camera: Camera, source: Source | DeviceError) -> DeviceResult:
@@ -302,6 +315,8 @@ class Registrar:
     async def _onvif(self, lenses: Sequence[Camera], seen: FoundDevice, client: Device) -> StepRunner:
         runner = await self._own_steps(lenses[0], seen, client)
         for lens in [] if runner.failed(Password) else lenses:
+            if lens is not lenses[0]:
+                self._work.turn[lenses[0].name] = lens.name
             try:
                 bench = Bench(client, self.keyring, lens, seen)
                 profile = bench.choice.of(await client.media.profiles()).get("main")

@@ -20,6 +20,8 @@ S = TypeVar("S")
 GONE_AFTER_STEP_S = 120.0
 SETTLE_S = 3.0  # some answer OK first and take the value over a moment later
 LOOK_AGAIN_S = 1.0
+# What stands for a step where the work was ended before the first or between two.
+BEGIN, WHAT_FOLLOWS = "begin", "what follows"
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,7 @@ class StepRunner:
         self._results: list[StepResult] = []
         self._told: list[Finding] = []
         self._current = ""
+        self._report = ""
 
     async def run(self, step: Step[S]) -> bool:
         """Run one step. Returns false where it failed, or could not be tried since one that it needs failed."""
@@ -198,12 +201,14 @@ class StepRunner:
         return any(s.step == step.name and s.outcome is Outcome.FAILED for s in self._results)
 
     def result(self) -> DeviceResult:
-        return DeviceResult(self.ref, tuple(self._results), told=tuple(self._told))
+        return DeviceResult(self.ref, tuple(self._results), self._report, tuple(self._told))
 
     def ended_by(self, message: str, report: str = "") -> DeviceResult:
-        """The result where something else than a step ended the work: the step under way failed."""
-        last = StepResult(self._current or "begin", Outcome.FAILED, error=message)
-        return DeviceResult(self.ref, (*self._results, last), report, tuple(self._told))
+        """The result where something else than a step ended the work: what was under way failed."""
+        under_way = WHAT_FOLLOWS if self.has(self._current) else self._current or BEGIN
+        self._results.append(StepResult(under_way, Outcome.FAILED, error=message, defect=bool(report)))
+        self._report = report
+        return self.result()
 
 
 def _plain(step: Step[S], state: S) -> dict[str, object]:

@@ -134,6 +134,7 @@ class StepResult:
     lacks: str = ""  # the step that failed, for want of which this one was not tried
     place: str = ""  # where a person finds it in the device's own page
     facts: Mapping[str, object] = field(default_factory=dict)  # further keys of its document
+    defect: bool = False  # it failed by a defect of ours
 
 
 @dataclass(frozen=True)
@@ -167,7 +168,7 @@ class DeviceResult:
     def finding_of(self, step: StepResult) -> Finding | None:
         if step.outcome is not Outcome.FAILED:
             return None
-        code = "ERR-1" if self.report and step is self.steps[-1] else "REG-1"
+        code = "ERR-1" if step.defect else "REG-1"
         left = [s.step for s in self.steps if s.lacks == step.step]
         so = f"; so not tried: {', '.join(left)}" if left else ""
         ref = Ref(self.ref.kind, self.ref.name, f"step {step.step}")
