@@ -371,6 +371,19 @@ def test_seen_by_several_ways_is_one_row_that_says_by_which() -> None:
     assert device.also_at == ("fe80::1%eth0",) and device.identity.macs == {NORTH_MAC}
 
 
+def test_what_a_device_announces_reaches_its_row_and_is_trusted_with_nothing(plan: Plan) -> None:
+    """SSDP's maker, model and serial number; and a port that DNS-SD names as RTSP, which is no place for ONVIF."""
+    upnp_told = {"maker": "Pallas Yard", "model": "Larch 2", "serial": "S-77123"}
+    ssdp_seen = Sighting("10.0.0.9", "ssdp", announced="x", certain=False, **upnp_told)  # type: ignore[arg-type]
+    service = Sighting("10.0.0.9", "dns-sd", ports=(10554,), announced="Gate", certain=False, rtsp_ports=(10554,))
+    (device,) = merge([ssdp_seen, service])
+    assert (device.maker, device.model, device.announced_serial) == ("Pallas Yard", "Larch 2", "S-77123")
+    assert (device.url, device.rtsp_port) == ("", 10554) and not device.identity.serial
+    north = plan.cameras[0].model_copy(update={"mac": None, "address": None, "serial": "s-77123"})
+    labelled = plan.model_copy(update={"cameras": (north, *plan.cameras[1:])})
+    assert match_devices(labelled, [], [device]).name_of(device) == "north"
+
+
 def test_a_device_is_known_by_its_label_and_never_by_guess(plan: Plan) -> None:
     """Last digits, serial number and its own name each tell one row; what could be two is open, with its candidates."""
     rows = {c.name: c for c in plan.cameras}
@@ -513,9 +526,13 @@ def test_a_camera_is_replaced_and_removed(ready_site: Path, start_stand_in: Star
     assert "`zentrale replace north --with 127.0.71.15`" in missing["advice"]
     assert zentrale("replace", "north", "--with", "0bbb", cwd=ready_site).code == 2
     assert zentrale("replace", "north", "--with", "127.0.71.21", cwd=ready_site).code == 2, "that is the recorder"
+    cameras = CAMERAS.replace("larch-2", "vesper-d4")
+    (ready_site / "cameras.csv").write_text(cameras)
     done = zentrale("replace", "north", "--with", "00:0a:bc", cwd=ready_site)
     assert done.code == 0 and "02:5a:71:00:0a:bc at 127.0.71.15" in " ".join(done.out.split()), done.all
-    assert "02:5a:71:00:0a:bc" in (ready_site / "cameras.csv").read_text()
+    assert "WARNING it is Pallas Yard Larch 2; planned is Umbra Works Vesper D4" in " ".join(done.out.split()), done.out
+    kept = cameras.replace("02:5a:71:00:00:11", "02:5a:71:00:0a:bc")
+    assert (ready_site / "cameras.csv").read_text() == kept, "its columns are as they were"
     assert "its password stays" not in done.out and "north before" in done.out
     assert "north" not in zentrale("discover", "--json", cwd=ready_site).json["missing"]
     with Logbook(ready_site / "logbook.sqlite") as logbook:
@@ -540,6 +557,11 @@ def test_several_sites_are_one_table(ready_site: Path, tmp_path: Path) -> None:
     assert re.search(r"Small site\s+3 of 3", shown.out) and re.search(r"Other site\s+2 of 3", shown.out), shown.out
     told = zentrale("discover", "--site", str(ready_site), "--site", str(other), "--no-probe", "--json", cwd=tmp_path)
     assert [s["site"] for s in told.json["sites"]] == ["Small site", "Other site"]
+    one = zentrale("register", "--site", str(ready_site), "--site", str(other), cwd=tmp_path)
+    assert one.code == 2 and "--site: given twice; this command works on one site" in one.err
+    taken = zentrale("assign", "north", "127.0.71.12", cwd=ready_site)
+    assert taken.code == 2 and "127.0.71.12 is recognised as south, not north" in taken.err
+    assert zentrale("assign", "north", "127.0.71.12", "--yes", cwd=ready_site).code == 0
 
 
 def test_who_plugs_one_in_sees_its_name(ready_site: Path, start_stand_in: StartStandIn) -> None:

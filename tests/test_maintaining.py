@@ -9,10 +9,14 @@ from pathlib import Path
 import pytest
 
 from conftest import CAMERAS, DATA, SITE, TYPES, StartStandIn, make_site, make_vault, zentrale
+from strangers import Rich
+from test_steps import HOST, Place, serving
 from zentrale.jobs.maintaining import steps as maintained
+from zentrale.jobs.maintaining.job import Maintainer
 from zentrale.jobs.maintaining.turns import in_turn, may_begin
 from zentrale.jobs.planned import Planned, ref_of
-from zentrale.jobs.steps.step import DeviceResult
+from zentrale.jobs.registration import by_hand
+from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
 from zentrale.logbook.store import Logbook
 from zentrale.planning.overlaps import overlapping
 from zentrale.protocols.onvif.maintenance import seconds
@@ -103,6 +107,46 @@ def test_a_restart_is_seen_and_a_back_up_brings_back_what_was(tmp_path: Path, st
     restarted = zentrale("restart", "north", "--json", cwd=site)
     assert restarted.code == 0 and restarted.json["devices"][0]["steps"][0]["after"] == "restarted", restarted.all
     assert zentrale("restart", "nroth", cwd=site).code == 2
+
+
+class Giving(Rich):
+    """Its back-up is in the answer itself, or nowhere (ONVIF Core, GetSystemBackup)."""
+
+    files = ""
+
+    def content(self, name: str, body: str) -> str | None:
+        if name == "GetSystemBackup" and self.files:
+            return f"<tds:{name}Response>{self.files}</tds:{name}Response>"
+        return None if name in ("GetSystemUris", "GetSystemBackup") else super().content(name, body)
+
+
+def test_a_back_up_that_is_in_no_place_of_its_own(tmp_path: Path) -> None:
+    """Taken from the answer where it is there; else it is for hands, until it was done."""
+    camera = Giving(HOST)
+    place = Place(tmp_path, camera)
+
+    def saved() -> StepResult:
+        with Logbook(place.folder.logbook_file) as log:
+            maintainer = Maintainer(place.keyring(log), lambda _: None)
+            (result,) = asyncio.run(maintainer.save(place.folder, maintainer.devices(["north"])))
+        return result.steps[0]
+
+    def lines() -> list[tuple[str, str]]:
+        with Logbook(place.folder.logbook_file) as log:
+            return [(s.device, x.what) for s in by_hand.sheets(place.plan, (), log) for x in s.lines]
+
+    with serving(camera):
+        place.discover()
+        place.register()
+        assert saved().outcome is Outcome.NOT_OFFERED and ("north", "back-up") in lines()
+        done = place.registration()
+        with Logbook(place.folder.logbook_file) as log:
+            by_hand.keep(log, done.run or 0, done.results, by_hand.sheets(place.plan, done.results, log))
+        assert ("north", "back-up") in lines(), "a registration does not do it"
+        camera.files = "<tds:BackupFiles><tt:Name>a.bin</tt:Name><tt:Data>Zm9v\nYmFy</tt:Data></tds:BackupFiles>"
+        assert ", 6 B, " in saved().after and ("north", "back-up") not in lines()
+    (file,) = (place.folder.path / "backups").iterdir()
+    assert b"foobar" not in file.read_bytes() and place.vault.unseal(file.read_bytes()) == b"foobar"
 
 
 def placed(tmp_path: Path) -> Plan:

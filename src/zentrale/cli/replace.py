@@ -42,7 +42,7 @@ def run(args: argparse.Namespace) -> int:
     if done.other_model:
         planned = plan.camera_type(plan.camera(args.name))
         output.line(
-            f"WARNING  it is a {done.other_model}; planned is a {planned.maker} {planned.model}: correct `type` in "
+            f"WARNING  it is {done.other_model}; planned is {planned.maker} {planned.model}: correct `type` in "
             "cameras.csv, or fetch the right one", "yellow",
         )  # fmt: skip
     if done.old_password:

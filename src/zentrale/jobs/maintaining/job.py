@@ -264,6 +264,8 @@ async def _backup_of(client: Device) -> tuple[bytes, str]:
         files = maintenance.parse_system_backup(await client.call("tds", maintenance.get_system_backup()))
     except NotOfferedError:
         files = []
+    except RemoteProtocolError as error:  # as an attachment, for one
+        raise NotOfferedError(f"it gives its back-up in a form that this program does not read ({error})") from None
     if not files:
         raise NotOfferedError("it offers no back-up, neither by GetSystemUris nor by GetSystemBackup")
     if len(files) == 1:
