@@ -307,7 +307,7 @@ def test_the_next_free_channel_is_bound_once_and_written(tmp_path: Path) -> None
         assert next_channels(log) == {"c1": ("recorder", 3)}
         assert plan_of(place.folder).camera("c1").channel == 3, "for every command from now on"
         assert write_next(place.folder, place.plan, log) == {"c1": 3}
-    assert ",recorder,3," in place.folder.cameras_file.read_text() and not read_plan(place.folder).next_channels
+    assert ",recorder,3\n" in place.folder.cameras_file.read_text() and not read_plan(place.folder).next_channels
 
 
 def test_what_is_planned_and_set_by_nobody_is_told(tmp_path: Path) -> None:

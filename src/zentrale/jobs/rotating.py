@@ -19,13 +19,13 @@ from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.left_open import LeftOpen
 from zentrale.jobs.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.recorders.driver import Driver, recorded_url
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.recorders.registry import driver_of, opened
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.rotate import NewPassword
 from zentrale.jobs.steps.runner import BEGIN, StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult

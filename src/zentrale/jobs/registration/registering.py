@@ -19,6 +19,7 @@ from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.left_open import LeftOpen
 from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand
 from zentrale.jobs.recorders.registry import driver_of
@@ -26,7 +27,6 @@ from zentrale.jobs.registration.channels import Channels, Source
 from zentrale.jobs.registration.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.password import Password
 from zentrale.jobs.steps.registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS, StepRunner
