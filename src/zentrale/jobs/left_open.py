@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS
 from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
 from zentrale.logbook.evidence import Notes, standings
 from zentrale.logbook.store import Logbook
 from zentrale.subjects import Ref
 
+_OUTSIDE = (f"step {BEGIN}", f"step {WHAT_FOLLOWS}")
+
 
 class LeftOpen:
-    """The open findings about steps, of earlier runs of `command`."""
+    """The open findings about steps, of earlier runs of `command`. `asked`: steps that are made only when they are asked for."""
 
-    def __init__(self, logbook: Logbook, command: str) -> None:
+    def __init__(self, logbook: Logbook, command: str, asked: Collection[str] = ()) -> None:
+        self._asked = frozenset(f"step {name}" for name in asked)
         self._open: dict[Ref, dict[Ref, set[str]]] = {}
         for standing in standings(logbook):
             ref = standing.finding.ref
@@ -30,9 +35,12 @@ class LeftOpen:
         """
         if not result.steps or any(_stopped(step) for step in result.steps):
             return
-        made = {f"step {step.step}" for step in result.steps}
+        kept = {f"step {step.step}" for step in result.steps} | self._asked
+        untried = any(
+            step.outcome is Outcome.NOT_TRIED for step in result.steps
+        )  # and what hangs on it was not looked at
         for ref, codes in self._open.get(result.ref, {}).items():
-            if ref.part not in made:
+            if ref.part not in kept and (not untried or ref.part in _OUTSIDE):
                 notes.judge(ref, codes)
 
 

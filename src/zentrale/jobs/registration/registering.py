@@ -23,7 +23,7 @@ from zentrale.jobs.left_open import LeftOpen
 from zentrale.jobs.planned import place_of, ref_of
 from zentrale.jobs.recorders.driver import ByHand
 from zentrale.jobs.recorders.registry import driver_of
-from zentrale.jobs.registration.channels import Channels, Source
+from zentrale.jobs.registration.channels import PICTURE, Channels, Source
 from zentrale.jobs.registration.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
@@ -106,7 +106,7 @@ class Registrar:
         self._work = _Work(Channels(keyring, self._open, renew=self.manner.renew))
         self._run = 0
         self._interrupted: Sequence[Change] = ()
-        self._left_open = LeftOpen(self.logbook, COMMAND)
+        self._left_open = LeftOpen(self.logbook, COMMAND, [PICTURE])
         self._sharing = Sharing(self.plan, {}, ())
         self._seen: dict[str, FoundDevice] = {}
 
