@@ -19,10 +19,10 @@ from zentrale.field.pace import Reading
 from zentrale.protocols import h264, rtcp
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
-from zentrale.protocols.streams import sums
+from zentrale.protocols.streams import folding as sums
 from zentrale.protocols.streams.figures import Digest, Figures, figures
 from zentrale.protocols.streams.meter import StreamMeter
-from zentrale.protocols.streams.packet_log import KEY, REFRESH, START, may_begin
+from zentrale.protocols.streams.packet_log import KEY, PICTURE, REFRESH, START, may_begin
 from zentrale.protocols.streams.packet_order import PacketOrder
 from zentrale.protocols.video import split_annex_b
 
@@ -131,7 +131,8 @@ def test_hours_are_folded_as_they_come_and_the_figures_stay_those_of_the_whole(
         digest.add(records[begin : begin + 700])
     folded, at_once = digest.figures(230.0), figures(records, 90_000, 230.0)
     for name, value in vars(at_once).items():
-        assert getattr(folded, name) == (pytest.approx(value) if isinstance(value, float) else value), name
+        alike = isinstance(value, float) or name == "fps_by_second"
+        assert getattr(folded, name) == (pytest.approx(value, nan_ok=True) if alike else value), name
     assert digest.waiting < 6000, "what was folded is not kept"
 
 
@@ -236,7 +237,7 @@ def test_pictures_that_are_not_sent_as_they_are_shown_have_one_rate() -> None:
 def test_what_a_payload_begins_is_told_by_its_first_bytes(codec: str, payload: bytes, flags: int) -> None:
     """ITU-T H.264 table 7-1 and clause D.1, RFC 6184; ITU-T H.265 table 7-1, RFC 7798; RFC 2435."""
     for content in (payload, payload + bytes(9) if payload else payload):  # also where its first 16 bytes are enough
-        assert int(recorded([(0.0, RtpPacket(96, 1, 0, 7, content))], codec)["flags"][0]) == flags
+        assert int(recorded([(0.0, RtpPacket(96, 1, 0, 7, content))], codec)["flags"][0]) & ~PICTURE == flags
 
 
 @pytest.mark.parametrize(

@@ -9,9 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zentrale.jobs.streams.judging import codes_judged, judge_against_plan, judge_delivery, lateness_finding
+from zentrale.jobs.streams.aspects import codes_judged
+from zentrale.jobs.streams.judging import judge_against_plan, judge_delivery, lateness_finding
+from zentrale.protocols.streams.figures import Pause
 from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.protocols.streams.rhythm import RateStep
 from zentrale.site.model import Policy, StreamPlan
 
 PLAN = StreamPlan.model_validate(
@@ -52,13 +55,20 @@ def test_a_stream_as_planned_has_no_finding() -> None:
         ({"keyframe_interval_s": None, "measured_s": 9.0}, "STR-6"),
         ({"packets_lost": 1}, "STR-7"),
         ({"jitter_ms": 51.0}, "STR-8"),
-        ({"longest_gap_s": 1.1}, "STR-12"),
+        ({"pauses": (Pause(1.0, 1.1, 0.05),)}, "STR-12"),
+        ({"pauses": (Pause(1.0, 16.0, 3.0),)}, "STR-12"),
         ({"packets_reordered": 3, "reorder_depth": 2}, "STR-13"),
         ({"packets_doubled": 1}, "STR-13"),
         ({"source_changes": 1}, "STR-14"),
         ({"sequence_jumps": 1}, "STR-14"),
         ({"packets_foreign": 9}, "STR-15"),
-        ({"clock_ratio": 1.2}, "STR-16"),
+        ({"clock_ratio": 1.2, "sender_clock_ratio": 1.2}, "STR-16"),
+        ({"clock_ratio": 1.2, "measured_s": 130.0}, "STR-16"),
+        ({"clock_ratio": 0.7, "sender_clock_ratio": 1.0, "behind_s": 1.5}, "STR-34"),
+        ({"changes": ((2.0, "1920x1080 became 1280x720"),)}, "STR-33"),
+        ({"named_bases": ("10.9.9.9:554",)}, "STR-36"),
+        ({"sizes": ((1920, 1080), (1280, 720))}, "STR-3"),
+        ({"rate_step": RateStep(2.0, 20.0, 10.0)}, "STR-4"),
         ({"frames_damaged": 1}, "STR-11"),
         ({"ended_early": True}, "STR-1"),
     ],
@@ -71,8 +81,11 @@ def test_each_deviation_is_its_own_finding(changes: dict[str, Any], code: str) -
     "changes",
     [
         {"fps": 18.1}, {"bitrate_bps": 4.9e6}, {"bitrate_bps": 1.1e6}, {"keyframe_interval_s": 2.4}, {"jitter_ms": 49.0},
-        {"own_lateness_s": 0.6, "jitter_ms": 400.0, "longest_gap_s": 1.5, "clock_ratio": 1.3},  # this machine's own doing
-        {"longest_gap_s": 0.99}, {"clock_ratio": 0.95}, {"clock_ratio": 0.8, "longest_gap_s": 0.7}, {"own_lateness_s": 0.2},
+        {"own_lateness_s": 0.6, "jitter_ms": 400.0, "pauses": (Pause(1, 1.5, 0),), "clock_ratio": 1.3},  # this machine's doing
+        {"pauses": (Pause(1, 0.99, 0.05), Pause(2, 14.0, 3.0))}, {"own_lateness_s": 0.2},
+        {"rate_varies": True, "fps": 9.0, "fps_by_second": (20.0, 4.0, 3.0)},
+        {"pauses": (Pause(1, 1.05, 0.05),), "reading_pace_s": 0.05}, {"clock_ratio": 0.95}, {"clock_ratio": 1.2},
+        {"clock_ratio": 0.8, "longest_gap_s": 0.7}, {"clock_ratio": 0.7, "transport": "udp", "sender_clock_ratio": 1.0},
         {"fps": None, "bitrate_bps": None, "keyframe_interval_s": None, "measured_s": 1.0},
         {"bitrate_bps": 9e6, "keyframe_interval_s": None, "measured_s": 1.0},  # one key frame says nothing of the rate
     ],

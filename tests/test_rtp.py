@@ -100,7 +100,7 @@ def test_what_comes_too_late_for_a_player_is_told_and_not_lost() -> None:
 
 def test_a_header_extension_may_be_all_there_is() -> None:
     packet = bytes([0x90, 96, 0, 7]) + bytes(8) + b"\xbe\xde\x00\x00"
-    assert RtpPacket.parse(packet) == RtpPacket(96, 7, 0, 0, b"", marker=False)
+    assert RtpPacket.parse(packet) == RtpPacket(96, 7, 0, 0, b"", extension=(0xBEDE, b""))
     with pytest.raises(RemoteProtocolError):
         RtpPacket.parse(packet[:-1])
 

@@ -81,7 +81,8 @@ class Story:
     def _tell(self, arguments: Sequence[str], told: str) -> None:
         """The lines that matter of what a command said: its verdict, and what is wrong, without what was expected."""
         lines = [line for line in told.splitlines() if line and not line.startswith(("next:", "searching"))]
-        verdicts = [line for line in lines if line.startswith(("OK", "FAULTS", "WARNINGS", "$ zentrale"))] or lines[:1]
+        begins = ("OK", "FAULTS", "WARNINGS", "NOT JUDGED", "$ zentrale")
+        verdicts = [line for line in lines if line.startswith(begins)] or lines[:1]
         for verdict in verdicts:
             self.output.line(f"  {verdict}")
         more = [] if arguments[0] == "handover" else lines  # they were all told before

@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
-    from zentrale.cli.output import Output, finding_document
+    from zentrale.cli.output import Output, counted, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
     from zentrale.jobs.handing_over import hand_over
@@ -43,13 +43,14 @@ def run(args: argparse.Namespace) -> int:
             "folder": str(result.folder),
             "files": [str(f) for f in result.files],
             "verified": result.verified,
+            "cameras": {verdict.value: number for verdict, number in result.verdicts.items()},
             "open_findings": [{**finding_document(f), **_origin(result, f)} for f in result.open_findings],
             "never_asked": [{"what": n.what, "subjects": list(n.subjects)} for n in result.never_asked],
             "not_judged": [{"what": n.what, "subjects": list(n.subjects)} for n in result.not_judged],
             "settled": [{**finding_document(s.finding), "settled_by": s.how} for s in result.settled],
         })  # fmt: skip
     good = "no open finding among what was looked at" if result.never_asked else "no open findings"
-    output.result(result.open_findings, good)
+    output.result(result.open_findings, good, f"cameras: {counted(result.verdicts)}")
     output.line()
     if not result.verified:
         output.line("WARNING  nothing was verified yet: run `zentrale verify` first", "bold yellow")

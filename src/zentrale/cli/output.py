@@ -9,7 +9,7 @@ import argparse
 import json
 import os
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any, ClassVar, TextIO
 
@@ -23,7 +23,7 @@ from rich.table import Table
 from zentrale import quantities
 from zentrale.cli.defects import write_report
 from zentrale.cli.layout import PIPE_WIDTH, column_widths, stacked, width_of, wrapped
-from zentrale.findings import Finding, Severity, count_faults, worst_first
+from zentrale.findings import Finding, Severity, Verdict, count_faults, worst_first
 from zentrale.words import clean_lines
 
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
@@ -171,20 +171,20 @@ class Output:
             path = write_report(reports, site)
             self.notice(f"report of what this program failed on: {path or 'could not be written'}")
 
-    def result(self, findings: Sequence[Finding], good: str, said: str = "") -> None:
-        """What a result begins with: the verdict, `said` in numbers, and what is wrong."""
-        self.verdict(findings, good, said)
+    def result(self, findings: Sequence[Finding], good: str, said: str = "", *, unknown: bool = False) -> None:
+        """What a result begins with: the verdict, `said` in numbers, and what is wrong. `unknown`: not all was judged."""
+        self.verdict(findings, good, said, unknown=unknown)
         if findings:
             self.line()
             self.findings(findings)
 
-    def verdict(self, findings: Sequence[Finding], good: str, said: str = "") -> None:
-        """The most important line."""
+    def verdict(self, findings: Sequence[Finding], good: str, said: str = "", *, unknown: bool = False) -> None:
+        """The most important line. `good` is said where nothing is wrong, and all was judged or it says what was."""
         faults = count_faults(findings)
         warnings = sum(f.severity is Severity.WARNING for f in findings)
         more = f"; {said}" if said else ""
         if not faults and not warnings:
-            self.line(f"OK  {good}{more}", "bold green")
+            self.line(f"{'NOT JUDGED' if unknown else 'OK'}  {good}{more}", "bold yellow" if unknown else "bold green")
             return
         counts = ((faults, "fault"), (warnings, "warning"))
         text = ", ".join(quantities.count(number, noun) for number, noun in counts if number)
@@ -273,6 +273,12 @@ def _grouped(findings: Iterable[Finding]) -> list[list[Finding]]:
 
 def _names(alike: Sequence[Finding], noun: str) -> list[str]:
     return [f.ref.name if f.ref is not None and noun != "place" else f.subject for f in alike]
+
+
+def counted(verdicts: Mapping[Verdict, int]) -> str:
+    """How many have each verdict: those as planned always, the others where there are any."""
+    kept = [(v, n) for v, n in verdicts.items() if n or v is Verdict.AS_PLANNED]
+    return ", ".join(f"{number} {verdict.words}" for verdict, number in kept)
 
 
 def finding_document(item: Finding) -> dict[str, str]:

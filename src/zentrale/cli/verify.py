@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from zentrale.protocols.http_auth import Credentials
     from zentrale.protocols.rtsp_client import StreamAddress
 
+SECONDS = 5.0
 STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
 DESCRIPTION = f"""\
 Plays main and sub stream of every camera at the same time and measures codec, resolution, frame rate, bit rate,
@@ -30,7 +31,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "address", metavar="ADDRESS", nargs="?", help="a stream address, rtsp://[USER@]HOST[:PORT]/PATH"
     )
-    parser.add_argument("--seconds", metavar="S", type=float, default=5.0, help="measure for this long (default: 5)")
+    parser.add_argument(
+        "--seconds",
+        metavar="S",
+        type=float,
+        help="measure for this long (default: 5, or as long as the planned key-frame intervals need)",
+    )
     parser.add_argument(
         "--transport",
         choices=("tcp", "udp", "multicast"),
@@ -67,7 +73,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
 
-    if not 1 <= args.seconds <= 86_400:
+    if args.seconds is not None and not 1 <= args.seconds <= 86_400:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 86400 seconds (a day)")
     if not 1 <= args.answer_within <= 120:
         raise InputError(f"--answer-within {args.answer_within:g}: out of range", "expected 1 to 120 seconds")
@@ -89,6 +95,7 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
 
     from zentrale.jobs.checks.check import Request
     from zentrale.jobs.checks.registry import CHECKS
+    from zentrale.jobs.checks.streams import seconds_needed
     from zentrale.jobs.selection import select
     from zentrale.jobs.verifying import verify_site
     from zentrale.logbook.store import Logbook
@@ -99,7 +106,14 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     cameras = select(plan, args.only)
     vault = options.vault_or_none(args, folder)
     transport = Transport(args.transport) if args.transport else None
-    request = Request(args.seconds, transport, folder.output / "pictures", args.answer_within)
+    needed_s = seconds_needed(plan, cameras)
+    seconds = needed_s if args.seconds is None else args.seconds
+    if seconds < needed_s - 1:
+        output.notice(
+            f"--seconds {seconds:g} is too short for the planned key-frame intervals, which need {needed_s:g} s: what does not "
+            "show in that time is not judged"
+        )
+    request = Request(seconds, transport, folder.output / "pictures", args.answer_within)
     with Logbook(folder.logbook_file) as logbook, output.progress("verifying", len(CHECKS)) as step:
         keyring = options.keyring(args, output, plan, vault, logbook)
         return asyncio.run(verify_site(plan, cameras, keyring, request, step))
@@ -114,6 +128,7 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
     from zentrale.site.folder import write_atomically
 
     address = StreamAddress.parse(args.address)
+    args.seconds = SECONDS if args.seconds is None else args.seconds
     credentials = None
     if address.user:
         password = address.password

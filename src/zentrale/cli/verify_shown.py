@@ -6,20 +6,32 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.verifying import Verification
+    from zentrale.protocols.streams.meter import StreamMeasurement
+
+_FEW = 8  # names in a line
 
 
 def show(output: Output, result: Verification) -> None:
     from zentrale import quantities
+    from zentrale.cli.output import counted
+    from zentrale.findings import Verdict
 
+    unknown = any(s.verdict is Verdict.NOT_JUDGED for s in result.streams)
     if result.streams and not result.streams[0].camera:
-        output.result(result.findings, "the stream plays without a fault")
+        good = "nothing is wrong with it, and not all was judged" if unknown else "the stream plays without a fault"
+        output.result(result.findings, good, unknown=unknown)
+        _show_unjudged(output, result)
         _show_address(output, result)
         _show_access(output, result)
         output.next("compare it with what was ordered; a whole site: `zentrale new FOLDER`")
         return
-    as_planned = sum(s.verdict == "ok" for s in result.streams)
-    said = f"{as_planned} of {quantities.count(len(result.streams), 'stream')} as planned"
-    output.result(result.findings, "every stream is as planned, no stranger got in", said)
+    told = [s.verdict for s in result.streams]
+    said = (
+        f"of {quantities.count(len(told), 'stream')} {counted({verdict: told.count(verdict) for verdict in Verdict})}"
+    )
+    good = "nothing is otherwise than planned, and not all was judged" if unknown else "no stranger got in"
+    output.result(result.findings, good, said, unknown=unknown)
+    _show_unjudged(output, result)
     if output.details:
         _show_streams(output, result)
     else:
@@ -34,6 +46,22 @@ def show(output: Output, result: Verification) -> None:
         output.next("see to what is named, then `zentrale verify` again; `zentrale handover` tells what is open")
     else:
         output.next("`zentrale handover`")
+
+
+def _show_unjudged(output: Output, result: Verification) -> None:
+    """What was not judged, by what it is and why."""
+    from zentrale.quantities import count
+
+    found: dict[str, list[str]] = {}
+    for stream in result.streams:
+        for what in stream.unjudged:
+            found.setdefault(what, []).append(f"{stream.camera} {stream.stream}".strip())
+    if found:
+        output.line()
+    for what, where in found.items():
+        names = ", ".join(where[:_FEW]) + (f" and {len(where) - _FEW} more" if len(where) > _FEW else "")
+        beside = f": {count(len(where), 'stream')} ({names})" if names else ""
+        output.line(f"not judged: {what}{beside}")
 
 
 def show_channels(output: Output, result: Verification) -> None:
@@ -65,15 +93,18 @@ def _style(records: bool | None) -> str:
 
 def _show_streams(output: Output, result: Verification) -> None:
     from zentrale import quantities
+    from zentrale.findings import Verdict
+    from zentrale.findings.verdict import told
 
     rows = []
     for s in result.streams:
-        verdict = f"{s.verdict}|{s.verdict.upper() if s.verdict == 'fault' else s.verdict}"
+        severity = s.severity.value if s.severity else None
+        style = severity or ("ok" if s.verdict is Verdict.AS_PLANNED else "warning")
+        verdict = f"{style}|{told(s.verdict, s.severity)}"
         name = s.camera or s.url
         m = s.measured
         if m is None:
-            does = "not asked for" if s.verdict == "not known" else "does not play"
-            rows.append([name, s.stream, verdict.replace("not known|", "warning|"), f"{does}: {s.error}"])
+            rows.append([name, s.stream, verdict, f"{'does not play' if s.findings else 'not asked for'}: {s.error}"])
             continue
         sent = m.packets_received + m.packets_lost
         rows.append([
@@ -99,6 +130,8 @@ def _show_streams(output: Output, result: Verification) -> None:
 def _show_address(output: Output, result: Verification) -> None:
     """One stream, a line for each thing measured."""
     from zentrale import quantities
+    from zentrale.jobs.streams.judging import counts
+    from zentrale.protocols.streams.figures import spread
 
     (stream,) = result.streams
     m = stream.measured
@@ -107,18 +140,17 @@ def _show_address(output: Output, result: Verification) -> None:
         output.line(f"does not play: {stream.error}")
         return
     unknown = "not known"
-    # Whole seconds of arrival beside whole groups of pictures: the mean belongs into the range all the same.
-    seconds = [*m.bitrate_by_second[: int(m.measured_s)], m.bitrate_bps or 0]
-    spread = (
-        f", by second {quantities.bitrate(min(seconds))} to {quantities.bitrate(max(seconds))}"
-        if len(seconds) > 1
-        else ""
-    )
+    bits, rates = spread(m.whole_seconds_bps), spread(m.fps_by_second)
+    by_second = ", by second {} to {}, 5th percentile {}"
+    of_bits = by_second.format(*map(quantities.bitrate, bits)) if bits else ""
+    of_rates = by_second.format(*(f"{rate:.1f}" for rate in rates)) if rates else ""
+    sizes = [quantities.size(size) if size else "none" for size in (m.key_picture_bytes, m.other_picture_bytes)]
     rows = [
         ["codec", f"{m.codec or unknown} {m.profile}".strip()],
         ["resolution", quantities.resolution(m.width_px, m.height_px) if m.width_px and m.height_px else unknown],
-        ["frame rate", f"{m.fps:.1f} frames/s" if m.fps else unknown],
-        ["bit rate", quantities.bitrate(m.bitrate_bps) + spread if m.bitrate_bps else unknown],
+        ["frame rate", f"{m.fps:.1f} frames/s{of_rates}" if m.fps else unknown],
+        ["bit rate", quantities.bitrate(m.bitrate_bps) + of_bits + counts(m) if m.bitrate_bps else unknown],
+        ["size of pictures", f"key pictures {sizes[0]}, others {sizes[1]}"],
         [
             "key frame every",
             (f"{m.keyframe_interval_s:.1f} s" if m.keyframe_interval_s else "not seen twice")
@@ -126,7 +158,7 @@ def _show_address(output: Output, result: Verification) -> None:
         ],
         [
             "packets",
-            f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_reordered} out of order, "
+            f"{m.packets_received} received, {m.packets_lost} lost, {m.packets_open} open, {m.packets_reordered} out of order, "
             f"{m.packets_doubled} twice",
         ],
         [
@@ -145,9 +177,17 @@ def _show_address(output: Output, result: Verification) -> None:
             f"after {quantities.seconds(m.first_picture_s)}" if m.first_picture_s is not None else "none",
         ],
         ["pictures", f"{m.frames} in {m.measured_s:.1f} s, {m.frames_damaged} damaged"],
+        *([["path", _path(m)]] if m.receive_window_bytes is not None else []),
         ["transport", f"multicast, from {m.group}" if m.group else m.transport.upper()],
     ]
     output.table(["what", "measured"], rows)
+
+
+def _path(m: StreamMeasurement) -> str:
+    from zentrale import quantities
+
+    disordered = "" if m.segments_out_of_order is None else f", {m.segments_out_of_order} TCP segments out of order"
+    return f"receive window {quantities.size(m.receive_window_bytes or 0)}{disordered}"
 
 
 def _show_access(output: Output, result: Verification) -> None:

@@ -13,6 +13,7 @@ class Cause(Enum):
 
     NO_ANSWER = "no answer"
     PASSWORD = "password refused"
+    FORBIDDEN = "forbidden"
     PATH = "no such path"
     TRANSPORT = "no such transport"
     BUSY = "server busy"
@@ -37,6 +38,10 @@ class MulticastOfferedError(PlayError):
     """The description says that the stream is sent to a multicast group, and another way was taken."""
 
 
+class ForbiddenError(RefusedError):
+    """The server does not ask who it is, or knows it, and does not let this one see the stream (403)."""
+
+
 class SilentError(LateError):
     """The server is there and answers no more."""
 
@@ -52,6 +57,8 @@ class RedirectedError(PlayError):
 def cause_of(error: DeviceError) -> Cause:
     if isinstance(error, PlayError):
         return error.cause
+    if isinstance(error, ForbiddenError):
+        return Cause.FORBIDDEN
     if isinstance(error, RefusedError):
         return Cause.PASSWORD
     if isinstance(error, MachineError):

@@ -120,7 +120,7 @@ class Datagrams(Stream):
 
     def _take(self, packet: bytes, size: int, arrival_s: float) -> None:
         head = bytearray(_HEAD.pack(MARK, 0, size) + packet[:16].ljust(16, b"\0"))
-        if not self._add(head, lambda _: packet):
+        if not self._add(head, lambda _: packet) and len(packet) == size:
             self.whole.append((packet, arrival_s))
         self.taken.arrivals.append(arrival_s)
         self.bytes += size
@@ -139,7 +139,8 @@ class Datagrams(Stream):
             if own.startswith(batch.names[: len(sizes) * batch.NAME]):
                 packet = partial(self._packet, batch, sizes)
                 first = self._add(batch.records(sizes), packet)
-                self.whole += [(packet(row), arrivals[row]) for row in range(first, len(sizes))]
+                kept = ((packet(row), arrivals[row], sizes[row]) for row in range(first, len(sizes)))
+                self.whole += [(data, arrival_s) for data, arrival_s, size in kept if len(data) == size]
                 self.taken.arrivals.extend(arrivals)
                 self.bytes += sum(sizes)
                 self.packets += len(sizes)
@@ -157,13 +158,13 @@ class Datagrams(Stream):
                 self._strange(source)
 
     def _packet(self, batch: Batch, sizes: Sequence[int], row: int) -> bytes:
-        """One of a batch. Where that has no room for all of it, the rest is zeros, and from now on there is more room."""
+        """One of a batch, as much as that has room for; from now on there is more room where it was too little."""
         packet = batch.packet(row, sizes[row])
         if len(packet) < sizes[row]:
             if self.all_of_it:
                 self.batch = None  # one by one, each whole
             self.all_of_it = True
-        return packet.ljust(sizes[row], b"\0")
+        return packet
 
     def _own_names(self, batch: Batch) -> bytes:
         """The sender's socket address as often as a batch has room for, where it is known in full: IPv4, with its port."""

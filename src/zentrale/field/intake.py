@@ -32,7 +32,8 @@ PATIENCE_S, ENOUGH_BYTES = 0.25, 128 * 1024  # what waits is read after so long,
 WINDOW_BYTES = 1 << 20  # a key frame of the largest cameras, which comes at the rate of their port
 _MAX_WALK = 256  # packets found by their lengths before they are looked at
 _MAX_BLANK = 4096  # looked at together
-_LENGTH, _INT = struct.Struct("!xxH"), struct.Struct("i")
+_LENGTH, _INT, _UINT = struct.Struct("!xxH"), struct.Struct("i"), struct.Struct("I")
+_RCV_OOOPACK, _RCV_WND = 224, 232  # in struct tcp_info (linux/tcp.h); older kernels tell less
 _NO_ODD = bytes(256)
 _buffer = bytearray(BUFFER_BYTES + RECORD_BYTES)  # a record may be longer than its packet
 BUFFER = memoryview(_buffer)[:BUFFER_BYTES]
@@ -57,9 +58,9 @@ class Taken:
 
 class Stream:
     """The intake of one stream. Set `channel` once the interleaved channel is known, `odd_first` to a table of 256 flags for
-    the first payload byte, `begins` to what tells of records the row from which on packets are wanted whole (`keep`), or -1.
-    Beside its records it collects those (`whole`, each with its arrival), `control` (RTCP packets) and `messages` (what is no
-    packet).
+    the first payload byte, `odd_rows` to what tells of records those to look at whole where that byte does not, `begins` to what
+    tells of records the row from which on packets are wanted whole (`keep`), or -1. Beside its records it collects those
+    (`whole`, each with its arrival), `control` (RTCP packets) and `messages` (what is no packet).
     """
 
     def __init__(self) -> None:
@@ -70,12 +71,14 @@ class Stream:
         self.first_news = True  # nothing came yet
         self.channel: int | None = None
         self.odd_first = _NO_ODD
+        self.odd_rows: Callable[[bytes | bytearray], list[int]] | None = None
         self.begins: Callable[[bytes | bytearray], int] | None = None
         self.keep = False
         self.closed = False
         self.failed: OSError | None = None
         self.bytes = self.packets = 0  # all there were
         self.patient = False  # nobody waits for an answer
+        self.hurried = True  # packets that are wanted whole are wanted at once
         self.due_s = 0.0  # when it is read at the latest
 
     def take(self) -> Taken:
@@ -120,6 +123,8 @@ class Stream:
             rows.update(row for row, version in enumerate(versions) if version != 0x80)
         if firsts.count(0) != count:
             rows.update(row for row, odd in enumerate(firsts) if odd)
+        if self.odd_rows is not None:
+            rows.update(self.odd_rows(records))
         high, low = records[2::size], records[3::size]
         row = high.find(0)
         while row >= 0:  # shorter than 256 bytes: perhaps too short for a record
@@ -145,6 +150,19 @@ class Connection(Stream):
         # Nobody reads in a hurry, and what does not fit the window is lost in the camera: Linux makes room for twice this.
         with contextlib.suppress(OSError):
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, WINDOW_BYTES)
+
+    def path_told(self) -> tuple[int | None, int | None]:
+        """What the system knows of the way here (TCP_INFO of Linux): our receive window [bytes], and how many segments came out
+        of order, since some before them were lost or overtaken. A receiver does not see what the sender sent again.
+        """
+        try:
+            told = self.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 256)
+        except (AttributeError, OSError):  # another system
+            return None, None
+        window, disordered = (
+            int(_UINT.unpack_from(told, at)[0]) if len(told) >= at + 4 else None for at in (_RCV_WND, _RCV_OOOPACK)
+        )
+        return window, disordered
 
     def send(self, data: bytes) -> None:
         self._out += data

@@ -63,7 +63,8 @@ class Reading:
             self.side_due_s = now_s + SIDE_S if self.stream.packets else 0.0
         if came:
             self._news()
-        quick = self.stream.begins is not None or self.stream.keep or not self.stream.packets
+        wanted = self.stream.begins is not None or self.stream.keep
+        quick = (wanted and self.stream.hurried) or not self.stream.packets
         pace_s = QUICK_S if quick else self.slow_s
         self.due_s = (math.floor(now_s / pace_s + 1e-6) + 1) * pace_s
 

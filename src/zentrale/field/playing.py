@@ -10,18 +10,20 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from datetime import timedelta
 
-from zentrale.errors import RefusedError, RemoteProtocolError, UnreachableError
-from zentrale.field.causes import CAUSES, Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
+from zentrale.errors import RemoteProtocolError, UnreachableError
+from zentrale.field.causes import Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
 from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
+from zentrale.field.refusals import refusal
 from zentrale.field.rules import Try
 from zentrale.field.udp import UdpPair
 from zentrale.field.visit import Visit
 from zentrale.protocols import rtcp
-from zentrale.protocols.doors import Door, Outcome, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.doors import Door, Outcome, Target
 from zentrale.protocols.http_auth import Answering
 from zentrale.protocols.rtsp_client import (
     Challenged,
@@ -34,7 +36,8 @@ from zentrale.protocols.rtsp_client import (
     Transport,
 )
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
-from zentrale.protocols.streams.packet_log import odd_first
+from zentrale.protocols.streams.packet_log import odd_first, odd_rows
+from zentrale.quantities import now
 
 _worker = ThreadPoolExecutor(1, "figures")
 log = logging.getLogger(__name__)
@@ -42,8 +45,8 @@ FIRST_PACKET_S = 6.0
 TEARDOWN_S = 1.0
 PROGRESS_S = 60.0
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
+_FEW_PACKETS = 64  # a second
 # More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
-_FEW_PACKETS = 1000
 MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
 
 
@@ -80,11 +83,13 @@ class Playing:
         self.setup: SetUp | None = None
         self.ssrc = secrets.randbits(32)
         self.started_s = 0.0
-        self.measured_for_s = 0.0
+        self.duration_s = self.measured_for_s = 0.0
+        self.path_told: tuple[int | None, int | None] = (None, None)
         self.stopped: tuple[float, int] | None = None  # how late, and how many were dropped here, up to the end
 
     async def run(self, duration_s: float) -> StreamMeasurement:
         self.started_s = time.monotonic()
+        self.duration_s = duration_s
         self.measured_for_s = duration_s + FIRST_PACKET_S
         try:
             await self._open()
@@ -159,8 +164,10 @@ class Playing:
             if self.until_picture and not self.meter.wants_packets:
                 return
             await self._step(min(end - now, 1.0))
-            if self.meter.unsure_of_stillness and self.stream.packets < _FEW_PACKETS:
+            if self.meter.seems_still or len(self.stream.taken) < _FEW_PACKETS:
                 self._digest()  # at a few packets a second the next thousand are far away
+            self.meter.tick(time.monotonic())
+            self._want_packets()
             if self.wire is not None and self.wire.stream.closed:
                 self.meter.ended_early = True
                 return
@@ -237,8 +244,9 @@ class Playing:
                 what = f"its packets are encrypted ({event.media.profile}), which this program does not read"
                 raise PlayError(f"{self._where}: {what}", Cause.TRANSPORT)
             datagrams = self.transport is not Transport.TCP
-            self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams)
-            self.stream.odd_first = odd_first(event.media.codec)
+            duration_s = 0.0 if self.until_picture else self.duration_s
+            self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams, duration_s=duration_s)
+            self.stream.odd_first, self.stream.odd_rows = odd_first(event.media.codec), odd_rows(event.media.codec)
             self._want_packets()
         elif isinstance(event, SetUp):
             self._on_setup(event)
@@ -260,6 +268,7 @@ class Playing:
         elif self.transport is Transport.MULTICAST and event.ports:
             self.udp = UdpPair.join(event.group, event.ports, self.wire.local_address)
             self.udp.stream.odd_first, self.udp.stream.begins = self.wire.stream.odd_first, self.wire.stream.begins
+            self.udp.stream.odd_rows = self.wire.stream.odd_rows
             self.udp.stream.source = (self.address.host, None)
             self.reading.watch(self.udp.stream, self.wire.stream)
 
@@ -283,17 +292,17 @@ class Playing:
         """Whole packets, from where a key picture may begin, until it is there."""
         assert self.meter is not None
         if not self.meter.wants_packets:
-            self.stream.begins, self.stream.keep = None, False
+            self.stream.begins, self.stream.keep, self.stream.hurried = None, False, False
         elif self.stream.begins is None:
             self.stream.begins = self.meter.begins
 
-    def _digest(self) -> None:
+    def _digest(self, *, last: bool = False) -> None:
         """Make figures of what came. Raises PlayError where it is more than any camera sends."""
         stream = self.stream
         taken = stream.take()
         if self.meter is None or self.stopped is not None:
             return
-        self.meter.take(taken.records, taken.arrivals, taken.odd)
+        self.meter.take(taken.records, taken.arrivals, taken.odd, last=last)
         self._want_packets()
         seconds = self.measured_for_s
         if stream.bytes > seconds * MAX_BYTES_PER_S or stream.packets > seconds * MAX_PACKETS_PER_S:
@@ -313,9 +322,11 @@ class Playing:
         assert self.reading is not None
         self.stream.patient = False
         self.reading.read_now()
-        self._digest()
+        self._digest(last=True)
         dropped = self.udp.stream.dropped() if self.udp is not None else 0
         self.stopped = self.reading.worst_late_s, dropped
+        if self.udp is None and self.wire is not None:
+            self.path_told = self.wire.stream.path_told()
         self.stream.begins, self.stream.keep = None, False
 
     def _result(self) -> StreamMeasurement:
@@ -325,9 +336,15 @@ class Playing:
         # A server that ended the stream is told of as that; else silence up to the end counts as a gap.
         until_s = None if self.meter.ended_early else self.measured_until_s
         result = self.meter.result(self.transport.value, tuple(sorted(named)), until_s=until_s)
-        result = replace(result, own_lateness_s=late_s, reading_pace_s=self.reading.slow_s)
+        silent_s = result.pauses[-1].length_s if result.pauses and not result.pauses[-1].ends else None
+        result = replace(
+            result, own_lateness_s=late_s, reading_pace_s=self.reading.slow_s,
+            named_bases=tuple(sorted(self.session.named_bases)),
+            stopped_at=None if silent_s is None else now() - timedelta(seconds=silent_s), began_s=self.meter.began_s,
+        )  # fmt: skip
         if self.udp is None:
-            return result
+            window, disordered = self.path_told
+            return replace(result, receive_window_bytes=window, segments_out_of_order=disordered)
         return replace(
             result,
             reading_pace_s=0.0 if self.udp.stream.stamped else self.reading.slow_s,
@@ -357,22 +374,7 @@ class Playing:
         session.authenticate(Answering(visit.credentials, secrets.token_hex(8)), challenge)
 
     def _raise_refused(self, refused: Refused) -> None:
-        text = f"{self._where}: {refused.method} answered {refused.status} {refused.reason}".strip()
-        cause = CAUSES.get(refused.status, Cause.OTHER)
-        locks = tells_of_a_lock(f"{refused.reason} http {refused.status}") and cause is not Cause.BUSY
-        if refused.status in (401, 403, 423, 429) or (self.attempt and locks):
-            if locks:
-                target = Target(self.address.host, self.address.port, self.visit.endpoint)
-                if self.attempt is not None:
-                    self.attempt.locked(wait_told(refused.reason))
-                self.visit.rules.ledger.lock(target, wait_told(refused.reason))
-            if self.attempt is not None:
-                self.attempt.settle(Outcome.REFUSED)
-            raise RefusedError(text)
-        if self.attempt is not None:
-            self.attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
-        what = f"{text} ({self.transport.value})" if cause is Cause.TRANSPORT else text
-        raise PlayError(what, cause, refused.status)
+        raise refusal(refused, self.address, self.visit, self.attempt, self.transport)
 
     def _send_report(self) -> None:
         assert self.session is not None and self.meter is not None

@@ -42,11 +42,12 @@ class Access(Enum):
 
 @dataclass(frozen=True)
 class AccessResult:
-    """`again` is when a door that was not asked can be."""
+    """`again` is when a door that was not asked can be; `error` why it is not clear."""
 
     access: Access
     detail: str
     again: datetime | None = None
+    error: DeviceError | None = None
 
 
 async def measure(
@@ -143,7 +144,7 @@ async def try_access(address: StreamAddress, visit: Visit) -> AccessResult:
     except LockedError as error:
         return AccessResult(Access.NOT_ASKED, str(error), error.until)
     except RefusedError as error:
-        return AccessResult(Access.REFUSED, str(error))
+        return AccessResult(Access.REFUSED, str(error), error=error)
     except DeviceError as error:
-        return AccessResult(Access.UNCLEAR, str(error))
+        return AccessResult(Access.UNCLEAR, str(error), error=error)
     return AccessResult(Access.PLAYS, f"{result.codec or 'media'} packets arrived")

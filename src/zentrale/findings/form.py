@@ -47,8 +47,15 @@ def finding(code: str, subject: str | Ref, measured: str, limit: str, limit_sour
 
 
 def worst_first(findings: Iterable[Finding]) -> list[Finding]:
-    """By severity; security before all else of the same."""
-    return sorted(findings, key=lambda f: (f.severity.rank, not f.code.startswith("SEC-"), f.code, f.subject))
+    """What this machine did not do before all else, since it explains the rest; then by severity; of the same, security first."""
+    return sorted(
+        findings,
+        key=lambda f: (not _is_of_the_machine(f), f.severity.rank, not f.code.startswith("SEC-"), f.code, f.subject),
+    )
+
+
+def _is_of_the_machine(item: Finding) -> bool:
+    return item.code == "STR-38"
 
 
 def count_faults(findings: Iterable[Finding]) -> int:

@@ -57,7 +57,8 @@ STREAM_CODES = [
         F,
         "packets are lost",
         "Sequence numbers are missing between camera and this machine (RFC 3550 appendix A.3). Pictures tear or "
-        "freeze.",
+        "freeze. A number counts as lost when it is known to be: those that might have come when measuring stopped are "
+        "open. TCP loses nothing: what is missing there was not sent.",
         "look for a duplex mismatch, a bad run or an overloaded uplink on the path; compare TCP with UDP",
     ),
     Entry(
@@ -92,8 +93,9 @@ STREAM_CODES = [
         "STR-12",
         F,
         "stream pauses",
-        "No packet came for longer than `longest_gap_s` of the policy (not given: 1 s or five pictures, whichever is longer). "
-        "The pictures of that time are on no recorder. Where this machine itself came late (STR-17) it is not judged.",
+        "No packet came for longer than `longest_gap_s` of the policy (not given: 1 s or five pictures at the rate of "
+        "that time, whichever is longer), or none any more up to the end. The pictures of that time are on no "
+        "recorder. Where this machine itself came late (STR-17) it is not judged.",
         "look at the camera's load and log, its PoE supply and the switch port's counters; measure for longer with --seconds",
     ),
     Entry(
@@ -101,15 +103,15 @@ STREAM_CODES = [
         N,
         "packets out of order or twice",
         "Packets came in another order than they were sent in, or twice. Within 64 packets or 200 ms a player orders them: "
-        "nothing is lost by it. Parallel links, or a loop in the network, do that.",
+        "nothing is lost by it. Parallel links, or a loop in the network, do that; over TCP only the sender can.",
         "look for a second way between camera and recorder: link aggregation per packet, a loop, a mirrored port",
     ),
     Entry(
         "STR-14",
         W,
         "stream began anew while it was measured",
-        "Another source (SSRC) went on in the same session, or the sequence numbers jumped: the camera's encoder or its server "
-        "started anew. It was measured on; the pictures in between are missing.",
+        "Another source (SSRC) went on in the same session, or the sequence numbers jumped: the camera's encoder or "
+        "its server started anew. It was measured on; the pictures in between are missing.",
         "look at the camera's log for restarts; update its firmware where it does so by itself",
     ),
     Entry(
@@ -123,16 +125,18 @@ STREAM_CODES = [
         "STR-16",
         W,
         "media clock runs wrong",
-        "The time stamps in the packets advance faster or slower than the packets come. It is shown too fast or too slow, and "
-        "recordings drift against others.",
+        "The time stamps in the packets advance faster or slower than the packets come. It is shown too fast or too "
+        "slow, and recordings drift against others. It is believed when two reports of the camera say so too, or after "
+        "two minutes.",
         "update the camera's firmware; check the frame rate set against the one it can do",
     ),
     Entry(
         "STR-17",
         N,
         "this machine came late",
-        "The machine that measured was too busy to read its sockets in time, or had no room for what came. What depends on the "
-        "moment of arrival, such as jitter, was not judged by it; nor was loss, where packets were dropped here.",
+        "The machine that measured was too busy to read its sockets in time, or had no room for what came. What "
+        "depends on the moment of arrival, such as jitter, was not judged by it; nor was loss, where packets were "
+        "dropped here.",
         "close other programs, measure fewer cameras at once with --only, or measure again",
     ),
     Entry(
@@ -165,7 +169,8 @@ STREAM_CODES = [
         "camera serves no further session",
         "The server is busy (453 or 503): all its sessions are taken, by recorders, other programs, or sessions that it has "
         "not given up yet.",
-        "close other players; wait a minute for sessions that were cut off; look which machines the camera lists as connected",
+        "close other players; wait a minute for sessions that were cut off; look which machines the camera lists as "
+        "connected",
     ),
     Entry(
         "STR-22",
@@ -186,7 +191,8 @@ STREAM_CODES = [
         F,
         "server falls silent",
         "The connection came about, then an answer or the first packet did not come in time.",
-        "give it more time with --answer-within; over UDP look for a firewall between here and the camera; restart the camera",
+        "give it more time with --answer-within; over UDP look for a firewall between here and the camera; restart the "
+        "camera",
     ),
     Entry(
         "STR-25",
@@ -199,8 +205,8 @@ STREAM_CODES = [
         "STR-26",
         N,
         "camera serves few streams at once",
-        "It refused a further session while others of ours were open. Its streams were measured one after the other. A recorder "
-        "and a viewer may get in each other's way.",
+        "It refused a further session while others of ours were open. Its streams were measured one after the other. A "
+        "recorder and a viewer may get in each other's way.",
         "count the viewers that will watch at once; let them watch from the recorder",
     ),
     Entry(
@@ -245,14 +251,70 @@ STREAM_CODES = [
         "STR-32",
         N,
         "codec is not one whose pictures are looked at",
-        "Packets, pictures and rates of any codec are measured; a picture is decoded and judged only for some. It may be right.",
+        "Packets, pictures and rates of any codec are measured; a picture is decoded and judged only for some. It may "
+        "be right.",
         "look at it with a player; or set the camera to one of the codecs named",
+    ),
+    Entry(
+        "STR-33",
+        W,
+        "stream changed while it was measured",
+        "Its size, codec, profile, rate or time stamps went on otherwise than they began: every parameter set and every key "
+        "picture was looked at. A recorder may stop at that, or store two kinds in one file.",
+        "look who or what sets the encoder while it runs: a timetable, day and night profiles, another client; update "
+        "the firmware",
+    ),
+    Entry(
+        "STR-34",
+        F,
+        "path is too narrow for the stream",
+        "Over TCP packets fall more and more behind their time stamps, while the camera's own reports (RTCP sender "
+        "reports) say that its clock goes right: what it sends does not fit through. Live pictures come later and "
+        "later, then the camera drops some or ends the stream.",
+        "compare the rate that the path carries with the links on it (`zentrale plan traffic`): a port at 10 Mbit/s or "
+        "half duplex, a wireless bridge, an uplink that is full; or lower the bit rate",
+    ),
+    Entry(
+        "STR-35",
+        F,
+        "stream is forbidden",
+        "The server answered 403: it did not ask for another password, it does not let this one see the stream. The "
+        "account lacks the right, the camera takes only certain addresses, or this stream is turned off.",
+        "look at the account's role and the camera's list of addresses; try with an operator's account (policy "
+        "recorder_role)",
+    ),
+    Entry(
+        "STR-36",
+        N,
+        "server names another host or port as its own",
+        "Its description (Content-Base) or its control addresses name another host or port than the one that was "
+        "reached. That was not asked. Players that follow it find nothing.",
+        "set the camera's address and ports anew; where a translation of addresses stands before it, rtsp_port in "
+        "cameras.csv says so",
+    ),
+    Entry(
+        "STR-37",
+        N,
+        "frame rate or key frames vary by themselves",
+        "By its own time stamps the source takes more or fewer pictures, or longer and shorter groups, as the scene "
+        "moves: a smart codec. Mean rates say nothing of it. It is judged by min_fps and max_keyframe_interval_s where "
+        "its group has them.",
+        "plan min_fps and max_keyframe_interval_s for the group, or turn the camera's smart codec off",
+    ),
+    Entry(
+        "STR-38",
+        W,
+        "this machine did not follow",
+        "Many streams paused at one moment, and this machine was late at that moment: what they say of pauses, rates "
+        "and clocks is this machine's doing. None of it was judged.",
+        "measure fewer at once with --only, close other programs, or take another laptop; then measure again",
     ),
     Entry(
         "PIC-1",
         F,
         "picture is black",
-        "Nearly all of the picture is black: a lens cover, a dead sensor or iris, or no light.",
+        "Nearly all of the picture is black, and nothing in it is brighter than the rest: a lens cover, a dead sensor "
+        "or iris, or no light at all.",
         "look at the camera; switch its light on",
     ),
     Entry(
@@ -266,23 +328,41 @@ STREAM_CODES = [
         "PIC-3",
         W,
         "picture is blurred",
-        "There is hardly an edge in the picture: out of focus, or something before the lens.",
+        "Of the edges in the picture hardly one rises within a few points: out of focus. What is written into it does "
+        "not count. It is not judged at night, nor where there is hardly an edge, as in fog.",
         "focus; clean the dome; take the protective film off",
     ),
     Entry(
         "PIC-4",
         W,
         "picture stands still",
-        "Two key pictures some time apart are the same to the point, noise and clock included: what is sent is not what the "
-        "camera sees now.",
+        "Key pictures some time apart are the same to the point, noise included, and nothing came in between that could have "
+        "changed them. A clock that runs in the picture does not hide it. What is sent is not what the camera sees now.",
         "move something before the camera and measure again; restart it where nothing moves in the picture",
     ),
     Entry(
         "PIC-5",
         N,
         "picture is not that of its reference",
-        "What stands still in the picture lies elsewhere than in the reference picture, which was taken when the camera was put "
-        "onto its channel: it was turned, or another camera is in its place. Night, snow or a crowd may do that too.",
+        "What stands still in the picture lies elsewhere than in the reference picture, which was taken when the "
+        "camera was put onto its channel: it was turned, or another camera is in its place. Night, snow or a crowd may "
+        "do that too.",
         "look at both; where the new picture is right, `zentrale register --picture` takes it as the reference",
+    ),
+    Entry(
+        "PIC-6",
+        F,
+        "picture is covered",
+        "One plain surface, no brighter than the rest, reaches over the border of the picture and hides a large part "
+        "of it: a hand, a cover, a wall or a branch close to the lens.",
+        "look at the camera; take away what hangs or stands before it; where a wall is meant to be there, raise "
+        "picture_covered_percent",
+    ),
+    Entry(
+        "PIC-7",
+        F,
+        "picture is one colour: no video",
+        "Nearly all of the picture is one colour, as encoders and recorders show it where no signal comes from the sensor.",
+        "look at the plug between camera and encoder, and at the encoder's input; restart the camera",
     ),
 ]

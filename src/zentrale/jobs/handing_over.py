@@ -13,7 +13,7 @@ from pathlib import Path
 
 from zentrale import quantities
 from zentrale.field.rtsp_player import Access
-from zentrale.findings import Finding, Severity, finding
+from zentrale.findings import Finding, Severity, Verdict, finding, severity_of
 from zentrale.jobs.checks.check import Need
 from zentrale.jobs.checks.recording import CHANNEL
 from zentrale.jobs.checks.registry import CHECKS
@@ -29,7 +29,7 @@ from zentrale.logbook.evidence import Observation, Standing, chain_breaks, lates
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
-from zentrale.output.handover import DeviceRow, JournalRow, NeverAsked, PackContent, Settled, render
+from zentrale.output.handover import DeviceRow, JournalRow, NeverAsked, PackContent, Settled, render, verdicts_of
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import read_outline
@@ -49,6 +49,7 @@ class Handover:
     never_asked: tuple[NeverAsked, ...] = ()
     origins: Mapping[Finding, Standing] = field(default_factory=dict)
     not_judged: tuple[NeverAsked, ...] = ()
+    verdicts: Mapping[Verdict, int] = field(default_factory=dict)  # how many cameras have each
 
 
 @dataclass(frozen=True)
@@ -119,7 +120,16 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         write_atomically(target / name, data)
         written.append(target / name)
     found = tuple(open_findings), tuple(settled)
-    return Handover(target, tuple(written), *found, bool(measured), tuple(never), origins, tuple(unjudged))
+    return Handover(
+        target,
+        tuple(written),
+        *found,
+        bool(measured),
+        tuple(never),
+        origins,
+        tuple(unjudged),
+        verdicts_of(content.devices),
+    )
 
 
 def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
@@ -182,23 +192,37 @@ def not_judged(plan: Plan, evidence: _Evidence) -> list[NeverAsked]:
     found: dict[str, list[str]] = {}
     for camera in plan.cameras:
         for stream in plan.streams(camera):
-            seen = evidence.stream(camera, stream)
-            if seen is None or not seen.content.get("codec"):
-                continue
-            for code, what in _OF_A_STREAM.items():
-                judged = evidence.looked_at.get((seen.ref, code))
-                if judged is None or judged < seen.at:
-                    found.setdefault(what, []).append(f"{camera.name} {stream}")
+            for what in _unjudged(evidence, evidence.stream(camera, stream)):
+                aspect, _, why = what.partition(" (")
+                found.setdefault(aspect, []).append(f"{camera.name} {stream}" + (f" ({why}" if why else ""))
     return [NeverAsked(what, tuple(where)) for what, where in found.items()]
 
 
-def _verdict(camera: Camera, evidence: _Evidence, findings: Sequence[Finding]) -> str:
-    wholes = {ref_of(camera)}
+def _unjudged(evidence: _Evidence, seen: Observation | None) -> list[str]:
+    """Of one stream. Older logbooks say it only by the codes that were looked at."""
+    if seen is None or not seen.content.get("codec"):
+        return []
+    if "not_judged" in seen.content:
+        return [str(what) for what in seen.content["not_judged"]]
+    looked = {code: evidence.looked_at.get((seen.ref, code)) for code in _OF_A_STREAM}
+    return [what for code, what in _OF_A_STREAM.items() if (at := looked[code]) is None or at < seen.at]
+
+
+def _verdict(
+    plan: Plan, camera: Camera, evidence: _Evidence, findings: Sequence[Finding]
+) -> tuple[Verdict, Severity | None, list[str]]:
+    """Of a camera with its streams and its channel; the severity of what is otherwise; and what was not judged."""
     channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
-    own = [f for f in findings if f.ref is not None and (f.ref.whole in wholes or f.ref == channel)]
-    if not own and not any(evidence.stream(camera, s) for s in ("main", "sub")):
-        return "not verified"
-    return min((f.severity for f in own), key=lambda s: s.rank).value if own else "ok"
+    own = [f for f in findings if f.ref is not None and (f.ref.whole == ref_of(camera) or f.ref == channel)]
+    streams = {stream: evidence.stream(camera, stream) for stream in plan.streams(camera)}
+    unknown = [f"{stream} {what}" for stream, seen in streams.items() for what in _unjudged(evidence, seen)]
+    unknown += [f"{stream} never measured" for stream, seen in streams.items() if seen is None]
+    severity = severity_of(own)
+    if severity is not None:
+        return Verdict.OTHERWISE, severity, unknown
+    if not any(seen is not None and seen.content.get("codec") for seen in streams.values()):
+        return Verdict.NOT_REACHED, None, unknown
+    return (Verdict.NOT_JUDGED if unknown else Verdict.AS_PLANNED), None, unknown
 
 
 def _stream_text(seen: Observation | None) -> str:
@@ -224,12 +248,14 @@ def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -
         streams = [evidence.stream(camera, stream) for stream in ("main", "sub")]
         told = [f"{s.content['state']}, {_when(channel)}" for s in (channel,) if s is not None]
         measured_at = dict.fromkeys(_when(s) for s in streams if s)
+        verdict, severity, unknown = _verdict(plan, camera, evidence, findings)
         rows.append(
             replace(
                 _device_row(plan, camera, evidence), shows=camera.shows, run_length_m=f"{camera.run_length_m:g}",
                 recorder=camera.recorder, channel=str(camera.channel), main=_stream_text(streams[0]),
                 sub=_stream_text(streams[1]), recording=told[0] if told else "not asked",
-                verdict=_verdict(camera, evidence, findings), measured="; ".join(measured_at) or "never",
+                verdict=verdict.value, severity=severity.value if severity else "", not_judged="; ".join(unknown),
+                measured="; ".join(measured_at) or "never",
             )
         )  # fmt: skip
     return rows

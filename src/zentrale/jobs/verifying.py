@@ -21,7 +21,8 @@ from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, Strea
 from zentrale.jobs.checks.strangers import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.streams.judging import lateness_finding
+from zentrale.jobs.streams.aspects import unjudged
+from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
 from zentrale.jobs.streams.measuring import measure
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
@@ -95,7 +96,11 @@ async def verify_address(
         unreached = NothingReachedError(
             result.error, "check the address, and that this machine reaches it (ping, VLAN, firewall)"
         )
-    findings, checks = list(result.findings), []
+    unknown, findings = {}, list(result.findings)
+    if result.measured is not None:
+        unknown = unjudged(result.measured, None, decoded=result.looked_at)
+        findings += judge_smartness(f"stream {address.url}", result.measured, None)
+    checks = []
     late = lateness_finding([result.measured] if result.measured else [])
     findings += [late] if late else []
     if result.measured is not None and visit.credentials is None:
@@ -107,7 +112,15 @@ async def verify_address(
         checks.append(check)
         findings += address_findings(check, address.url)
     stream = StreamResult(
-        "", "", address.url, result.measured, result.error, result.findings, result.picture, cause=cause
+        "",
+        "",
+        address.url,
+        result.measured,
+        result.error,
+        result.findings,
+        result.picture,
+        cause=cause,
+        not_judged=unknown,
     )
     return Verification(
         socket.gethostname(), duration_s, (stream,), tuple(checks), (), tuple(findings), unreached=unreached

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from zentrale import quantities
-from zentrale.findings import Finding, Severity, worst_first
+from zentrale.findings import Finding, Severity, Verdict, worst_first
 from zentrale.output.contact_sheet import SheetPicture, contact_sheet
 from zentrale.output.coverage_figure import coverage_figure
 from zentrale.output.csv_tables import safe_cell
@@ -48,6 +48,8 @@ class DeviceRow:
     sub: str = ""
     recording: str = ""
     verdict: str = ""
+    severity: str = ""
+    not_judged: str = ""
     seen: str = ""  # when and from where it was discovered
     measured: str = ""  # when and from where its streams were measured
 
@@ -105,6 +107,12 @@ class PackContent:
     never_asked: Sequence[NeverAsked] = field(default_factory=tuple)
     not_judged: Sequence[NeverAsked] = field(default_factory=tuple)  # of streams that were measured
     origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
+
+
+def verdicts_of(devices: Sequence[DeviceRow]) -> dict[Verdict, int]:
+    """How many cameras have each verdict."""
+    told = [Verdict(device.verdict) for device in devices if device.verdict]
+    return {verdict: told.count(verdict) for verdict in Verdict}
 
 
 def render(content: PackContent) -> dict[str, bytes]:
@@ -165,6 +173,6 @@ def _page(content: PackContent, images: dict[str, str]) -> bytes:
     warnings = sum(f.severity is Severity.WARNING for f in findings)
     text = templates.get_template("handover.html.j2").render(
         c=content, site=content.plan.site, findings=findings, faults=faults, warnings=warnings, images=images,
-        count=quantities.count, power=quantities.power, bitrate=quantities.bitrate,
+        verdicts=verdicts_of(content.devices), count=quantities.count, power=quantities.power, bitrate=quantities.bitrate,
     )  # fmt: skip
     return text.encode("utf-8")

@@ -12,6 +12,7 @@ from zentrale.protocols.video import AccessUnit, Depacketizer, PictureFormat
 
 NAL_SLICE, NAL_IDR, NAL_SEI, NAL_SPS, NAL_PPS, NAL_AUD = 1, 5, 6, 7, 8, 9
 STAP_A, FU_A = 24, 28
+HEADER_BYTES = 1
 _PROFILES = {66: "Baseline", 77: "Main", 88: "Extended", 100: "High", 110: "High 10", 122: "High 4:2:2"}
 _HIGH_PROFILES = {100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135}
 MAX_SIDE_PX = 16384
@@ -28,7 +29,7 @@ def parse_sps(nal: bytes) -> PictureFormat:
     bits = BitReader(unescape(nal[1:MAX_SPS_BYTES]))
     profile = bits.u(8)
     bits.skip(16)  # constraint flags and level
-    bits.ue()  # seq_parameter_set_id
+    set_id = bits.ue()
     chroma_format, separate_planes = 1, False
     if profile in _HIGH_PROFILES:
         chroma_format = bits.ue()
@@ -72,7 +73,7 @@ def parse_sps(nal: bytes) -> PictureFormat:
         height -= unit_y * (top + bottom)
     if not (0 < width <= MAX_SIDE_PX and 0 < height <= MAX_SIDE_PX):
         raise RemoteProtocolError(f"H.264 parameter set with an impossible picture size {width}x{height}")
-    return PictureFormat(width, height, _PROFILES.get(profile, f"profile {profile}"))
+    return PictureFormat(width, height, _PROFILES.get(profile, f"profile {profile}"), set_id)
 
 
 def _skip_scaling_list(bits: BitReader, size: int) -> None:

@@ -11,6 +11,7 @@ from zentrale.protocols.sei import recovery_point
 from zentrale.protocols.video import AccessUnit, Depacketizer, PictureFormat
 
 NAL_VPS, NAL_SPS, NAL_PPS, NAL_PREFIX_SEI = 32, 33, 34, 39
+HEADER_BYTES = 2
 _KEY_TYPES = range(16, 24)  # intra random access pictures, clause 7.4.2.2 table 7-1
 AGGREGATION, FRAGMENTATION, PACI = 48, 49, 50
 _PROFILES = {1: "Main", 2: "Main 10", 3: "Main Still Picture", 4: "Range Extensions"}  # clause A.3
@@ -39,7 +40,7 @@ def parse_sps(nal: bytes) -> PictureFormat:
         bits.skip(2 * (8 - sub_layers))
     for has_profile, has_level in present:
         bits.skip((88 if has_profile else 0) + (8 if has_level else 0))
-    bits.ue()  # sps_seq_parameter_set_id
+    set_id = bits.ue()
     chroma_format = bits.ue()
     if chroma_format == 3:
         bits.skip(1)
@@ -50,7 +51,7 @@ def parse_sps(nal: bytes) -> PictureFormat:
         height -= (2 if chroma_format == 1 else 1) * (top + bottom)
     if not (0 < width <= MAX_SIDE_PX and 0 < height <= MAX_SIDE_PX):
         raise RemoteProtocolError(f"H.265 parameter set with an impossible picture size {width}x{height}")
-    return PictureFormat(width, height, _PROFILES.get(profile, f"profile {profile}"))
+    return PictureFormat(width, height, _PROFILES.get(profile, f"profile {profile}"), set_id)
 
 
 class H265Depacketizer(Depacketizer):

@@ -1,4 +1,8 @@
-"""JPEG: the RTP payload format of RFC 2435, with the headers rebuilt so that any decoder reads the picture."""
+"""JPEG: the RTP payload format of RFC 2435, with the headers rebuilt so that any decoder reads the picture.
+
+Its header holds widths and heights up to 2040 pixels. For larger ones the ONVIF Streaming Specification (clause 5.2.2, JPEG over
+RTP) sends them as 0 and puts segments of the JPEG header, with the true size, into an extension of the RTP header.
+"""
 
 from __future__ import annotations
 
@@ -38,6 +42,35 @@ def quantization_tables(quality: int) -> bytes:
     return bytes(min(255, max(1, (value * factor + 50) // 100)) for value in _LUMA + _CHROMA)
 
 
+_EXTENSION = 0xFFD8  # SOI: what the extension of the RTP header begins with
+_SOF = (0xC0, 0xC1)  # baseline, extended sequential (ISO/IEC 10918-1 table B.1)
+
+
+def picture_size(payload: bytes, extension: tuple[int, bytes] | None) -> tuple[int, int] | None:
+    """Width and height [px] of a picture that begins with this payload; None where it does not tell them."""
+    if len(payload) < _MAIN_HEADER.size:
+        return None
+    *_, width, height = _MAIN_HEADER.unpack_from(payload)
+    told = _told_beside(extension)
+    return told or ((width * 8, height * 8) if width and height else None)
+
+
+def _told_beside(extension: tuple[int, bytes] | None) -> tuple[int, int] | None:
+    """Width and height of the frame header among the segments of the extension; None where it has none."""
+    if extension is None or extension[0] != _EXTENSION:
+        return None
+    data, at = extension[1], 0
+    while at + 9 <= len(data):
+        if data[at] != 0xFF or data[at + 1] == 0xFF:  # fill bytes
+            at += 1
+            continue
+        if data[at + 1] in _SOF:
+            height, width = struct.unpack_from("!HH", data, at + 5)
+            return (width, height) if width and height else None
+        at += 2 + int(struct.unpack_from("!H", data, at + 2)[0])
+    return None
+
+
 class JpegDepacketizer(Depacketizer):
     """Types 0, 1, 64 and 65 (4:2:2 and 4:2:0, with and without restart markers). Every picture is a key frame."""
 
@@ -50,7 +83,7 @@ class JpegDepacketizer(Depacketizer):
     def _take(self, payload: bytes, unit: AccessUnit) -> None:
         if len(payload) < _MAIN_HEADER.size:
             raise RemoteProtocolError("JPEG payload shorter than its header")
-        _, offset_bytes, kind, quality, width, height = _MAIN_HEADER.unpack_from(payload)
+        _, offset_bytes, kind, quality, _, _ = _MAIN_HEADER.unpack_from(payload)
         offset = int.from_bytes(offset_bytes, "big")
         at, restart_interval = _MAIN_HEADER.size, 0
         if kind & 0x40:
@@ -58,11 +91,12 @@ class JpegDepacketizer(Depacketizer):
                 raise RemoteProtocolError("JPEG payload without its restart header")
             (restart_interval,) = struct.unpack_from("!H", payload, at)
             at += 4
-        if kind & 0x3F > 1 or quality == 0 or not width or not height:
+        size = picture_size(payload, self._extension) if offset == 0 else self._size
+        if kind & 0x3F > 1 or quality == 0 or size is None:
             raise RemoteProtocolError("JPEG payload of a type that is not supported")
         if offset == 0:
             tables, at = self._quantization(payload, at, quality)
-            self._size = (width * 8, height * 8)
+            self._size = size
             unit.key = True
             unit.units.append(_headers(kind & 0x3F, *self._size, tables, restart_interval))
             self._next_offset = 0

@@ -24,6 +24,31 @@ class SenderReport:
     octets: int
 
 
+class SenderClock:
+    """How a source's media clock goes by its own clock of the day: the one place where how packets travel plays no part."""
+
+    def __init__(self, clock_hz: int) -> None:
+        self.clock_hz = clock_hz
+        self._first: SenderReport | None = None
+        self._last: SenderReport | None = None
+        self._media_s = 0.0
+
+    def add(self, report: SenderReport) -> None:
+        if self._first is None or self._last is None or report.ssrc != self._last.ssrc:
+            self._first, self._media_s = report, 0.0
+        else:
+            step = (report.rtp_timestamp - self._last.rtp_timestamp + (1 << 31)) % (1 << 32) - (1 << 31)
+            self._media_s += step / self.clock_hz
+        self._last = report
+
+    @property
+    def ratio(self) -> float | None:
+        """Media time for each second of the day, from its first report to its last; None below a second between them."""
+        if self._first is None or self._last is None or self._last.ntp_s - self._first.ntp_s < 1:
+            return None
+        return self._media_s / (self._last.ntp_s - self._first.ntp_s)
+
+
 @dataclass(frozen=True)
 class ReceiverReport:
     """What a receiver says of a source: packets lost, highest sequence number, jitter in clock units."""

@@ -177,6 +177,7 @@ class PlayerSession:
         self.playing = False
         self.server = ""
         self.named_hosts: set[str] = set()
+        self.named_bases: set[str] = set()  # host and port of its addresses, where they are not those that were reached
         self._answering: Answering | None = None
         self._unanswered: Request | None = None
         self._udp_ports = udp_ports
@@ -341,6 +342,9 @@ class PlayerSession:
         pinned = pin(told, self.address.host, RTSP_SCHEMES)
         if pinned.named:
             self.named_hosts.add(pinned.named)
+        port = urlsplit(pinned.url).port or _default_port(urlsplit(pinned.url).scheme)
+        if pinned.named or port != self.address.port:
+            self.named_bases.add(f"{bracketed(pinned.named or self.address.host)}:{port}")
         return pinned.url
 
     def _on_setup(self, response: Response) -> list[Event]:

@@ -15,11 +15,12 @@ START_CODE = b"\x00\x00\x00\x01"
 
 @dataclass(frozen=True)
 class PictureFormat:
-    """What a stream's parameter sets say: size after cropping, in pixels."""
+    """What a stream's parameter sets say: size after cropping, in pixels. `set_id` is the number that the set has there."""
 
     width_px: int
     height_px: int
     profile: str = ""
+    set_id: int = field(default=0, compare=False)
 
 
 @dataclass
@@ -48,11 +49,15 @@ class Depacketizer:
         self._unit: AccessUnit | None = None
         self._last_sequence: int | None = None
         self._fragment: bytearray | None = None
+        self._extension: tuple[int, bytes] | None = None  # of the header of the present packet
 
-    def push(self, payload: bytes, timestamp: int, marker: bool, sequence: int) -> list[AccessUnit]:
-        """Take the payload of one packet, in order of `sequence` (16 bits). Never raises on bad payloads:
-        they make the access unit incomplete.
+    def push(
+        self, payload: bytes, timestamp: int, marker: bool, sequence: int, extension: tuple[int, bytes] | None = None
+    ) -> list[AccessUnit]:
+        """Take the payload of one packet, in order of `sequence` (16 bits), and the extension of its header. Never raises on
+        bad payloads: they make the access unit incomplete.
         """
+        self._extension = extension
         done: list[AccessUnit] = []
         gap = self._last_sequence is not None and sequence != (self._last_sequence + 1) & 0xFFFF
         self._last_sequence = sequence

@@ -33,6 +33,9 @@ class Policy(Part):
     audio_off: no camera sends what its microphone hears
     http, https, rtsp: on or off on all devices; empty: as it is
     services_off, automatic_updates: what a person sets at each device; no standard has it
+    picture_black_percent to picture_covered_percent: so much of a picture may be black, white, of one colour, or hidden by one
+                      surface; picture_sharp_percent: so many of its edges must be in focus; picture_alike_percent: so far
+                      must its edges agree with those of its reference picture
     parallel_per_switch: how many cameras of one switch are set up at once
     """
 
@@ -47,6 +50,12 @@ class Policy(Part):
     bitrate_over_percent: Annotated[float, Field(gt=0)] = 25
     bitrate_under_percent: Annotated[float, Field(gt=0, lt=100)] = 75
     jitter_ms: Annotated[float, Field(gt=0)] = 50
+    picture_black_percent: Annotated[float, Field(gt=0, le=100)] = 98.5
+    picture_white_percent: Annotated[float, Field(gt=0, le=100)] = 90
+    picture_one_colour_percent: Annotated[float, Field(gt=0, le=100)] = 93
+    picture_covered_percent: Annotated[float, Field(gt=0, le=100)] = 30
+    picture_sharp_percent: Annotated[float, Field(ge=0, le=100)] = 15
+    picture_alike_percent: Annotated[float, Field(ge=0, le=100)] = 20
     longest_gap_s: Annotated[float, Field(gt=0)] | None = None
     loss_percent: Annotated[float, Field(ge=0, lt=100)] = 0
     vlan_in_address: bool = False

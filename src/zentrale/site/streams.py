@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, model_validator
 
 from zentrale.site.part import Part
 from zentrale.site.settings import ImagingPlan, MotionPlan
@@ -36,7 +36,11 @@ def estimated_bitrate_bps(codec: str, resolution: tuple[int, int], fps: float, s
 
 
 class StreamPlan(Part):
-    """One stream as it is to be delivered. Without a bit rate it is estimated; `scene` says how much moves in it."""
+    """One stream as it is to be delivered. Without a bit rate it is estimated; `scene` says how much moves in it.
+
+    min_fps:                 the encoder may take fewer pictures where little moves, down to this rate [frames/s]
+    max_keyframe_interval_s: it may send key pictures as it likes, and none later than this after the one before
+    """
 
     codec: Literal["H264", "H265", "JPEG"] = "H264"
     resolution: Resolution
@@ -44,6 +48,27 @@ class StreamPlan(Part):
     bitrate_kbps: Annotated[int, Field(gt=0, le=400_000)] | None = None
     keyframe_interval_s: Annotated[float, Field(gt=0, le=60)] = 2.0
     scene: Literal["quiet", "normal", "busy"] = "normal"
+    min_fps: Annotated[float, Field(gt=0, le=240)] | None = None
+    max_keyframe_interval_s: Annotated[float, Field(gt=0, le=300)] | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> StreamPlan:
+        if self.min_fps is not None and self.min_fps > self.fps:
+            raise ValueError(f"min_fps {self.min_fps:g} is above fps {self.fps:g}")
+        if self.max_keyframe_interval_s is not None and self.max_keyframe_interval_s < self.keyframe_interval_s:
+            longest, usual = self.max_keyframe_interval_s, self.keyframe_interval_s
+            raise ValueError(f"max_keyframe_interval_s {longest:g} is below keyframe_interval_s {usual:g}")
+        return self
+
+    @property
+    def longest_keyframe_interval_s(self) -> float:
+        """How long it may take from one key picture to the next."""
+        return self.max_keyframe_interval_s or self.keyframe_interval_s
+
+    @property
+    def needs_s(self) -> float:
+        """How long it must be measured until two key pictures were seen for certain, wherever in a group that begins."""
+        return 0.0 if self.codec == "JPEG" else 2 * self.longest_keyframe_interval_s
 
     @property
     def estimated(self) -> bool:

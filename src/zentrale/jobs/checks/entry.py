@@ -20,7 +20,8 @@ from zentrale.jobs.discovery.states import State
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.planned import ref_of
 from zentrale.jobs.steps.profiles import ProfileChoice
-from zentrale.jobs.streams.judging import OURS, code_of_failure
+from zentrale.jobs.streams.aspects import NOT_PLAYING, OURS
+from zentrale.jobs.streams.judging import code_of_stream
 from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera
@@ -71,7 +72,10 @@ class Entering(Check):
 
     name = "entry"
     layer = Layer.ACCESS
-    codes = frozenset({"STR-1", "DIS-1", "DIS-6", "DIS-7", "SEC-3", "SEC-4", "SEC-7", "SEC-8", "SEC-9", *OURS})
+    codes = (
+        frozenset({"STR-1", "DIS-1", "DIS-6", "DIS-7", "SEC-3", "SEC-4", "SEC-7", "SEC-8", "SEC-9", *OURS})
+        | NOT_PLAYING
+    )
     doing = "asking for the stream addresses"
 
     async def observe(self, round: Round) -> None:
@@ -85,7 +89,7 @@ class Entering(Check):
                 round.targets.append(result)
                 continue
             if isinstance(result, Failure):
-                code = code_of_failure(result.whose, "STR-1")
+                code = code_of_stream(result)
                 result = Unresolved(result.item, result.message, code, observed=True, report=result.report)
             round.unresolved.append(result)
             round.reports += [result.report] if result.report else []
@@ -93,7 +97,7 @@ class Entering(Check):
     def judge(self, round: Round) -> Iterator[Judged]:
         for target in round.targets:
             ref, entry = ref_of(target.camera), target.entry
-            yield Judged(ref, frozenset({"STR-1", *OURS}))
+            yield Judged(ref, NOT_PLAYING | OURS)
             yield from seen_there(ref, round.found[target.camera.name].address)
             if (
                 entry is not None and entry.state is not State.DEFAULT_PASSWORD

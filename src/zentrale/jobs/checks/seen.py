@@ -10,7 +10,7 @@ from enum import Enum
 from zentrale.field.causes import Cause
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.visit import Visit
-from zentrale.findings import Finding
+from zentrale.findings import Finding, Severity, Verdict, severity_of, verdict_of
 from zentrale.jobs.trying import Entry
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
@@ -55,7 +55,8 @@ class Unresolved:
 class StreamResult:
     """One stream. `measured` is None where it did not play, or was not asked for: `error` says why. A bare address has no
     `camera`. picture_file: name and SHA-256 of its picture, where that was written; looked_at: a picture was judged;
-    cause: why it did not play, where it was asked; compared: with its reference picture
+    cause: why it did not play, where it was asked; compared: with its reference picture; not_judged: what the plan says of it
+    and this measurement cannot, each with the reason
     """
 
     camera: str
@@ -69,13 +70,23 @@ class StreamResult:
     looked_at: bool = False
     compared: bool = False
     cause: Cause | None = None
+    not_judged: Mapping[str, str] = field(default_factory=dict)
 
     @property
-    def verdict(self) -> str:
-        """The worst severity of its findings, or ok; not known where it was not asked for."""
-        if self.findings:
-            return min((f.severity for f in self.findings), key=lambda s: s.rank).value
-        return "ok" if self.measured else "not known"
+    def verdict(self) -> Verdict:
+        if self.measured is None:
+            return Verdict.OTHERWISE if self.cause not in (None, Cause.NO_ANSWER) else Verdict.NOT_REACHED
+        return verdict_of(self.findings, not_judged=bool(self.not_judged))
+
+    @property
+    def severity(self) -> Severity | None:
+        """Of what is otherwise than planned."""
+        return severity_of(self.findings) if self.verdict is Verdict.OTHERWISE else None
+
+    @property
+    def unjudged(self) -> tuple[str, ...]:
+        """What was not judged, each with its reason in brackets."""
+        return tuple(f"{aspect} ({why})" for aspect, why in self.not_judged.items())
 
     @property
     def ref(self) -> Ref:
@@ -109,10 +120,19 @@ class AccessCheck:
         opens = self.door is Door.ONVIF and self.result.access is Access.PLAYS
         return "opens" if opens else self.result.access.value
 
+    @property
+    def verdict(self) -> Verdict:
+        """A stranger is to be refused; an attempt that was not made, or has no clear outcome, says nothing."""
+        access = self.result.access
+        if access is Access.UNCLEAR or access is Access.NOT_ASKED:
+            return Verdict.NOT_JUDGED
+        return Verdict.AS_PLANNED if access is Access.REFUSED else Verdict.OTHERWISE
+
     def document(self) -> dict[str, object]:
         return {
             "camera": self.camera, "door": self.door.value, "attempt": self.attempt, "outcome": self.result.access.value,
-            "detail": self.result.detail, "again_at": timestamp(self.result.again) if self.result.again else None,
+            "verdict": self.verdict.value, "detail": self.result.detail,
+            "again_at": timestamp(self.result.again) if self.result.again else None,
         }  # fmt: skip
 
 
@@ -139,8 +159,15 @@ class ChannelResult:
     def ref(self) -> Ref:
         return Ref(Kind.RECORDER, self.recorder, f"channel {self.channel}")
 
+    @property
+    def verdict(self) -> Verdict:
+        if self.records is None:
+            return Verdict.NOT_REACHED
+        return Verdict.AS_PLANNED if self.records else Verdict.OTHERWISE
+
     def document(self) -> dict[str, object]:
         return {
             "recorder": self.recorder, "channel": self.channel, "camera": self.camera, "state": self.state,
+            "verdict": self.verdict.value,
             "stored_until": timestamp(self.stored_until) if self.stored_until else None, "records": self.records,
         }  # fmt: skip

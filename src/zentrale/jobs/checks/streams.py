@@ -5,25 +5,37 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import socket
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import replace
 
+from zentrale.errors import DeviceError
 from zentrale.field import scheduler
-from zentrale.field.causes import cause_of
+from zentrale.field.causes import Cause, cause_of
 from zentrale.field.limits import open_files
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.streams.judging import (
+from zentrale.jobs.streams.aspects import (
+    BIT_RATE,
+    CODES_OF,
+    FRAME_RATE,
+    KEY_INTERVAL,
     NOT_PLAYING,
-    code_of_failure,
+    PAUSES,
     codes_judged,
+    unjudged,
+)
+from zentrale.jobs.streams.judging import (
+    BY_ARRIVAL,
+    code_of_stream,
     judge_against_plan,
     judge_group,
+    judge_smartness,
     lateness_finding,
+    paused_together,
     planned_group,
 )
 from zentrale.jobs.streams.judging_pictures import PICTURE_CODES
@@ -31,13 +43,16 @@ from zentrale.jobs.streams.measuring import aside, measure, worker
 from zentrale.jobs.streams.reference import Reference, compared, references
 from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
+from zentrale.protocols.streams.figures import spread
 from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.quantities import timestamp
 from zentrale.site.folder import write_atomically
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind, Ref
 
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 _FILES_OF_ONE = 4  # the connection, and two sockets over UDP; one for whatever is written meanwhile
+LEAST_S = 5.0
 BUDGET_S = 60.0  # for one stream, beside what is asked for
 
 
@@ -72,9 +87,13 @@ async def measure_planned(
     findings = list(result.findings)
     if result.measured is not None:
         source = f"site.toml group {camera.group}"
-        findings += judge_against_plan(ref, result.measured, plan.streams(camera)[stream], source, plan.policy)
+        planned = plan.streams(camera)[stream]
+        findings += judge_against_plan(ref, result.measured, planned, source, plan.policy)
+        findings += judge_smartness(ref, result.measured, planned)
         findings += judge_group(ref, result.measured, planned_group(camera, stream), camera.where)
-    beside = await aside(compared, reference, result.picture, ref)
+        if camera.rtsp_port is not None:  # a translation of addresses stands before it: it names what is behind that
+            findings = [f for f in findings if f.code != "STR-36"]
+    beside = await aside(compared, reference, result.picture, ref, plan.policy)
     findings += beside or []
     kept = None
     if result.picture is not None and request.pictures_folder is not None:
@@ -83,7 +102,28 @@ async def measure_planned(
         kept = name, hashlib.sha256(result.picture).hexdigest()
     told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
     cause = cause_of(result.cause) if result.cause is not None else None
-    return replace(told, picture_file=kept, looked_at=result.looked_at, compared=beside is not None, cause=cause)
+    told = replace(told, picture_file=kept, looked_at=result.looked_at, compared=beside is not None, cause=cause)
+    return with_unjudged(plan, camera, told)
+
+
+def with_unjudged(plan: Plan, camera: Camera, result: StreamResult) -> StreamResult:
+    """The result with what the plan says of the stream and was not judged."""
+    if result.measured is None:
+        return result
+    planned, group = plan.streams(camera)[result.stream], planned_group(camera, result.stream)
+    return replace(result, not_judged=unjudged(result.measured, planned, group=group, decoded=result.looked_at))
+
+
+def without_what_this_machine_did(streams: Sequence[StreamResult]) -> list[StreamResult]:
+    """Streams that paused together while this machine was late are not judged by when their packets came."""
+    measured = [(place, s.measured) for place, s in enumerate(streams) if s.measured is not None]
+    found = list(streams)
+    for index in paused_together([m for _, m in measured]):
+        place = measured[index][0]
+        kept = tuple(f for f in streams[place].findings if f.code not in BY_ARRIVAL)
+        unknown = dict.fromkeys((FRAME_RATE, BIT_RATE, KEY_INTERVAL, PAUSES), "this machine came late")
+        found[place] = replace(streams[place], findings=kept, not_judged={**streams[place].not_judged, **unknown})
+    return found
 
 
 def judge_stream(plan: Plan, result: StreamResult) -> Judged:
@@ -93,16 +133,17 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
     codes = NOT_PLAYING if found & NOT_PLAYING else frozenset[str]()
     if result.measured is not None:
         codes |= codes_judged(result.measured, plan.streams(camera)[result.stream])
+        codes -= {code for aspect in result.not_judged for code in CODES_OF.get(aspect, ())}
         codes |= PICTURE_CODES if result.looked_at else frozenset[str]()
         codes |= {"PIC-5"} if result.compared else frozenset[str]()
-        codes |= {"PIC-4"} if result.measured.later_picture or result.measured.still is False else frozenset[str]()
+        codes |= {"PIC-4"} if len(result.measured.shots) > 1 else frozenset[str]()
     return Judged(result.ref, codes | found, result.findings)
 
 
 class Streams(Check):
     name = "streams"
     layer = Layer.STREAM
-    codes = frozenset({f"STR-{number}" for number in range(1, 33)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
+    codes = frozenset({f"STR-{number}" for number in range(1, 39)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
     doing = "measuring the streams"
 
     def __init__(self) -> None:
@@ -121,8 +162,9 @@ class Streams(Check):
             for stream in round.plan.streams(target.camera):
                 if stream not in target.streams:
                     reason = target.failed.get(stream) or f"the camera offers no {stream} stream"
-                    streams.append(_no_stream(target.camera, stream, "", reason))
+                    streams.append(_no_stream(target.camera, stream, "", reason, cause=Cause.OTHER))
         self._late = lateness_finding([s.measured for s in streams if s.measured], _this_machine())
+        streams = without_what_this_machine_did(streams)
         for result in streams:
             round.observe(STREAM, result.ref, "RTSP", stream_document(result))
             if result.picture_file is not None:
@@ -137,7 +179,7 @@ class Streams(Check):
 
     def judge(self, round: Round) -> Iterator[Judged]:
         if any(s.measured for s in round.streams):
-            yield Judged(_this_machine(), frozenset({"STR-17"}), (self._late,) if self._late else ())
+            yield Judged(_this_machine(), frozenset({"STR-17", "STR-38"}), (self._late,) if self._late else ())
         missing = {u.camera.name for u in round.unresolved}
         for result in round.streams:
             if result.camera not in missing:
@@ -157,13 +199,22 @@ def _this_machine() -> Ref:
 def _not_measured(round: Round, failure: Failure[tuple[Target, str]]) -> StreamResult:
     target, stream = failure.item
     round.reports += [failure.report] if failure.report else []
-    code = code_of_failure(failure.whose, "STR-1")
-    return _no_stream(target.camera, stream, target.streams[stream].url, failure.message, code)
+    cause = cause_of(failure.error) if isinstance(failure.error, DeviceError) else None
+    code = code_of_stream(failure)
+    return _no_stream(target.camera, stream, target.streams[stream].url, failure.message, code, cause=cause)
 
 
-def _no_stream(camera: Camera, stream: str, url: str, reason: str, code: str = "STR-1") -> StreamResult:
+def _no_stream(
+    camera: Camera, stream: str, url: str, reason: str, code: str = "STR-1", *, cause: Cause | None = None
+) -> StreamResult:
     item = finding(code, ref_of(camera, f"{stream} stream"), reason, "a stream that plays", camera.where)
-    return StreamResult(camera.name, stream, url, None, reason, (item,))
+    return StreamResult(camera.name, stream, url, None, reason, (item,), cause=cause)
+
+
+def seconds_needed(plan: Plan, cameras: Sequence[Camera]) -> float:
+    """How long to measure these cameras, so that the key-frame interval of each of their streams shows."""
+    needs_s = [stream.needs_s for camera in cameras for stream in plan.streams(camera).values()]
+    return max(LEAST_S, 1 + max(needs_s, default=0.0))
 
 
 def _budget_s(request: Request) -> float:
@@ -179,7 +230,9 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "stream": stream.stream,
         "url": stream.url,
         "transport": m.transport if m else None,
-        "verdict": stream.verdict,
+        "verdict": stream.verdict.value,
+        "severity": stream.severity.value if stream.severity else None,
+        "not_judged": list(stream.unjudged),
         "error": stream.error or None,
         "cause": stream.cause.value if stream.cause else None,
         "codec": m.codec if m else None,
@@ -189,9 +242,20 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "fps": _rounded(m.fps, 2) if m else None,
         "bitrate_bps": round(m.bitrate_bps) if m and m.bitrate_bps is not None else None,
         "bitrate_by_second_bps": list(m.bitrate_by_second) if m else [],
+        "bitrate_counts": ("received" if m.packets_lost else "all") if m else None,
+        **_spread("bitrate", "_bps", m.whole_seconds_bps if m else (), 0),
+        **_spread("fps", "", m.fps_by_second if m else (), 2),
+        "rate_varies": m.rate_varies if m else None,
         "keyframe_interval_s": _rounded(m.keyframe_interval_s, 3) if m else None,
+        "keyframe_shortest_s": _rounded(m.keyframe_shortest_s, 3) if m else None,
+        "keyframe_longest_s": _rounded(m.keyframe_longest_s, 3) if m else None,
+        "key_picture_bytes": _rounded(m.key_picture_bytes, 0) if m else None,
+        "other_picture_bytes": _rounded(m.other_picture_bytes, 0) if m else None,
+        "changes": [{"after_s": round(at_s, 3), "what": what} for at_s, what in m.changes] if m else [],
         "packets_received": m.packets_received if m else 0,
         "packets_lost": m.packets_lost if m else 0,
+        "packets_open": m.packets_open if m else 0,
+        "packets_of_other_types": m.packets_of_others if m else 0,
         "packets_reordered": m.packets_reordered if m else 0,
         "packets_doubled": m.packets_doubled if m else 0,
         "reorder_depth_packets": m.reorder_depth if m else 0,
@@ -199,7 +263,12 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "source_changes": m.source_changes if m else 0,
         "sequence_jumps": m.sequence_jumps if m else 0,
         "longest_gap_s": _rounded(m.longest_gap_s, 3) if m else None,
+        "stopped_at": timestamp(m.stopped_at) if m and m.stopped_at else None,
         "clock_ratio": _rounded(m.clock_ratio, 4) if m else None,
+        "sender_clock_ratio": _rounded(m.sender_clock_ratio, 4) if m else None,
+        "behind_s": _rounded(m.behind_s, 3) if m else None,
+        "receive_window_bytes": m.receive_window_bytes if m else None,
+        "tcp_segments_out_of_order": m.segments_out_of_order if m else None,
         "intra_refresh": m.intra_refresh if m else None,
         "reading_pace_s": _rounded(m.reading_pace_s, 3) if m else None,
         "packets_dropped_here": m.packets_dropped_here if m else 0,
@@ -214,6 +283,14 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
         "frames": m.frames if m else 0,
         "frames_damaged": m.frames_damaged if m else 0,
         "measured_s": _rounded(m.measured_s, 2) if m else None,
+    }
+
+
+def _spread(what: str, unit: str, seconds: Sequence[float], digits: int) -> dict[str, float | None]:
+    told = spread(seconds) or (None, None, None)
+    return {
+        f"{what}_{name}{unit}": _rounded(value, digits)
+        for name, value in zip(("lowest", "highest", "p5"), told, strict=True)
     }
 
 

@@ -32,7 +32,7 @@ from zentrale.jobs.steps.registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS, StepRunner
 from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.steps.whereabouts import at_host, first_that_answers
-from zentrale.jobs.streams.judging import OURS
+from zentrale.jobs.streams.aspects import OURS
 from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Change, KnownDevice

@@ -1,104 +1,193 @@
-"""What a decoded picture shows, as far as its points tell: nothing but black or white, no edge, or no change.
+"""What a picture says of its camera: covered, out of focus, blinded, without a signal, standing still, turned elsewhere.
 
-A first judgement, which accuses only what no scene looks like: thresholds are far from those of a dark, foggy or quiet one.
+It accuses only what no scene looks like. Day, night, fog and infrared light were held against the thresholds
+(`benchmarks/pictures.py`); the site's policy can set others.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
+from PIL import Image
 
+from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.jobs.streams.looking import (
+    Blocks,
+    Grid,
+    Look,
+    Luma,
+    Mask,
+    blocks_of,
+    covered,
+    look_at,
+    share_alike,
+    writing_in_all,
+    writing_of,
+)
+from zentrale.protocols.streams.key_pictures import Shot
+from zentrale.site.model import Policy
 from zentrale.subjects import Ref
 
-PICTURE_CODES = frozenset({"PIC-1", "PIC-2", "PIC-3"})
-_BLACK, _WHITE, _NEARLY_ALL = 24, 235, 0.985  # luma of 255; 16 and 235 are black and white (ITU-R BT.709 table 4)
-_WIDTH = 640  # pictures are compared at this width
-_SHARPEST, _EDGE = 99.9, 0.06  # of the steps from point to point, the sharpest, against the range of the picture
-_CONTRAST = 40  # below this range there is nothing that could be sharp
-_SAME_SHARE = 0.9999
-REFERENCE_SIZE = (64, 36)  # points: what stays the same when leaves move and the light changes
-_SAME_PLACE = 0.2  # a camera that looks at the same place has twice this by day and night; one that was turned has less
+PICTURE_CODES = frozenset({"PIC-1", "PIC-2", "PIC-3", "PIC-6", "PIC-7"})
+REFERENCE_WIDTH = 640
+_GRID = (64, 36)  # points: what stays the same when leaves move and the light changes
+_RELIEF = 60.0  # levels from the darkest block to the brightest
+_EDGES, _NIGHT, _DEPTH, _COLOURED = 0.08, 25, 4.0, 40  # enough to be out of focus; too dark for it; of nothing; no grey
+_GLANCE, _GLANCE_SHARE = 6.0, 0.1  # levels of its parts, and the share of these
+_SAME_SHARE = 0.995  # of the points of a block, where nothing moves
+_WRITING_SHARE, _WRITING_ROWS = (
+    0.15,
+    8,
+)  # a running clock, and what coding spreads of it, changes no more blocks, in no more rows
 
 
 @dataclass(frozen=True)
-class Look:
-    """black, white: share of the points that are; range: of luma between the darkest and the brightest hundredth;
-    edge: the sharpest step from one point to the next, as a share of that range, at a width of 640 points
-    """
+class Looked:
+    """Key pictures of one stream that were looked at, in their order: what each shows, and their points."""
 
-    black: float
-    white: float
-    range: float
-    edge: float
+    shots: tuple[Shot, ...]
+    looks: tuple[Look, ...]
+    points: tuple[Luma, ...]
 
 
-def look_at(luma: npt.NDArray[np.uint8]) -> Look:
-    """`luma`: rows by columns."""
-    factor = max(1, luma.shape[1] // _WIDTH)
-    counts = np.bincount(luma[::factor, ::factor].ravel(), minlength=256)  # not every point: it need not cost more
-    below = np.cumsum(counts) / counts.sum()
-    low, high = (int(np.searchsorted(below, share)) for share in (0.01, 0.99))
-    columns = luma.shape[1] // factor * factor
-    small = np.zeros((-(-luma.shape[0] // factor), columns // factor), np.int16)
-    for column in range(factor):  # one after the other: along a short axis, sums cost ten times as much
-        small += luma[::factor, column:columns:factor]
-    small //= factor
-    steps = np.abs(np.diff(small, axis=1)).astype(np.uint8)
-    rises = np.cumsum(np.bincount(steps.ravel(), minlength=256))
-    sharpest = int(np.searchsorted(rises, _SHARPEST / 100 * max(1, steps.size)))
-    edge = sharpest / (high - low) if high > low else 0.0
-    return Look(float(below[_BLACK - 1]), float(1 - below[_WHITE - 1]), float(high - low), edge)
+def look_at_all(pictures: Sequence[tuple[Shot, Luma, tuple[int, int, int]]]) -> Looked:
+    """Each with its mean colour."""
+    points = tuple(luma for _, luma, _ in pictures)
+    blocks = [blocks_of(luma) for luma in points]
+    writing = writing_in_all(points, blocks[0]) if blocks else None
+    looks = tuple(look_at(luma, own, writing, colour) for (_, luma, colour), own in zip(pictures, blocks, strict=True))
+    return Looked(tuple(shot for shot, _, _ in pictures), looks, points)
 
 
-def judge_picture(subject: str | Ref, look: Look) -> Iterable[Finding]:
-    if look.black > _NEARLY_ALL:
-        yield finding(
-            "PIC-1", subject, f"{100 * look.black:.0f} % of it is black", "a scene", "the decoded key picture"
-        )
-    elif look.white > _NEARLY_ALL:
-        yield finding(
-            "PIC-2", subject, f"{100 * look.white:.0f} % of it is white", "a scene", "the decoded key picture"
-        )
-    elif look.range >= _CONTRAST and look.edge < _EDGE:
-        text = f"its sharpest edge rises by {100 * look.edge:.0f} % of its contrast from point to point"
-        yield finding(
-            "PIC-3", subject, text, f"{100 * _EDGE:g} % or more at {_WIDTH} points", "the decoded key picture"
-        )
+def is_well(looked: Looked, policy: Policy) -> bool:
+    """Whether each of them is as a picture should be."""
+    return all(_code(look, policy) is None for look in looked.looks)
 
 
-def alike(one: npt.NDArray[np.float64], other: npt.NDArray[np.float64]) -> float:
+def is_alike(one: Grid, other: Grid) -> bool:
+    """Whether two pictures are the same at a glance: what hides, blinds or turns a camera changes a tenth of its parts."""
+    return one.shape == other.shape and float((np.abs(one - other) > _GLANCE).mean()) < _GLANCE_SHARE
+
+
+def judge_pictures(subject: str | Ref, looked: Looked, policy: Policy) -> Iterable[Finding]:
+    """What most of the pictures show, by the first one that does; and whether they live."""
+    told = Counter(_code(look, policy) for look in looked.looks)
+    for code, count in told.most_common(1):
+        if code is not None and 2 * count > len(looked.looks):
+            look = next(look for look in looked.looks if _code(look, policy) == code)
+            yield _finding(code, subject, look, policy, f"{count} of {quantities.count(len(looked.looks), 'picture')}")
+    yield from _stillness(subject, looked)
+
+
+def _code(look: Look, policy: Policy) -> str | None:
+    if look.one_colour >= policy.picture_one_colour_percent / 100:
+        if max(look.colour) - min(look.colour) >= _COLOURED:
+            return "PIC-7"
+        return "PIC-1" if look.median < _NIGHT else "PIC-2" if look.median >= 240 else "PIC-7"
+    if look.black >= policy.picture_black_percent / 100 and look.depth < _DEPTH:
+        return "PIC-1"
+    if look.white >= policy.picture_white_percent / 100:
+        return "PIC-2"
+    if look.covered >= policy.picture_covered_percent / 100:
+        return "PIC-6"
+    something = look.edges >= _EDGES or look.depth >= _RELIEF  # what is blurred beyond having an edge
+    if look.median >= _NIGHT and something and look.sharp < policy.picture_sharp_percent / 100:
+        return "PIC-3"
+    return None
+
+
+def _finding(code: str, subject: str | Ref, look: Look, policy: Policy, on: str) -> Finding:
+    measured, limit, key = {
+        "PIC-1": (f"{100 * look.black:.0f} % of it is black", policy.picture_black_percent, "black"),
+        "PIC-2": (f"{100 * look.white:.0f} % of it is white", policy.picture_white_percent, "white"),
+        "PIC-3": (f"{100 * look.sharp:.0f} % of its edges are in focus", policy.picture_sharp_percent, "sharp"),
+        "PIC-6": (f"{100 * look.covered:.0f} % of it is covered by one plain surface", policy.picture_covered_percent, "covered"),
+        "PIC-7": (
+            f"{100 * look.one_colour:.0f} % of it is one colour ({_named(look.colour)})", policy.picture_one_colour_percent,
+            "one_colour",
+        ),
+    }[code]  # fmt: skip
+    side = f"{limit:g} % or more" if code == "PIC-3" else f"less than {limit:g} %"
+    return finding(code, subject, f"{measured}, judged on {on}", side, f"site.toml [policy] picture_{key}_percent")
+
+
+def _named(colour: tuple[int, int, int]) -> str:
+    red, green, blue = colour
+    if max(colour) - min(colour) < _COLOURED:
+        return "grey"
+    return {red: "red", green: "green", blue: "blue"}[max(colour)]
+
+
+def _stillness(subject: str | Ref, looked: Looked) -> Iterable[Finding]:
+    """Pictures of which each is the one before, though time passed and nothing came in between that could have changed them."""
+    pairs = zip(looked.shots, looked.points, looked.shots[1:], looked.points[1:], strict=False)
+    for shot, points, later, later_points in pairs:
+        moved = _moved(points, later_points) if later.quiet else None
+        if moved is not None:
+            beside = f", but for {100 * moved:.1f} % that looks like a clock" if moved else ""
+            text = (
+                f"from {quantities.seconds(shot.after_s)} to {quantities.seconds(later.after_s)} after it began its pictures are "
+                f"the same to the point{beside}"
+            )
+            yield finding("PIC-4", subject, text, "a picture that lives", "decoded key pictures")
+            return
+
+
+def _moved(one: Luma, other: Luma) -> float | None:
+    """The share of the picture that changed, where that is no more than writing; None where it lives."""
+    if one.shape != other.shape:
+        return None
+    changed = share_alike(one, other) < _SAME_SHARE
+    rows = int(changed.any(axis=1).sum())
+    return float(changed.mean()) if changed.mean() <= _WRITING_SHARE and rows <= _WRITING_ROWS else None
+
+
+def alike(one: Grid, other: Grid, left_out: Mask | None = None) -> float:
     """How well the edges of two small pictures lie on one another: 1 for the same, about 0 where they have nothing in common
     (correlation of the steps' sizes). Brightness does not matter, nor what moves in a small part of it.
     """
-    first, second = (_steps(picture) for picture in (one, other))
+    kept = np.ones(one.shape, bool) if left_out is None else ~left_out
+    first, second = (_steps(picture)[kept] for picture in (one, other))
+    first, second = first - first.mean(), second - second.mean()
     length = float(np.sqrt((first**2).sum() * (second**2).sum()))
     return float((first * second).sum() / length) if length else 0.0
 
 
-def _steps(picture: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+def _steps(picture: Grid) -> Grid:
     down, across = np.gradient(picture)
-    size = np.hypot(across, down)
-    return np.asarray(size - size.mean())
+    return np.asarray(np.hypot(across, down))
 
 
 def judge_against_reference(
-    subject: str | Ref, reference: npt.NDArray[np.float64], seen: npt.NDArray[np.float64], taken: str
+    subject: str | Ref, reference: Image.Image, seen: Image.Image, taken: str, policy: Policy
 ) -> Iterable[Finding]:
-    """Both at the same size, `REFERENCE_SIZE`. Night, snow and crowds change a picture too: worth a look, and no more."""
-    share = alike(reference, seen)
-    if share < _SAME_PLACE:
+    """Night, snow and crowds change a picture too: worth a look, and no more. What is written into both does not count."""
+    small = [np.asarray(p.convert("L").resize(_GRID, Image.Resampling.BOX), np.float64) for p in (reference, seen)]
+    blocks = [_blocks(picture) for picture in (reference, seen)]
+    writing = np.logical_or(*(_on_the_grid(writing_of(b)) for b in blocks))
+    share = alike(small[0], small[1], writing)
+    if share < policy.picture_alike_percent / 100:
         text = f"its edges agree to {100 * max(share, 0):.0f} % with those of its reference picture of {taken}"
-        yield finding(
-            "PIC-5", subject, text, f"{100 * _SAME_PLACE:.0f} % or more", "the reference picture in the logbook"
-        )
+        yield finding("PIC-5", subject, text, f"{policy.picture_alike_percent:g} % or more",
+                      "site.toml [policy] picture_alike_percent")  # fmt: skip
+    elif blocks[0].mean.shape == blocks[1].mean.shape:
+        hidden = covered(blocks[1], writing_of(blocks[1]), blocks[0].edges > 0)
+        if hidden >= policy.picture_covered_percent / 100:
+            text = f"{100 * hidden:.0f} % of it is covered by one plain surface, which its reference picture of {taken} has not"
+            yield finding("PIC-6", subject, text, f"less than {policy.picture_covered_percent:g} %",
+                          "site.toml [policy] picture_covered_percent")  # fmt: skip
 
 
-def judge_change(subject: str | Ref, first: npt.NDArray[np.uint8], later: npt.NDArray[np.uint8]) -> Iterable[Finding]:
-    """Two pictures of one stream, some time apart."""
-    if first.shape == later.shape and float((first == later).mean()) >= _SAME_SHARE:
-        yield finding("PIC-4", subject, "a key picture and a later one are the same to the point", "a picture that lives",
-                      "two decoded key pictures")  # fmt: skip
+def _blocks(picture: Image.Image) -> Blocks:
+    size = (REFERENCE_WIDTH, max(36, round(REFERENCE_WIDTH * picture.height / picture.width)))
+    return blocks_of(np.asarray(picture.convert("L").resize(size), np.uint8))
+
+
+def _on_the_grid(blocks: Mask) -> Mask:
+    rows, columns = (np.arange(n) * m // n for n, m in zip(_GRID[::-1], blocks.shape, strict=True))
+    found: Mask = blocks[np.ix_(rows, columns)]
+    return found

@@ -17,7 +17,7 @@ from zentrale.field import pictures
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding
 from zentrale.jobs.planned import ref_of
-from zentrale.jobs.streams.judging_pictures import REFERENCE_SIZE, judge_against_reference
+from zentrale.jobs.streams.judging_pictures import REFERENCE_WIDTH, judge_against_reference
 from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, aside, measure
 from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Notes, note, observations
@@ -27,7 +27,7 @@ from zentrale.site.model import Camera, Policy
 from zentrale.subjects import Ref
 
 REFERENCE = "reference picture"  # kind of observations
-_WIDTH_PX, _QUALITY = 640, 80  # some 40 kB: enough to see that it is the right camera
+_QUALITY = 80  # some 40 kB: enough to see that it is the right camera
 
 
 @dataclass(frozen=True)
@@ -80,21 +80,20 @@ async def take_reference(
     return f"plays, {quantities.resolution(*size)}; its picture is kept"
 
 
-def compared(reference: Reference | None, jpeg: bytes | None, subject: Ref) -> list[Finding] | None:
+def compared(reference: Reference | None, jpeg: bytes | None, subject: Ref, policy: Policy) -> list[Finding] | None:
     """What a picture seen now says beside its reference; None where there is nothing to compare."""
     if reference is None or jpeg is None:
         return None
-    images = [pictures.from_jpeg(data) for data in (reference.jpeg, jpeg)]
-    one, other = (None if i is None else pictures.small(i, REFERENCE_SIZE) for i in images)
+    one, other = (pictures.from_jpeg(data) for data in (reference.jpeg, jpeg))
     if one is None or other is None:
         return None
-    return list(judge_against_reference(subject, one, other, quantities.moment(reference.at)))
+    return list(judge_against_reference(subject, one, other, quantities.moment(reference.at), policy))
 
 
 def _smaller(jpeg: bytes) -> tuple[bytes, tuple[int, int]]:
     image = Image.open(io.BytesIO(jpeg))
     size = image.size
-    image.thumbnail((_WIDTH_PX, _WIDTH_PX))
+    image.thumbnail((REFERENCE_WIDTH, REFERENCE_WIDTH))
     data = io.BytesIO()
     image.save(data, "JPEG", quality=_QUALITY)
     return data.getvalue(), size

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
+from zentrale.field.causes import ForbiddenError
 from zentrale.field.rtsp_player import Access
 from zentrale.field.visit import Visit
 from zentrale.jobs.access import Claim, keys_for
@@ -74,6 +75,7 @@ async def find_credentials(
     now = replace(keyring.shows(main.host, camera), endpoint=seen.own_endpoint)
     keys, _ = await keys_for(keyring, Claim.of(keyring, seen, camera), now, main.host)
     target = Target(main.host, main.port, seen.own_endpoint)
+    refused: list[RefusedError] = []
     while True:
         order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
         until = None
@@ -85,7 +87,8 @@ async def find_credentials(
             except NotAskedError as error:
                 until = error.until
                 break
-            except RefusedError:
+            except RefusedError as error:
+                refused.append(error)
                 continue
             key = next(k for k in keys if k.credentials == credentials)
             if key.entry:
@@ -100,7 +103,10 @@ async def find_credentials(
     if result.access is Access.PLAYS:
         return None
     if result.access is Access.UNCLEAR:
-        raise DeviceError(result.detail)
+        raise result.error or DeviceError(result.detail)
+    refused += [result.error] if isinstance(result.error, RefusedError) else []
+    if refused and all(isinstance(error, ForbiddenError) for error in refused):
+        raise refused[-1]  # it knows us, or does not ask: no password helps
     raise RefusedError("no password in the vault opens it; add the right one with `zentrale vault add`")
 
 

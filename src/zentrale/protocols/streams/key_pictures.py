@@ -11,6 +11,7 @@ from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264, h265, jpeg
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.streams.formats import looks_like
 from zentrale.protocols.streams.packet_log import RAW, may_begin
 from zentrale.protocols.streams.packet_order import PacketOrder
 from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer, PictureFormat
@@ -20,10 +21,17 @@ DEPACKETIZERS: dict[str, type[Depacketizer]] = {
 }  # fmt: skip
 _MAX_PICTURES, _MAX_KEY_BYTES = 300, 16 * 1024 * 1024  # until a picture is whole under intra refresh
 _SAMPLES = 64
-_H265_KINDS = frozenset((*range(10), *range(16, 22), *range(32, 41), 48, 49))  # ITU-T H.265 table 7-1, RFC 7798
-_H264_HEADERS = frozenset(  # NAL unit headers as encoders write them, with any importance (ITU-T H.264 clause 7.3.1)
-    importance << 5 | kind for importance in range(4) for kind in (1, 5, 6, 7, 8, 9, 24, 28)
-)
+
+
+@dataclass(frozen=True)
+class Shot:
+    """A key picture of the stream, and after how many seconds it came. `quiet`: between the one before and this one, what came
+    was as small as pictures are in which nothing changes.
+    """
+
+    picture: KeyPicture
+    after_s: float
+    quiet: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,7 +85,7 @@ class KeyFinder:
         if not self._looking:
             return
         for ready in self._order.push(packet, arrival_s):
-            for unit in self._depacketizer.push(ready.payload, ready.timestamp, ready.marker, ready.sequence):
+            for unit in self._depacketizer.push(*_taken(ready)):
                 self._look_at(self._depacketizer, unit, arrival_s)
 
     def _look_at(self, depacketizer: Depacketizer, unit: AccessUnit, arrival_s: float) -> None:
@@ -116,11 +124,10 @@ class KeyFinder:
     def other_codec(self) -> str | None:
         """The codec that the packets look like where it is not the one described; None where nothing speaks for that."""
         samples = [s for s in self.samples if len(s) == 2]
-        if self.key is not None or len(samples) < 16:
+        if self.key is not None or not samples:
             return None
-        of_h265 = [s[1] == 1 and not s[0] & 0x81 and s[0] >> 1 in _H265_KINDS for s in samples]
-        of_h264 = [s[0] in _H264_HEADERS and not other for s, other in zip(samples, of_h265, strict=True)]
-        as_h265, as_h264 = sum(of_h265) / len(samples), sum(of_h264) / len(samples)
-        if self.media.codec == "H264" and as_h265 > 0.9:
-            return "H265"
-        return "H264" if self.media.codec == "H265" and as_h264 > 0.9 else None
+        return looks_like(self.media.codec, np.frombuffer(b"".join(samples), np.uint8).reshape(-1, 2))
+
+
+def _taken(packet: RtpPacket) -> tuple[bytes, int, bool, int, tuple[int, bytes] | None]:
+    return packet.payload, packet.timestamp, packet.marker, packet.sequence, packet.extension

@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, fields
 
 import numpy as np
 
-from zentrale.protocols.streams.packet_log import KEY, MARKER, START, Records
+from zentrale.protocols.streams.packet_log import KEY, MARKER, OTHER, PICTURE, START, Records
 from zentrale.protocols.streams.packet_runs import Bools, Floats, Ints, Ordered, steps
-
-_CLOCK_TRUST = (2 / 3, 1.5)  # media clock against arrival: beyond this the source's clock is not believed
 
 
 @dataclass(frozen=True)
 class Pictures:
     """The pictures of a run, in the order of their packets: presentation time in units of the clock without its wrap, size,
-    arrival of the last packet, whether a decoder can begin there, whether something of it is missing, and whether packets
-    are missing before it.
+    arrival of the last packet, whether a decoder can begin there, whether something of it is missing, whether packets are
+    missing before it, and whether it has the time stamp of the one before.
     """
 
     timestamp: Ints
@@ -25,6 +24,7 @@ class Pictures:
     key: Bools
     damaged: Bools
     gap_before: Bools
+    same_stamp: Bools
 
     def __len__(self) -> int:
         return len(self.timestamp)
@@ -47,18 +47,37 @@ class Joint:
     extended_stamp: int = 0
 
 
-def pictures_of(records: Records, run: Ordered, before: Joint | None = None, after: Joint | None = None) -> Pictures:
-    """Packets with one timestamp are one picture. The first, where it was joined midway, and the last, where its end did not
-    come, are left out.
+def pictures_of(
+    records: Records,
+    run: Ordered,
+    before: Joint | None = None,
+    after: Joint | None = None,
+    open_from: int | None = None,
+) -> Pictures:
+    """Packets with one timestamp are one picture, but where it ends by its marker bit and another one begins under the same.
+    The first, where it was joined midway, and the last, where its end did not come, are left out.
+
+    open_from: from this number on, what is missing may still come
     """
     rows, number = run.rows[~run.late], run.extended[~run.late]
-    stamps: Ints = records["timestamp"][rows].astype(np.int64)
-    flags = records["flags"][rows]
     gap = np.concatenate([[before is not None and number[0] - before.number > 1], np.diff(number) > 1])
+    if open_from is not None:
+        gap &= number <= open_from
+    flags = records["flags"][rows]
+    other = (flags & OTHER) != 0
+    if other.any():  # their numbers came, and nothing else of them counts
+        mine = np.flatnonzero(~other)
+        if not len(mine):
+            return NONE
+        gap = np.add.reduceat(gap[: mine[-1] + 1], np.concatenate([[0], mine[:-1] + 1])) > 0
+        rows, number, flags = rows[mine], number[mine], flags[mine]
+    stamps: Ints = records["timestamp"][rows].astype(np.int64)
+    marker, start = (flags & MARKER) != 0, (flags & START) != 0
     begins = np.concatenate([[True], np.diff(stamps) != 0])
+    second = ~begins & ((flags & PICTURE) != 0) & np.concatenate([[False], marker[:-1]])
+    begins |= second
     first = np.flatnonzero(begins)
     last = np.append(first[1:], len(rows)) - 1
-    marker, start = (flags & MARKER) != 0, (flags & START) != 0
     inner = np.add.reduceat((gap & ~begins).astype(np.int64), first) > 0
     begin_lost = gap[first] & ~start[first]
     ends_told = bool(marker[last].any())  # some servers never set the marker bit
@@ -79,7 +98,12 @@ def pictures_of(records: Records, run: Ordered, before: Joint | None = None, aft
         (np.bitwise_or.reduceat(flags, first) & KEY).astype(bool)[whole],
         (inner | begin_lost | end_lost)[whole],
         gap[first][whole],
+        second[first][whole],
     )
+
+
+_no = np.zeros(0, bool)
+NONE = Pictures(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0), _no, _no, _no, _no)
 
 
 @dataclass
@@ -95,6 +119,8 @@ class Rates:
     intervals: int = 0
     intervals_s: float = 0.0
     recent_s: tuple[float, ...] = ()  # the last intervals between key pictures
+    shortest_s: float = math.inf
+    longest_s: float = 0.0
     lossy: bool = False
 
     def add(self, part: Pictures, clock_hz: int | None) -> None:
@@ -111,8 +137,9 @@ class Rates:
         if len(shown) < 2 or shown[-1] <= shown[0]:
             return
         between = np.diff(shown)
+        usual = np.median(between[between > 0])
         # Pictures of which not one packet came have left a hole between those beside them.
-        missing = np.rint(between / np.median(between)).astype(int) - 1 if part.gap_before.any() else np.zeros(1, int)
+        missing = np.rint(between / usual).astype(int) - 1 if part.gap_before.any() else np.zeros(1, int)
         self.pictures += len(between) + int(missing[missing > 0].sum())
         self.span_s += float(shown[-1] - shown[0])
         self.bits += 8.0 * float(part.size_bytes[lo:hi].sum())
@@ -121,6 +148,23 @@ class Rates:
         self.intervals += len(groups)
         self.intervals_s += float(groups.sum())
         self.recent_s = (*self.recent_s, *groups.tolist())[-RECENT:]
+        if len(groups):
+            self.shortest_s = min(self.shortest_s, float(groups.min()))
+            self.longest_s = max(self.longest_s, float(groups.max()))
+
+    def merge(self, other: Rates) -> None:
+        """Add what another part of the stream came to."""
+        for name in ("pictures", "span_s", "bits", "bit_span_s", "intervals", "intervals_s"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.recent_s = (*self.recent_s, *other.recent_s)[-RECENT:]
+        self.shortest_s, self.longest_s = min(self.shortest_s, other.shortest_s), max(self.longest_s, other.longest_s)
+        self.lossy |= other.lossy
+
+    @property
+    def groups_vary(self) -> bool:
+        """Whether key pictures come at no steady interval, though nothing was lost."""
+        slack_s = 2 * self.span_s / max(1.0, self.pictures)
+        return self.intervals > 1 and not self.lossy and self.longest_s > 1.5 * self.shortest_s + slack_s
 
     @property
     def fps(self) -> float | None:
@@ -139,8 +183,3 @@ class Rates:
 
 
 RECENT = 1024
-
-
-def believed(arrival_s: float, media_s: float) -> bool:
-    """Whether the source's clock is near enough to the truth: so much of it passed in so much time of arrival."""
-    return media_s > 0 and (arrival_s < 1 or _CLOCK_TRUST[0] < media_s / arrival_s < _CLOCK_TRUST[1])

@@ -1,0 +1,31 @@
+"""What a stream server's refusal says: of the credentials, of the account, or of something else; the ledger is told of it."""
+
+from __future__ import annotations
+
+from zentrale.errors import DeviceError, RefusedError
+from zentrale.field.causes import CAUSES, Cause, ForbiddenError, PlayError
+from zentrale.field.rules import Try
+from zentrale.field.visit import Visit
+from zentrale.protocols.doors import Outcome, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.rtsp_client import Refused, StreamAddress, Transport
+
+
+def refusal(
+    refused: Refused, address: StreamAddress, visit: Visit, attempt: Try | None, transport: Transport
+) -> DeviceError:
+    """The error to raise. `attempt` is the try of a password that came before it, which is settled."""
+    text = f"{address.host}:{address.port}: {refused.method} answered {refused.status} {refused.reason}".strip()
+    cause = CAUSES.get(refused.status, Cause.OTHER)
+    locks = tells_of_a_lock(f"{refused.reason} http {refused.status}") and cause is not Cause.BUSY
+    if refused.status in (401, 403, 423, 429) or (attempt and locks):
+        if locks:
+            target = Target(address.host, address.port, visit.endpoint)
+            if attempt is not None:
+                attempt.locked(wait_told(refused.reason))
+            visit.rules.ledger.lock(target, wait_told(refused.reason))
+        if attempt is not None:
+            attempt.settle(Outcome.REFUSED)
+        return ForbiddenError(text) if refused.status == 403 and not locks else RefusedError(text)
+    if attempt is not None:
+        attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
+    return PlayError(f"{text} ({transport.value})" if cause is Cause.TRANSPORT else text, cause, refused.status)
