@@ -54,8 +54,11 @@ def _show_unjudged(output: Output, result: Verification) -> None:
 
     found: dict[str, list[str]] = {}
     for stream in result.streams:
-        for what in stream.unjudged:
-            found.setdefault(what, []).append(f"{stream.camera} {stream.stream}".strip())
+        reasons: dict[str, list[str]] = {}
+        for aspect, why in stream.not_judged.items():
+            reasons.setdefault(why, []).append(aspect)
+        for why, aspects in reasons.items():
+            found.setdefault(f"{', '.join(aspects)} ({why})", []).append(f"{stream.camera} {stream.stream}".strip())
     if found:
         output.line()
     for what, where in found.items():

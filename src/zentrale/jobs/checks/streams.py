@@ -53,6 +53,7 @@ from zentrale.subjects import Kind, Ref
 STREAM, PICTURE = "stream", "picture"  # kinds of observations
 _FILES_OF_ONE = 4  # the connection, and two sockets over UDP; one for whatever is written meanwhile
 LEAST_S = 5.0
+_UNDER_WAY = {"everything": "it was still being measured"}
 BUDGET_S = 60.0  # for one stream, beside what is asked for
 
 
@@ -72,7 +73,7 @@ async def measure_planned(
 
     def so_far(measured: StreamMeasurement) -> None:
         """A long measurement is written down as it goes: one that is interrupted keeps what it had."""
-        told = StreamResult(camera.name, stream, address.url, measured, "", ())
+        told = StreamResult(camera.name, stream, address.url, measured, "", (), not_judged=_UNDER_WAY)
         notes = Notes()
         notes.observe(STREAM, ref, "RTSP", stream_document(told))
         written.append(worker.submit(note, round.keyring.logbook, round.run, notes))

@@ -111,7 +111,7 @@ def _reasons(
     late = "this machine came late" if came_late(measured) else ""
     apart = pace_of(measured) is Pace.UNKNOWN
     clock = (
-        f"time stamps and arrivals differ by {off(measured)}; two sender reports or two minutes would tell"
+        f"its time stamps run {off(measured)} against arrivals; two sender reports, or two minutes, would tell why"
         if apart
         else ""
     )

@@ -309,7 +309,7 @@ def judge_smartness(subject: str | Ref, measured: StreamMeasurement, plan: Strea
     said = []
     if measured.rate_varies and (plan is None or plan.min_fps is None) and (told := fps_range(measured)):
         said.append(f"{told[0]:.1f} to {told[1]:.1f} frames/s")
-    if measured.groups_vary and (plan is None or plan.max_keyframe_interval_s is None):
+    if measured.groups_vary and measured.rate_step is None and (plan is None or plan.max_keyframe_interval_s is None):
         said.append(
             f"key frames {measured.keyframe_shortest_s or 0:.1f} to {measured.keyframe_longest_s or 0:.1f} s apart"
         )

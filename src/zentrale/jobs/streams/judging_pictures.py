@@ -24,6 +24,7 @@ from zentrale.jobs.streams.looking import (
     blocks_of,
     covered,
     look_at,
+    means_of,
     share_alike,
     writing_in_all,
     writing_of,
@@ -38,11 +39,11 @@ _GRID = (64, 36)  # points: what stays the same when leaves move and the light c
 _RELIEF = 60.0  # levels from the darkest block to the brightest
 _EDGES, _NIGHT, _DEPTH, _COLOURED = 0.08, 25, 4.0, 40  # enough to be out of focus; too dark for it; of nothing; no grey
 _GLANCE, _GLANCE_SHARE = 6.0, 0.1  # levels of its parts, and the share of these
-_SAME_SHARE = 0.995  # of the points of a block, where nothing moves
-_WRITING_SHARE, _WRITING_ROWS = (
-    0.15,
-    8,
-)  # a running clock, and what coding spreads of it, changes no more blocks, in no more rows
+_SAME_SHARE, _CHANGED = (
+    0.995,
+    0.6,
+)  # of a block's points; of the blocks with texture (live: 0.9 and more, still: up to 0.5)
+_TEXTURE, _LEAST_TEXTURE, _MOVED = 10.0, 0.05, 2.0  # levels along a line; share of blocks; levels of a block's mean
 
 
 @dataclass(frozen=True)
@@ -138,12 +139,16 @@ def _stillness(subject: str | Ref, looked: Looked) -> Iterable[Finding]:
 
 
 def _moved(one: Luma, other: Luma) -> float | None:
-    """The share of the picture that changed, where that is no more than writing; None where it lives."""
+    """The share of the picture that moved, where what has texture is the same but for what coding makes of it; None where the
+    picture lives. A sensor's noise changes nearly every block with texture, however quiet the scene is, and whatever the coding
+    leaves of it; a still picture is coded a little otherwise in each key picture, and a running clock changes a few blocks.
+    """
     if one.shape != other.shape:
         return None
-    changed = share_alike(one, other) < _SAME_SHARE
-    rows = int(changed.any(axis=1).sum())
-    return float(changed.mean()) if changed.mean() <= _WRITING_SHARE and rows <= _WRITING_ROWS else None
+    textured = blocks_of(one).span >= _TEXTURE
+    if textured.mean() < _LEAST_TEXTURE or (share_alike(one, other) < _SAME_SHARE)[textured].mean() > _CHANGED:
+        return None
+    return float((np.abs(means_of(one) - means_of(other)) > _MOVED).mean())
 
 
 def alike(one: Grid, other: Grid, left_out: Mask | None = None) -> float:

@@ -226,6 +226,13 @@ def share_alike(one: Luma, other: Luma) -> Grid:
     return share
 
 
+def means_of(luma: Luma) -> Grid:
+    """The mean level of each block."""
+    side = max(8, luma.shape[1] // COLUMNS)
+    means: Grid = _sums(luma, side) / side**2
+    return means
+
+
 def covered(blocks: Blocks, left_out: Mask, had_edges: Mask | None = None) -> float:
     """The share of the picture that one plain surface hides. It lies before the scene where it is no brighter than what is beside
     it, and meets that in a step: fog is brighter, the dark around a lamp or an infrared light fades. And where a scene has no

@@ -178,7 +178,9 @@ class StreamMeter:
         records = told.records
         if told.others:
             # Of another source they are another stream; of ours, their numbers came.
-            records = records[((records["flags"] & OTHER) == 0) | (records["ssrc"] == self._ssrc)]
+            own = (records["flags"] & OTHER) == 0
+            ours = self._ssrc if self._ssrc is not None or not own.any() else records["ssrc"][own.argmax()]
+            records = records[own | (records["ssrc"] == ours)]
         whole = len(told.records) == len(arrivals_s)
         self._formats.take(raw, told.records["flags"] if whole else None, float(arrivals_s[0]))
         for arrival_s, packet in told.headers:
@@ -189,7 +191,7 @@ class StreamMeter:
                 self._first_arrival_s = float(records["arrival_s"][0])
             self._digest.add(records, last=last)
             self._follow(records)
-            self._quiet.take(records, self._first.key)
+            self._quiet.take(records)
 
     def _adopt(self) -> bool:
         """Nothing comes of the payload type that is described: whether another one can be measured in its place."""

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.packet_log import KEY, MARKER, OTHER, Records
 
 STILL_AFTER_S = 1.0
@@ -30,28 +29,32 @@ class QuietWatch:
         self._periods: list[tuple[float, float]] = []
         self._begin_s: float | None = None
         self._bytes = self._pictures = self._keys = 0
+        self._key_bytes = 0.0  # of a key picture, as they come now: others are small beside it
         self._sizes: list[int] = []  # of pictures that stand alone
 
-    def take(self, records: Records, key: KeyPicture | None) -> None:
-        """`key` is the first key picture, by whose size others are small."""
+    def take(self, records: Records) -> None:
         flags = records["flags"]
         other, marker = (flags & (KEY | OTHER)) == 0, (flags & MARKER) != 0
         arrival_s = records["arrival_s"]
         self._begin_s = float(arrival_s[0]) if self._begin_s is None else self._begin_s
         self._bytes += int(records["size_bytes"][other].sum())
         self._pictures += int((other & marker).sum())
-        self._keys += int((~other & marker).sum())
+        key = (flags & KEY) != 0
+        keys = int((key & marker).sum())
+        self._keys += keys
+        if keys:
+            self._key_bytes = float(records["size_bytes"][key].sum()) / keys
         alone = self._keys > self._pictures
         if alone:
             ends = np.flatnonzero(marker)
             self._sizes += np.diff(np.concatenate([[0], np.cumsum(records["size_bytes"])[ends]])).tolist()[1:]
-        if self._pictures + self._keys < _PICTURES or key is None:
+        if self._pictures + self._keys < _PICTURES or not self._key_bytes:
             return
         if alone:
             sizes = self._sizes or [0]
             small = max(sizes) - min(sizes) <= _SAME_SIZE * max(sizes)
         else:
-            small = self._bytes <= max(_BYTES, _KEY_SHARE * len(key.data)) * self._pictures
+            small = self._bytes <= max(_BYTES, _KEY_SHARE * self._key_bytes) * self._pictures
         end_s = float(arrival_s[-1])
         if not small:
             self.since_s = None

@@ -23,6 +23,7 @@ PAUSE_S, PAUSE_TIMES = 0.5, 5  # an interval that is longer than this, and than 
 _MAX_QUIET = 256
 _VARIES, _VARIES_FRAMES = 0.15, 1.5  # rates of the seconds that lie further apart than both are no steady rate
 _LEAST_SECONDS = 3
+_STEADY_SECONDS = 2  # on both sides of a step
 
 
 @dataclass(frozen=True)
@@ -154,14 +155,14 @@ class Rhythm:
         """The one change between two steady rates, where that is all there is."""
         seconds = np.flatnonzero(~np.isnan(self.rates))
         rates = self.rates[seconds]
-        if len(rates) < _LEAST_SECONDS + 1 or not _uneven(rates):
+        if len(rates) < 2 * _STEADY_SECONDS or not _uneven(rates):
             return None
-        for at in range(1, len(rates)):
-            for after in (rates[at:], rates[at + 1 :]):  # in the second `at` it changes, or just before it
-                if len(after) and not _uneven(rates[:at]) and not _uneven(after):
-                    sides = float(np.median(rates[:at])), float(np.median(after))
-                    if _uneven(np.array(sides)):
-                        return RateStep(float(self.gone + seconds[at]), *sides)
+        for within in (0, 1):  # it changes just before the second `at`, or within it
+            for at in range(_STEADY_SECONDS, len(rates) - within - _STEADY_SECONDS + 1):
+                before, after = rates[:at], rates[at + within :]
+                sides = float(np.median(before)), float(np.median(after))
+                if not _uneven(before) and not _uneven(after) and _uneven(np.array(sides)):
+                    return RateStep(float(self.gone + seconds[at]) + within / 2, *sides)
         return None
 
 
