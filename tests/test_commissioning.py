@@ -35,7 +35,6 @@ from conftest import (
     make_vault,
     zentrale,
 )
-from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
 
 
