@@ -9,8 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zentrale.jobs.streams.aspects import codes_judged
-from zentrale.jobs.streams.judging import judge_against_plan, judge_delivery, lateness_finding
+from zentrale.findings import Verdict, finding, worst_first
+from zentrale.jobs.checks.seen import StreamResult
+from zentrale.jobs.checks.streams import without_what_this_machine_did
+from zentrale.jobs.streams.aspects import CODES_OF, codes_judged, unjudged
+from zentrale.jobs.streams.judging import judge_against_plan, judge_delivery, judge_smartness, lateness_finding
 from zentrale.protocols.streams.figures import Pause
 from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.meter import StreamMeasurement
@@ -20,6 +23,7 @@ from zentrale.site.model import Policy, StreamPlan
 PLAN = StreamPlan.model_validate(
     {"codec": "H264", "resolution": "1920x1080", "fps": 20, "bitrate_kbps": 4000, "keyframe_interval_s": 2}
 )
+SMART = PLAN.model_copy(update={"min_fps": 4.0, "max_keyframe_interval_s": 8.0})
 GOOD = StreamMeasurement(
     transport="tcp", codec="H264", width_px=1920, height_px=1080, fps=20.0, bitrate_bps=4e6, keyframe_interval_s=2.0,
     packets_received=2000, jitter_ms=3.0, first_picture_s=0.2, frames=100, measured_s=5.0, key_picture=KeyPicture("H264", b"x"),
@@ -129,3 +133,78 @@ def test_that_this_machine_came_late_is_told_once_and_of_no_camera() -> None:
     )
     late = replace(GOOD, own_lateness_s=0.6, jitter_ms=1.0, clock_ratio=1.0)
     assert not {"STR-8", "STR-12", "STR-16"} & codes_judged(late, PLAN), "nor is anything settled by it"
+
+
+def test_where_many_pause_at_once_and_this_machine_was_late_that_is_told_and_no_stream_is_judged_by_it() -> None:
+    late = replace(GOOD, began_s=100.0, pauses=(Pause(2.0, 1.4, 0.05),), own_lateness_s=0.15)
+    later = replace(late, began_s=100.1)
+    alone = replace(GOOD, began_s=100.0, pauses=(Pause(0.1, 1.4, 0.05),))
+    found = lateness_finding([late, later, alone, late, GOOD])
+    assert (
+        found is not None
+        and found.code == "STR-38"
+        and found.measured.startswith("3 of 5 streams paused at one moment")
+    )
+    assert worst_first([finding("SEC-2", "camera x", "m", "l", "s"), found])[0] is found, "it explains the rest"
+    assert lateness_finding([replace(m, own_lateness_s=0.0) for m in (late, later, late)]) is None, "their own doing"
+    assert lateness_finding([late, alone, GOOD, GOOD]) is None, "one pauses for itself"
+    results = [
+        StreamResult("north", "main", "", m, "", tuple(judge_delivery("s", m, Policy(), decoded=True)))
+        for m in (late, later, replace(late, packets_lost=1), alone)
+    ]
+    judged = without_what_this_machine_did(results)
+    assert [[f.code for f in r.findings] for r in judged] == [[], [], ["STR-7"], ["STR-12"]]
+    assert [r.verdict.value for r in judged] == ["not_judged", "not_judged", "otherwise", "otherwise"]
+    assert judged[0].not_judged["pauses"] == "this machine came late"
+
+
+@pytest.mark.parametrize(
+    ("changes", "plan", "told"),
+    [
+        ({}, PLAN, {}), ({}, None, {}),
+        ({"keyframe_interval_s": None, "measured_s": 2.0}, PLAN, {"key-frame interval", "bit rate"}),
+        ({"keyframe_interval_s": None}, None, {"key-frame interval"}), ({"fps": None}, None, {"frame rate"}),
+        ({"codec": "JPEG", "keyframe_interval_s": None}, None, {}),
+        ({"packets_dropped_here": 9}, PLAN, {"loss"}), ({"own_lateness_s": 0.6}, PLAN, {"pauses", "jitter"}),
+        ({"rate_varies": True, "fps_by_second": (20.0, 4.0, 5.0)}, PLAN, {"frame rate"}),
+        ({"rate_varies": True, "fps_by_second": (20.0, 4.0, 5.0)}, SMART, {}),
+        ({"groups_vary": True, "keyframe_shortest_s": 1.0, "keyframe_longest_s": 6.0}, PLAN, {"key-frame interval"}),
+        ({"groups_vary": True, "rate_varies": False, "keyframe_longest_s": 6.0}, SMART, {}), ({}, SMART, {"frame rate"}),
+        ({"clock_ratio": 1.3}, PLAN, {"frame rate", "bit rate", "key-frame interval", "media clock"}),
+    ],
+)  # fmt: skip
+def test_what_was_not_judged_is_named_and_never_counted_as_good(
+    changes: dict[str, Any], plan: StreamPlan | None, told: set[str]
+) -> None:
+    measured = replace(GOOD, **changes)
+    unknown = unjudged(measured, plan)
+    assert set(unknown) == set(told) and all(unknown.values())
+    result = StreamResult("north", "main", "", measured, "", (), not_judged=unknown)
+    assert result.verdict is (Verdict.NOT_JUDGED if told else Verdict.AS_PLANNED)
+    if plan is not None:
+        found = {f.code for f in judge_against_plan("s", measured, plan, "x", Policy())}
+        assert not found and not {code for aspect in told for code in CODES_OF[aspect]} & codes_judged(measured, plan)
+
+
+def test_a_smart_codec_is_judged_by_the_limits_of_its_group() -> None:
+    slow = replace(GOOD, fps=11.0, rate_varies=True, fps_by_second=(20.0, 3.9, 5.0), keyframe_interval_s=None)
+    assert codes(slow, SMART) == ["STR-4"] and codes(replace(slow, fps_by_second=(20.0, 4.0, 5.0)), SMART) == []
+    assert codes(replace(slow, fps_by_second=(20.0, 25.0, 5.0)), SMART) == ["STR-4"], "nor faster than planned"
+    long = replace(slow, fps_by_second=(20.0, 4.0, 5.0), keyframe_longest_s=9.0)
+    assert codes(long, SMART) == ["STR-6"] and codes(replace(long, keyframe_longest_s=8.0), SMART) == []
+    (told,) = judge_smartness("s", slow, PLAN)
+    assert (
+        told.code == "STR-37"
+        and "3.9 to 20.0 frames/s" in told.measured
+        and not list(judge_smartness("s", slow, SMART))
+    )
+
+
+def test_over_tcp_no_cable_is_accused_and_a_bit_rate_says_what_it_is_of() -> None:
+    lossy = replace(GOOD, packets_lost=50, packets_reordered=3, reorder_depth=1, bitrate_bps=0.9e6)
+    found = [*judge_delivery("s", lossy, Policy(), decoded=True), *judge_against_plan("s", lossy, PLAN, "x", Policy())]
+    assert [f.code for f in found] == ["STR-7", "STR-13", "STR-10"]
+    assert not any(word in f.advice for f in found for word in ("cable", "run", "duplex", "link", "loop", "uplink "))
+    assert found[2].measured == "900.0 kbit/s of what arrived (2.4 % of its packets are lost)".replace("900.0", "900")
+    over_udp = [f.advice for f in judge_delivery("s", replace(lossy, transport="udp"), Policy(), decoded=True)]
+    assert "duplex" in over_udp[0]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -11,10 +12,13 @@ import pytest
 from conftest import CAMERAS, SITE, TYPES, make_site
 from zentrale.errors import DeviceError, NotAskedError, RefusedError, UnreachableError
 from zentrale.field import rtsp_player
+from zentrale.field.causes import Cause, ForbiddenError, PlayError
+from zentrale.field.scheduler import failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.keyring import Keyring
 from zentrale.jobs.streams import rtsp_only
+from zentrale.jobs.streams.judging import code_of_stream
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
@@ -37,7 +41,7 @@ def candidate(password: str, factory_of: str = "") -> Candidate:
 class Doorway:
     """A camera that opens to one password, to none, or to nobody; it remembers who knocked."""
 
-    def __init__(self, opens_to: str | None, error: type[DeviceError] = RefusedError) -> None:
+    def __init__(self, opens_to: str | None, error: Callable[[str], DeviceError] = RefusedError) -> None:
         self.opens_to = opens_to
         self.error = error
         self.tried: list[str | None] = []
@@ -128,3 +132,17 @@ def test_the_addresses_come_from_the_type_and_the_open_port(keyring: Keyring) ->
     }  # fmt: skip
     with pytest.raises(DeviceError, match="main_path of vesper-d4"):
         rtsp_only.stream_addresses(plan, plan.camera("south"), "10.0.0.9", None)
+
+
+@pytest.mark.parametrize(
+    ("error", "code"),
+    [(partial(PlayError, cause=Cause.TRANSPORT), "STR-20"), (partial(PlayError, cause=Cause.DESCRIPTION), "STR-22"),
+     (ForbiddenError, "STR-35"), (RefusedError, "STR-18"), (UnreachableError, "STR-1")],
+)  # fmt: skip
+def test_the_cause_is_the_same_by_site_as_by_address(
+    monkeypatch: pytest.MonkeyPatch, keyring: Keyring, error: Callable[[str], DeviceError], code: str
+) -> None:
+    """An encrypted stream, one without video, one that forbids: what ends the search for a password names it."""
+    with pytest.raises(DeviceError) as ended:
+        find(monkeypatch, Doorway("nobody's", error), keyring)
+    assert code_of_stream(failure("north", ended.value)) == code
