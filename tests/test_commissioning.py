@@ -648,7 +648,7 @@ def test_a_device_that_was_assigned_afterwards_is_handed_over_as_found(tmp_path:
     assert (
         short.code == 0 and "not judged: frame rate (measured 1 s; its lowest rate shows in three whole" in short.out
     ), short.all
-    assert "--seconds 1 is too short for the planned key-frame intervals, which need 5 s" in " ".join(short.err.split())
+    assert "--seconds 1 is too short: the planned key-frame intervals need 5 s" in " ".join(short.err.split())
     told = {n["what"]: n["subjects"] for n in zentrale("handover", "--json", cwd=site).json["not_judged"]}
     assert [where.partition(" (")[0] for where in told["frame rate"]] == ["north main", "north sub"]
     assert "Not judged" in (site / "output" / "handover" / "index.html").read_text()

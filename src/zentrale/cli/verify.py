@@ -110,8 +110,8 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     seconds = needed_s if args.seconds is None else args.seconds
     if seconds < needed_s - 1:
         output.notice(
-            f"--seconds {seconds:g} is too short for the planned key-frame intervals, which need {needed_s:g} s: what does not "
-            "show in that time is not judged"
+            f"--seconds {seconds:g} is too short: the planned key-frame intervals need {needed_s:g} s; what does not show is "
+            "not judged"
         )
     request = Request(seconds, transport, folder.output / "pictures", args.answer_within)
     with Logbook(folder.logbook_file) as logbook, output.progress("verifying", len(CHECKS)) as step:

@@ -36,6 +36,7 @@ from zentrale.subjects import Ref
 PICTURE_CODES = frozenset({"PIC-1", "PIC-2", "PIC-3", "PIC-6", "PIC-7"})
 REFERENCE_WIDTH = 640
 _GRID = (64, 36)  # points: what stays the same when leaves move and the light changes
+_ENOUGH = 3  # pictures
 _RELIEF = 60.0  # levels from the darkest block to the brightest
 _EDGES, _NIGHT, _DEPTH, _COLOURED = 0.08, 25, 4.0, 40  # enough to be out of focus; too dark for it; of nothing; no grey
 _GLANCE, _GLANCE_SHARE = 6.0, 0.1  # levels of its parts, and the share of these
@@ -80,7 +81,7 @@ def judge_pictures(subject: str | Ref, looked: Looked, policy: Policy) -> Iterab
     for code, count in told.most_common(1):
         if code is not None and 2 * count > len(looked.looks):
             look = next(look for look in looked.looks if _code(look, policy) == code)
-            yield _finding(code, subject, look, policy, f"{count} of {quantities.count(len(looked.looks), 'picture')}")
+            yield _finding(code, subject, look, policy, _judged_on(count, len(looked.looks)))
     yield from _stillness(subject, looked)
 
 
@@ -113,7 +114,16 @@ def _finding(code: str, subject: str | Ref, look: Look, policy: Policy, on: str)
         ),
     }[code]  # fmt: skip
     side = f"{limit:g} % or more" if code == "PIC-3" else f"less than {limit:g} %"
-    return finding(code, subject, f"{measured}, judged on {on}", side, f"site.toml [policy] picture_{key}_percent")
+    return finding(code, subject, f"{measured}{on}", side, f"site.toml [policy] picture_{key}_percent")
+
+
+def _judged_on(count: int, looks: int) -> str:
+    """On how many pictures, where they are fewer than three or do not all say it."""
+    if count == looks >= _ENOUGH:
+        return ""
+    return (
+        f", judged on {quantities.count(looks, 'picture')}" if count == looks else f", in {count} of {looks} pictures"
+    )
 
 
 def _named(colour: tuple[int, int, int]) -> str:
