@@ -231,7 +231,9 @@ def permutations() -> list[tuple[int, Moved, list[int]]]:
         Moved([3, 1], [1, 2]),
     ]
     many = [Moved(chance.sample(range(1, 33), count), chance.sample(range(1, 33), count)) for count in (32, 28)]
-    return [(5, m, [0, *range(1, 14)]) for m in some] + [(32, m, chance.sample(range(1, 190), 2)) for m in many]
+    steps = [[0, *range(1, 14)], [0, *range(1, 14)], [0, *range(1, 14, 2)], [*range(2, 14, 2)]]
+    few = [(5, moved, deaths) for moved, deaths in zip(some, steps, strict=True)]
+    return few + [(32, moved, chance.sample(range(1, 190), 2)) for moved in many]
 
 
 @pytest.mark.parametrize(("count", "moved", "deaths"), permutations())
