@@ -45,7 +45,7 @@ FIRST_PACKET_S = 6.0
 TEARDOWN_S = 1.0
 PROGRESS_S = 60.0
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
-_FEW_PACKETS = 64  # a second
+_FEW_PACKETS = 128  # a second
 # More than any camera sends: it has a fast-Ethernet port, rarely a faster one, and never fills it.
 MAX_BYTES_PER_S, MAX_PACKETS_PER_S = 16_000_000, 40_000
 
@@ -163,7 +163,7 @@ class Playing:
                 last_told = now
             if self.until_picture and not self.meter.wants_packets:
                 return
-            await self._step(min(end - now, 1.0))
+            await self._step(min(end - now, 1.0, self.meter.due_in(now)))
             if self.meter.seems_still or len(self.stream.taken) < _FEW_PACKETS:
                 self._digest()  # at a few packets a second the next thousand are far away
             self.meter.tick(time.monotonic())

@@ -171,7 +171,7 @@ def too_long(measured: StreamMeasurement, policy: Policy) -> Iterable[tuple[Paus
     """
     for pause in measured.pauses:
         allowed_s = policy.longest_gap_s or max(1.0, _MOST_PAUSES * pause.interval_s)
-        if pause.length_s > allowed_s + 2 * measured.reading_pace_s:
+        if pause.length_s > allowed_s + measured.reading_pace_s:
             yield pause, allowed_s
 
 

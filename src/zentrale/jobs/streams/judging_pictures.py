@@ -40,10 +40,7 @@ _ENOUGH = 3  # pictures
 _RELIEF = 60.0  # levels from the darkest block to the brightest
 _EDGES, _NIGHT, _DEPTH, _COLOURED = 0.08, 25, 4.0, 40  # enough to be out of focus; too dark for it; of nothing; no grey
 _GLANCE, _GLANCE_SHARE = 6.0, 0.1  # levels of its parts, and the share of these
-_SAME_SHARE, _CHANGED = (
-    0.995,
-    0.6,
-)  # of a block's points; of the blocks with texture (live: 0.9 and more, still: up to 0.5)
+_SAME_SHARE, _CHANGED = 0.995, 0.7  # of a block's points; of blocks with texture (live: 0.9 and more, still: up to 0.6)
 _TEXTURE, _LEAST_TEXTURE, _MOVED = 10.0, 0.05, 2.0  # levels along a line; share of blocks; levels of a block's mean
 
 

@@ -6,6 +6,7 @@ answer at once: the first key picture, and the receiver reports.
 
 from __future__ import annotations
 
+import math
 import struct
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
@@ -138,6 +139,12 @@ class StreamMeter:
     def seems_still(self) -> bool:
         """Whether pictures come in which nothing changes, or it is not known yet."""
         return self._quiet.since_s is not None or not self._quiet.known
+
+    def due_in(self, now_s: float) -> float:
+        """How long until `tick` has something to do, by what is known now [s]."""
+        if self._first_arrival_s is None or not self._due_s:
+            return math.inf
+        return max(0.01, self._first_arrival_s + self._due_s[0] - now_s)
 
     def tick(self, now_s: float) -> None:
         """Called now and then: another key picture is wanted when its time has come, and where nothing seems to change."""
