@@ -10,6 +10,8 @@ are left out.
     python benchmarks/intake.py 100 udp 30      so many streams beside ffmpeg, that way, for so many seconds
     python benchmarks/intake.py 64 tcp 30 --at-once
                                                 a picture at once
+    python benchmarks/intake.py --price         what it costs to look for changes along the way (parameter sets, key pictures,
+                                                rhythm, stillness, jumps): with and without, in turn, three times each
 """
 
 from __future__ import annotations
@@ -225,6 +227,36 @@ def receive(port: int, streams: int, way: str, seconds: float) -> None:
     }))  # fmt: skip
 
 
+def look_away() -> None:
+    """Leave out all that looks for changes while a stream plays; what is counted stays."""
+    from zentrale.protocols.streams import formats, meter, quiet, rhythm, sums
+
+    def nothing(*_: object, **__: object) -> None:
+        return None
+
+    for kind, names in (
+        (formats.FormatWatch, ("take", "header")), (quiet.QuietWatch, ("take",)), (rhythm.Rhythm, ("add", "cut")),
+        (meter.StreamMeter, ("tick",)),
+    ):  # fmt: skip
+        for name in names:
+            setattr(kind, name, nothing)
+    sums._jumps = lambda *_: []
+
+
+def price(port: int) -> None:
+    spent = {"--receive": 0.0, "--receive-only": 0.0}
+    for _ in range(3):
+        for how in spent:
+            begin = [sys.executable, __file__, how, str(port), "64", "tcp", "15"]
+            told = json.loads(subprocess.run(begin, check=True, capture_output=True, text=True).stdout)
+            spent[how] += told["cpu_s"]
+    looking, counting = spent.values()
+    print(
+        f"64 streams over tcp, 15 s, three times: {looking:.1f} s of CPU time, {counting:.1f} s without looking for changes"
+    )
+    print(f"ratio: {looking / counting:.3f}")
+
+
 def read_alone(port: int, streams: int, seconds: float) -> None:
     """The least that any program has to do: plays by TCP and reads into one room, four times a second."""
     room, playing = bytearray(1 << 20), []
@@ -290,7 +322,9 @@ def main() -> None:
     if sys.argv[1:2] == ["--source"]:
         Source().run()
         return
-    if sys.argv[1:2] == ["--receive"]:
+    if sys.argv[1:2] == ["--receive-only"]:
+        look_away()
+    if sys.argv[1:2] in (["--receive"], ["--receive-only"]):
         receive(int(sys.argv[2]), int(sys.argv[3]), sys.argv[4], float(sys.argv[5]))
         return
     if sys.argv[1:2] == ["--alone"]:
@@ -300,6 +334,9 @@ def main() -> None:
     assert source.stdout is not None
     port = int(source.stdout.readline())
     try:
+        if sys.argv[1:2] == ["--price"]:
+            price(port)
+            return
         if len(sys.argv) >= 4:
             beside(port, int(sys.argv[1]), sys.argv[2], float(sys.argv[3]))
             return

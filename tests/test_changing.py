@@ -177,3 +177,24 @@ def test_jpeg_pictures_that_are_too_wide_for_their_header_tell_their_size_beside
     assert picture_size(bytes.fromhex("00 000000 01 ff 50 2d"), None) == (640, 360)
     for hostile in (b"", b"\xff", bytes.fromhex("ffc00000"), bytes.fromhex("ffc0 0011 08 0000 0000 03 0122000211")):
         assert picture_size(begin, (0xFFD8, hostile)) is None
+
+
+def test_another_codec_under_the_same_payload_type_is_told() -> None:
+    """From H.264 to H.265 while it plays: headers of one byte, then of two (RFC 6184 clause 1.3, RFC 7798 clause 1.1.4)."""
+    packets: Packets = []
+    number = 0
+    for codec, pictures in (("libx264", 30), ("libx265", 60)):
+        for picture in encode(codec, 320, 192, pictures, 10):
+            units = split_annex_b(picture)
+            for index, unit in enumerate(units):
+                packet = RtpPacket(96, number, 3600 * len(packets), 7, unit[:1400], index == len(units) - 1)
+                packets.append((number / 100, packet))
+                number += 1
+    meter = StreamMeter(H264, 0.0)
+    for begin in range(0, len(packets), 64):  # as a socket is read
+        part = packets[begin : begin + 64]
+        heads = [b"$\0" + len(data).to_bytes(2, "big") + data for data in (p.serialize() for _, p in part)]
+        odd = [(row, head[4:]) for row, head in enumerate(heads) if head[16] & 0x1F in (6, 7, 8)]
+        meter.take(b"".join(head[:20].ljust(20, b"\0") for head in heads), [1000 + at for at, _ in part], odd)
+        meter.look([(p.serialize(), 1000 + at) for at, p in part])
+    assert [what for _, what in meter.result("tcp").changes if "H265" in what] == ["H264 became H265"]

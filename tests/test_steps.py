@@ -250,7 +250,9 @@ def test_what_is_said_equals_what_the_device_holds_twice_in_a_row(
 @pytest.mark.parametrize(("nature", "outcome"), [("", "changed"), ("late", "changed"), ("lies", "failed")])
 def test_a_first_password_is_set_once_and_never_claimed(tmp_path: Path, nature: str, outcome: str) -> None:
     camera = Settable(HOST, nature=nature, fresh=True)
-    place = Place(tmp_path, camera, SITE.replace("[policy]", "[policy]\nnew_password_s = 8") if nature == "lies" else SITE)
+    place = Place(
+        tmp_path, camera, SITE.replace("[policy]", "[policy]\nnew_password_s = 8") if nature == "lies" else SITE
+    )
     with serving(camera):
         place.discover()
         steps = place.register()

@@ -233,11 +233,14 @@ def _logbook_here(args: argparse.Namespace) -> Logbook | None:
 
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
+    from zentrale.findings import Verdict
     from zentrale.jobs.checks.streams import stream_document
 
+    told = [stream.verdict for stream in result.streams]
     return {
         "vantage": result.vantage,
         "seconds": result.duration_s,
+        "verdicts": {verdict.value: told.count(verdict) for verdict in Verdict},
         "streams": [
             {**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams
         ],

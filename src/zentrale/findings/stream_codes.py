@@ -152,8 +152,10 @@ STREAM_CODES = [
         "STR-19",
         F,
         "no stream at this path",
-        "The server is there and knows no such path.",
-        "correct the path: the maker's manual has it, for cameras without ONVIF main_path and sub_path in types.toml",
+        "The server is there and knows no such path; or the camera offers no such stream: none of its profiles has "
+        "video for it.",
+        "give the camera a profile for it with `zentrale register`; or correct the path: the maker's manual has it, "
+        "for cameras without ONVIF main_path and sub_path in types.toml",
     ),
     Entry(
         "STR-20",

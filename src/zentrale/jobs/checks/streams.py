@@ -162,8 +162,9 @@ class Streams(Check):
         for target in round.targets:
             for stream in round.plan.streams(target.camera):
                 if stream not in target.streams:
-                    reason = target.failed.get(stream) or f"the camera offers no {stream} stream"
-                    streams.append(_no_stream(target.camera, stream, "", reason, cause=Cause.OTHER))
+                    wrong = target.failed.get(stream)
+                    code, reason = ("STR-22", wrong) if wrong else ("STR-19", f"the camera offers no {stream} stream")
+                    streams.append(_no_stream(target.camera, stream, "", reason, code, cause=Cause.PATH))
         self._late = lateness_finding([s.measured for s in streams if s.measured], _this_machine())
         streams = without_what_this_machine_did(streams)
         for result in streams:
