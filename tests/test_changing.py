@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import struct
 from collections.abc import Iterable, Iterator
 
@@ -13,6 +14,7 @@ from zentrale.protocols import h264, rtcp
 from zentrale.protocols.jpeg import picture_size
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.streams.formats import MAX_FORMATS, FormatWatch
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
 from zentrale.protocols.streams.packet_log import OTHER, records_of
 from zentrale.protocols.video import split_annex_b
@@ -198,3 +200,16 @@ def test_another_codec_under_the_same_payload_type_is_told() -> None:
         meter.take(b"".join(head[:20].ljust(20, b"\0") for head in heads), [1000 + at for at, _ in part], odd)
         meter.look([(p.serialize(), 1000 + at) for at, p in part])
     assert [what for _, what in meter.result("tcp").changes if "H265" in what] == ["H264 became H265"]
+
+
+def test_nonsense_is_measured_and_not_kept() -> None:
+    """Time stamps at random, and a new parameter set in each packet: no more of either is kept than a stream can have."""
+    chance = random.Random(3)
+    packets = [(n / 25, RtpPacket(96, n, chance.getrandbits(32), 7, SLICE, marker=True)) for n in range(400)]
+    found = measured(packets, 16.0)
+    assert found.packets_received == 400 and len(found.stamp_jumps) <= 16 and len(found.changes) <= 2
+    watch = FormatWatch(H264)
+    for number in range(3000):
+        unit = b"\x67\x42\x00\x1e" + chance.randbytes(12)
+        watch.header(float(number), RtpPacket(96, number, 0, 7, unit, marker=True))
+    assert len(watch.formats) <= MAX_FORMATS

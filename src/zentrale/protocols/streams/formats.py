@@ -18,6 +18,8 @@ from zentrale.protocols.streams.packet_log import KEY, PICTURE, RAW, units_of
 from zentrale.protocols.video import PictureFormat
 
 MAX_FORMATS = 8
+MAX_SETS, MAX_PICTURE_SETS = 32, 256  # ITU-T H.264 clauses 7.4.2.1.1 and 7.4.2.2; H.265 allows fewer
+MAX_PARSED = 1000  # no encoder is set otherwise so often
 _SAMPLES, _LEAST_SAMPLES, _NEARLY_ALL = 64, 16, 0.9
 _OF_H265 = np.zeros(256, bool)
 _OF_H265[[kind << 1 for kind in (*range(10), *range(16, 22), *range(32, 41), 48, 49)]] = (
@@ -55,6 +57,7 @@ class FormatWatch:
         self.malformed = 0
         self.has_sets = media.codec not in ("H264", "H265")
         self.size_missing = False
+        self._parsed = 0
         self._sets: dict[int, PictureFormat] = {}
         self._raw: dict[int, bytes] = {}
         self._set_of: dict[int, int] = {}  # picture parameter sets: which sequence parameter set they are of
@@ -104,15 +107,18 @@ class FormatWatch:
                 self.has_sets = True
                 bits = BitReader(unit[codec.HEADER_BYTES : codec.HEADER_BYTES + 16])
                 number = bits.ue()
-                self._set_of[number] = bits.ue()
+                if number < MAX_PICTURE_SETS:
+                    self._set_of[number] = bits.ue()
             elif kind == codec.NAL_SPS:
                 self.has_sets = True
                 known = next((n for n, raw in self._raw.items() if raw == unit), None)
-                if known is None:
+                if known is None and self._parsed < MAX_PARSED:
+                    self._parsed += 1
                     told = codec.parse_sps(unit)
-                    known = told.set_id
-                    self._sets[known], self._raw[known] = told, unit
-                return self._sets[known]
+                    if told.set_id < MAX_SETS:
+                        known = told.set_id
+                        self._sets[known], self._raw[known] = told, unit
+                return None if known is None else self._sets[known]
         except RemoteProtocolError:
             self.malformed += 1
         return None

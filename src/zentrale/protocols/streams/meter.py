@@ -142,7 +142,7 @@ class StreamMeter:
 
     def due_in(self, now_s: float) -> float:
         """How long until `tick` has something to do, by what is known now [s]."""
-        if self._first_arrival_s is None or not self._due_s:
+        if self._first_arrival_s is None or not self._due_s or self.wants_packets or len(self._finders) >= _MAX_SHOTS:
             return math.inf
         return max(0.01, self._first_arrival_s + self._due_s[0] - now_s)
 

@@ -101,7 +101,7 @@ class Rhythm:
         """What intervals last around each of those that may be pauses, by the slower side; 0 for all others."""
         usual = np.zeros(len(lengths))
         all_lengths, begin = np.concatenate([self._lengths, lengths]), len(self._lengths)
-        for index in np.flatnonzero((lengths > PAUSE_S) | (np.diff(arrivals) > PAUSE_S)):
+        for index in np.flatnonzero((lengths > PAUSE_S) | (np.diff(arrivals) > PAUSE_S))[:_MAX_QUIET]:
             at = begin + int(index)
             sides = all_lengths[max(0, at - _NEIGHBOURS) : at], all_lengths[at + 1 : at + 1 + _NEIGHBOURS]
             usual[index] = max((float(np.median(side)) for side in sides if len(side)), default=lengths[index])

@@ -136,11 +136,14 @@ class Sums:
 def take_pictures(sums: Sums, run: Run, part: Pictures, clock_hz: int) -> None:
     """The pictures up to each jump of the time stamps, and those after it, each on their own."""
     begin = 0
-    for at, by_s in _jumps(run, part, clock_hz):
+    jumps = _jumps(run, part, clock_hz)
+    if len(sums.stamp_jumps) + len(jumps) > _MAX_JUMPS:
+        jumps = []  # stamps that say nothing are not taken apart: that would cost more than all the rest
+    for at, by_s in jumps:
         if at > begin:
             _pictures(sums, run, part.part(begin, at), clock_hz)
         _end_side(sums, run, clock_hz)
-        sums.stamp_jumps = [*sums.stamp_jumps, StampJump(float(part.arrival_s[at]), by_s)][:_MAX_JUMPS]
+        sums.stamp_jumps.append(StampJump(float(part.arrival_s[at]), by_s))
         if len(sums.sides) > _MAX_SIDES:
             sums.sides[0].merge(sums.sides.pop(1))
         sums.sides.append(Both())
