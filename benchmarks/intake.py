@@ -10,8 +10,9 @@ are left out.
     python benchmarks/intake.py 100 udp 30      so many streams beside ffmpeg, that way, for so many seconds
     python benchmarks/intake.py 64 tcp 30 --at-once
                                                 a picture at once
-    python benchmarks/intake.py --price         what it costs to look for changes along the way (parameter sets, key pictures,
-                                                rhythm, stillness, jumps): with and without, in turn, three times each
+    python benchmarks/intake.py --price         what it costs to look for changes along the way (parameter sets, first bytes of
+                                                key pictures, rhythm, stillness, jumps): with and without, in turn, three
+                                                times each
 """
 
 from __future__ import annotations
@@ -229,14 +230,13 @@ def receive(port: int, streams: int, way: str, seconds: float) -> None:
 
 def look_away() -> None:
     """Leave out all that looks for changes while a stream plays; what is counted stays."""
-    from zentrale.protocols.streams import formats, meter, quiet, rhythm, sums
+    from zentrale.protocols.streams import formats, quiet, rhythm, sums
 
     def nothing(*_: object, **__: object) -> None:
         return None
 
     for kind, names in (
         (formats.FormatWatch, ("take", "header")), (quiet.QuietWatch, ("take",)), (rhythm.Rhythm, ("add", "cut")),
-        (meter.StreamMeter, ("tick",)),
     ):  # fmt: skip
         for name in names:
             setattr(kind, name, nothing)
