@@ -4,7 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
+
 from conftest import TYPES, make_site
+from zentrale.field.lab import namespaces, servers, switch
+
+LACKS = [*namespaces.lacks(), *switch.lacks(), *servers.lacks()]
+on_packets = pytest.mark.skipif(bool(LACKS), reason="; ".join(f"{x.what} is missing" for x in LACKS))
 
 SITE = """\
 [site]

@@ -20,7 +20,7 @@ from network_site import SITE, six
 from zentrale.jobs.network.reading_back import disagreements, linux_commands, port_table
 
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # they come with pyang
-FEATURES = ["match-on-ipv4", "match-on-tcp", "match-on-udp", "match-on-icmp", "ipv4"]
+FEATURES = ["interface-attachment", "match-on-ipv4", "match-on-tcp", "match-on-udp", "match-on-icmp", "ipv4"]
 
 
 @pytest.fixture
@@ -60,16 +60,22 @@ def test_instance_data_passes_a_validator_and_says_what_it_leaves_out(written: P
     for switch in ("core", "east", "west"):
         document = json.loads((written / switch / "instance-data.json").read_text())
         told = document["ietf-yang-instance-data:instance-data-set"]
-        assert "802.1Q" in told["description"][0]
+        assert "802.1Q" in told["description"][0] and ("know no conversations" in str(told)) == (switch == "core")
         assert {"content-schema", "timestamp", "content-data"} <= set(told), "the wrapper of RFC 9195"
         model.from_raw(told["content-data"]).validate(ctype=ContentType.config)
-    (rules,) = told_rules(written)
-    allowed = {
-        (m["ipv4"].get("source-ipv4-network"), m["ipv4"].get("destination-ipv4-network"), str(m.get("tcp")))
-        for r in rules if r["actions"]["forwarding"].endswith("accept") for m in [r["matches"]]
-    }  # fmt: skip
-    assert ("10.50.0.0/24", "10.40.0.21/32", "{'destination-port': {'operator': 'eq', 'port': 554}}") in allowed
-    assert ("10.50.0.0/24", None, "None") in allowed, "the internet is whatever no rule before has named"
+    control, office = told_rules(written)
+    allowed = [
+        [(m["ipv4"].get("source-ipv4-network"), m["ipv4"]["destination-ipv4-network"], m.get("tcp"))
+         for r in rules if r["actions"]["forwarding"].endswith("accept") for m in [r["matches"]]]
+        for rules in (control, office)
+    ]  # fmt: skip
+    asks, answers = ({f"{way}-port": {"operator": "eq", "port": 554}} for way in ("destination", "source"))
+    assert ("10.50.0.0/24", "10.40.0.21/32", asks) in allowed[1] and (
+        "10.40.0.21/32",
+        "10.50.0.0/24",
+        answers,
+    ) in allowed[0]
+    assert ("10.50.0.0/24", "128.0.0.0/1", None) in allowed[1], "the internet is whatever lies in no zone"
 
 
 def told_rules(written: Path) -> list[list[dict[str, Any]]]:
@@ -117,8 +123,14 @@ def test_a_private_vlan_is_kept_on_every_trunk(written: Path) -> None:
 
 def test_rules_addresses_and_labels_are_those_of_the_plan(written: Path) -> None:
     router = (written / "router.nft").read_text()
-    assert 'iifname "vlan50" oifname "vlan40" ip daddr { 10.40.0.21 } tcp dport 554 accept' in router
-    assert 'iifname "vlan50" oifname != { "vlan40", "vlan50" } accept' in router and router.count(" accept") == 3
+    assert (
+        'iifname "vlan50" ip saddr { 10.50.0.0/24 } oifname "vlan40" ip daddr { 10.40.0.21 } tcp dport 554 accept'
+        in router
+    )
+    assert (
+        'iifname "vlan50" ip saddr { 10.50.0.0/24 } oifname != { "vlan40", "vlan50" } accept' in router
+        and router.count(" accept") == 3
+    )
     legs = (written / "recorder.nft").read_text()
     assert 'iifname "eth0" ip daddr 10.40.0.21 drop' in legs and 'iifname "eth1" arp daddr ip 10.30.0.5 drop' in legs
     dhcp = (written / "dhcp" / "recording.conf").read_text().splitlines()

@@ -173,8 +173,8 @@ port = "1-1023"
         if (r["from_kind"], r["to_zone"]) == ("viewer", "cameras")
     ]
     assert rows == [
-        ("camera", "127.0.71.0/27", "tcp", "23", "deny", "rule 1"),
-        ("camera", "127.0.71.0/27", "any", "any", "deny", "no rule allows it"),
+        ("camera", "127.0.71.11/32", "127.0.71.12/32", "tcp", "23", "deny", "rule 1"),
+        ("camera", "127.0.71.11/32", "127.0.71.12/32", "any", "any", "deny", "no rule allows it"),
         ("recorder", "127.0.71.21/32", "tcp", "23", "deny", "rule 1"),
         ("recorder", "127.0.71.21/32", "tcp", "1-1023", "allow", "rule 2"),
         ("recorder", "127.0.71.21/32", "any", "any", "deny", "no rule allows it"),

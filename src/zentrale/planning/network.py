@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 
 import networkx as nx
 
-from zentrale.planning.access_list import AccessRow, access_rows
+from zentrale.planning.access_list import RouterRule, router_rules
 from zentrale.planning.addresses import AddressPlan, DeviceAddress, ZoneAddresses, plan_addresses
 from zentrale.planning.multicast import MulticastPlan, StreamGroup, plan_multicast
 from zentrale.planning.ports import PortRow, PortTables, plan_ports
@@ -42,8 +42,8 @@ class NetworkPlan:
     multicast: MulticastPlan
 
     @cached_property
-    def rows(self) -> tuple[AccessRow, ...]:
-        return access_rows(self.plan, self.reach)
+    def router_rules(self) -> tuple[RouterRule, ...]:
+        return router_rules(self.plan)
 
     def vlan(self, zone: str) -> int:
         return self.plan.zone(zone).vlan

@@ -61,7 +61,8 @@ def instance_data(text: str) -> Ports:
     """instance-data.json. Raises ValueError, KeyError, TypeError, AttributeError."""
     content = json.loads(text)["ietf-yang-instance-data:instance-data-set"]["content-data"]
     interfaces = content["ietf-interfaces:interfaces"]["interface"]
-    return {_port(i["name"]): PortSays(i["enabled"], i.get("description", "")) for i in interfaces}
+    ports = (i for i in interfaces if _port(i["name"]))  # legs of a router are none
+    return {_port(i["name"]): PortSays(i["enabled"], i.get("description", "")) for i in ports}
 
 
 def disagreements(folder: Path) -> Iterator[tuple[str, str]]:

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zentrale.output.network import names
-from zentrale.planning.access_list import ANY, AccessRow
+from zentrale.planning.access_list import ANY, RouterRule
 from zentrale.planning.network import NetworkPlan
-from zentrale.site.model import INTERNET, Recorder, Zone
+from zentrale.site.model import Recorder
 
 
 def router(net: NetworkPlan) -> str:
-    """What may begin to pass; answers come back. Whatever is not named is dropped, IPv6 with it. The router's own doors are left
-    as they are.
+    """What may begin to pass, in the order of the plan's rules; answers come back. Whatever is not named is dropped, IPv6 with it.
+    The router's own doors are left as they are.
     """
     lines = [
         "# What may pass between zones, for nftables on the router. Load it with: nft -f router.nft",
-        "# A zone's leg is the interface vlanN; every other interface leads to the internet.",
+        "# A zone's leg is the interface vlanN; every other interface leads to the internet. The first rule that fits decides.",
         "add table inet zentrale-router",
         "delete table inet zentrale-router",
         "table inet zentrale-router {",
@@ -24,36 +24,23 @@ def router(net: NetworkPlan) -> str:
         "    type filter hook forward priority filter; policy drop;",
         "    ct state established,related accept",
     ]
-    known = {z.name: z for z in net.plan.zones}
     legs = ", ".join(f'"{names.vlan(z.vlan)}"' for z in net.routed_zones())
-    for row in net.rows:
-        if row.kept_by == "router" and (row.verdict == "allow" or row.protocol != ANY):
-            match = _match(row, known, legs)
-            if match:
-                lines += [f"    {match}  # {row.origin} to {row.to}: {row.why}"]
+    for rule in net.router_rules:
+        lines.append(f"    {_match(rule, legs)}  # rule {rule.number}: {rule.origin} to {rule.to}")
     return "\n".join([*lines, "  }", "}", ""])
 
 
-def _match(row: AccessRow, known: dict[str, Zone], legs: str) -> str:
-    """Empty where one end has no leg of the router."""
+def _match(rule: RouterRule, legs: str) -> str:
     words = []
-    for direction, party, networks in (("i", row.origin, row.origin_networks), ("o", row.to, row.to_networks)):
-        if party.zone == INTERNET:
-            words.append(f"{direction}ifname != {{ {legs} }}")
-            continue
-        zone = known[party.zone]
-        leg = known[zone.family]
-        if leg.gateway is None:
-            return ""
-        words.append(f'{direction}ifname "{names.vlan(leg.vlan)}"')
-        if party.kind == "recorder" or zone.primary is not None:
-            side = "saddr" if direction == "i" else "daddr"
-            words.append(f"ip {side} {{ {', '.join(n.removesuffix('/32') for n in networks)} }}")
-    if row.protocol == "icmp":
-        words.append("meta l4proto icmp")
-    elif row.protocol != ANY:
-        words.append(f"{row.protocol} dport {row.port}" if row.port != ANY else f"meta l4proto {row.protocol}")
-    return f"{' '.join(words)} {'accept' if row.verdict == 'allow' else 'drop'}"
+    for interface, address, side in (("iifname", "saddr", rule.origin), ("oifname", "daddr", rule.to)):
+        words.append(f"{interface} != {{ {legs} }}" if side.vlan is None else f'{interface} "{names.vlan(side.vlan)}"')
+        if side.networks:
+            words.append(f"ip {address} {{ {', '.join(side.networks)} }}")
+    if rule.port != ANY:
+        words.append(f"{rule.protocol} dport {rule.port}")
+    elif rule.protocol != ANY:
+        words.append(f"meta l4proto {rule.protocol}")
+    return f"{' '.join(words)} {'accept' if rule.allow else 'drop'}"
 
 
 def recorder(net: NetworkPlan, item: Recorder) -> str:

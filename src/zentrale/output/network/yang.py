@@ -7,17 +7,22 @@ what is written against. They are on the work sheet and in the port table.
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from typing import Any
 
 from zentrale import quantities
 from zentrale.output.network import names
-from zentrale.planning.access_list import ANY, AccessRow
+from zentrale.planning.access_list import ANY, RouterRule, Side, elsewhere
 from zentrale.planning.network import NetworkPlan
-from zentrale.site.model import INTERNET, Switch
+from zentrale.site.model import Switch, Zone
 
 LEFT_OUT = "VLANs (IEEE 802.1Q) and PoE (IEEE 802.3.2): no module file of theirs is at hand"
+STATELESS = (
+    "the access lists of the YANG data know no conversations: answers come back by their source port, or by all ports where a rule "
+    "names none, so they let through more than router.nft; what comes in from the internet is in none of them"
+)
 _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}  # IANA
-_LISTS = "who-reaches-whom"
+_STAYS = ("255.255.255.255/32", "224.0.0.0/4")  # to all of the zone, and to groups (RFC 919, 5771): routed by no rule
 
 
 def instance_data(net: NetworkPlan, switch: Switch) -> str:
@@ -34,7 +39,9 @@ def instance_data(net: NetworkPlan, switch: Switch) -> str:
                 ]
             },
             "timestamp": quantities.now().isoformat(timespec="seconds"),
-            "description": [f"Planned for {net.plan.site.name}. Left out: {LEFT_OUT}."],
+            "description": [
+                f"Planned for {net.plan.site.name}. Left out: {LEFT_OUT}.", *([f"Note: {STATELESS}."] if switch.routes else []),
+            ],
             "content-data": content,
         }
     }  # fmt: skip
@@ -48,41 +55,69 @@ def _interfaces(net: NetworkPlan, switch: Switch) -> list[dict[str, Any]]:
         if row.label:
             item["description"] = row.label
         told.append({**item, "type": "iana-if-type:ethernetCsmacd", "enabled": row.mode != "off"})
+    if switch.routes:
+        for zone in net.routed_zones():
+            leg = {"name": names.vlan(zone.vlan), "description": f"leg in {zone.name}"}
+            told.append({**leg, "type": "iana-if-type:l3ipvlan", "enabled": True})
     return told
 
 
 def _access_lists(net: NetworkPlan) -> dict[str, Any]:
-    entries: list[dict[str, Any]] = []
-    for row in (r for r in net.rows if r.kept_by == "router"):
-        for match in _matches(net, row):
-            verdict = "accept" if row.verdict == "allow" else "drop"
-            entries.append(
-                {
-                    "name": f"{len(entries) + 1} {row.origin} to {row.to}", "matches": match,
-                    "actions": {"forwarding": f"ietf-access-control-list:{verdict}"},
-                }
-            )  # fmt: skip
-    return {"acl": [{"name": _LISTS, "type": "ietf-access-control-list:ipv4-acl-type", "aces": {"ace": entries}}]}
+    """A list for each leg of the router, for what comes in by it."""
+    zones = net.routed_zones()
+    lists = [
+        {
+            "name": _list_name(zone), "type": "ietf-access-control-list:ipv4-acl-type",
+            "aces": {"ace": [{"name": f"{i} {name}"[:64], **ace} for i, (name, ace) in enumerate(_entries(net, zone), 1)]},
+        }
+        for zone in zones
+    ]  # fmt: skip
+    attached = [
+        {"interface-id": names.vlan(z.vlan), "ingress": {"acl-sets": {"acl-set": [{"name": _list_name(z)}]}}}
+        for z in zones
+    ]
+    return {"acl": lists, "attachment-points": {"interface": attached}}
 
 
-def _matches(net: NetworkPlan, row: AccessRow) -> list[dict[str, Any]]:
-    """A pair of networks each; the internet is whatever no earlier row has named."""
-    found = []
-    for origin in row.origin_networks or (None,):
-        for to in row.to_networks or (None,):
-            ipv4: dict[str, Any] = {}
-            if origin is not None:
-                ipv4["source-ipv4-network"] = origin
-            if to is not None:
-                ipv4["destination-ipv4-network"] = to
-            if row.protocol != ANY:
-                ipv4["protocol"] = _PROTOCOLS[row.protocol]
-            match: dict[str, Any] = {"ipv4": ipv4} if ipv4 else {}
-            if row.port != ANY:
-                match[row.protocol] = {"destination-port": _port(row.port)}
-            if match and not (INTERNET in (row.origin.zone, row.to.zone) and row.verdict == "deny"):
-                found.append(match)
-    return found
+def _list_name(zone: Zone) -> str:
+    return f"from-{zone.name}"
+
+
+def _entries(net: NetworkPlan, zone: Zone) -> Iterator[tuple[str, dict[str, Any]]]:
+    """What stays in the zone; answers to what may begin elsewhere; what may begin here, in the plan's order; nothing else."""
+    for network in (str(zone.subnet), *_STAYS):
+        yield "within the zone", _entry({"ipv4": {"destination-ipv4-network": network}}, allow=True)
+    for rule in net.router_rules:
+        if rule.allow and rule.to.vlan == zone.vlan:
+            for match in _matches(net, rule, rule.to, rule.origin, "source-port"):
+                yield f"answers, rule {rule.number}", _entry(match, allow=True)
+    for rule in net.router_rules:
+        if rule.origin.vlan == zone.vlan:
+            for match in _matches(net, rule, rule.origin, rule.to, "destination-port"):
+                yield f"rule {rule.number}", _entry(match, allow=rule.allow)
+    yield "all else", _entry({}, allow=False)
+
+
+def _entry(match: dict[str, Any], *, allow: bool) -> dict[str, Any]:
+    verdict = {"actions": {"forwarding": f"ietf-access-control-list:{'accept' if allow else 'drop'}"}}
+    return {"matches": match, **verdict} if match else verdict
+
+
+def _matches(net: NetworkPlan, rule: RouterRule, source: Side, target: Side, port_of: str) -> Iterator[dict[str, Any]]:
+    """A pair of networks each."""
+    for a in source.networks or elsewhere(net.plan):
+        for b in target.networks or elsewhere(net.plan):
+            ipv4: dict[str, Any] = {"source-ipv4-network": _block(a), "destination-ipv4-network": _block(b)}
+            if rule.protocol != ANY:
+                ipv4["protocol"] = _PROTOCOLS[rule.protocol]
+            match: dict[str, Any] = {"ipv4": ipv4}
+            if rule.port != ANY:
+                match[rule.protocol] = {port_of: _port(rule.port)}
+            yield match
+
+
+def _block(told: str) -> str:
+    return told if "/" in told else f"{told}/32"
 
 
 def _port(told: str) -> dict[str, Any]:
