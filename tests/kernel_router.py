@@ -1,7 +1,7 @@
 """Run in a network namespace: a router whose legs are given, rules as they were written, and packets through it.
 
-Reads a document {legs: {interface: address with bits}, rules: FILE, packets: [[in, source, target, protocol, port]]} from its first
-argument; prints the numbers of the packets that came out.
+Reads a document {legs: {interface: address with bits}, rules: FILE, packets: [[in, source, target, protocol, port]]} from its
+first argument; prints the numbers of the packets that came out.
 """
 
 from __future__ import annotations

@@ -1,4 +1,6 @@
-"""What router and access lists let through, for random plans and random packets: interpreters that are not theirs, and the kernel."""
+"""What router and access lists let through, for random plans and random packets: interpreters that are not theirs, and the
+kernel.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,8 @@ from zentrale.planning.network import NetworkPlan, plan_network
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 
-# a with cameras, recorder and pool; b with viewers; c with a recorder's second leg and nobody's devices; d without a gateway; e and its
-# secondary f share a leg.
+# a with cameras, recorder and pool; b with viewers; c with a recorder's second leg and nobody's devices; d without a gateway; e
+# and its secondary f share a leg.
 PLAN = """\
 [site]
 name = "Random"

@@ -1,10 +1,11 @@
 """Access lists, from who reaches whom: what any firewall or switch is told later comes from here.
 
-Two forms of one list. `router_rules` are the plan's rules in their order, as a router reads them: the first that fits decides, what
-none fits is dropped. `access_rows` say the same for each pair of parties. Answers to what was allowed come back (a stateful filter).
+Two forms of one list. `router_rules` are the plan's rules in their order, as a router reads them: the first that fits decides,
+what none fits is dropped. `access_rows` say the same for each pair of parties. Answers to what was allowed come back (a
+stateful filter).
 
-Which kind of device an address is: a camera's or recorder's where the plan has it there; all else in a zone counts as viewer where
-the zone has any, else as device. So a rule for one kind never opens a whole VLAN.
+Which kind of device an address is: a camera's or recorder's where the plan has it there; all else in a zone counts as viewer
+where the zone has any, else as device. So a rule for one kind never opens a whole VLAN.
 """
 
 from __future__ import annotations
@@ -43,7 +44,9 @@ class AccessRow:
 
 @dataclass(frozen=True)
 class Side:
-    """One end of a router's rule: by which leg, and which IPv4 blocks there. Of the internet: no leg, and all that is elsewhere."""
+    """One end of a router's rule: by which leg, and which IPv4 blocks there. Of the internet: no leg, and all that is
+    elsewhere.
+    """
 
     zone: str
     kind: str | None

@@ -11,8 +11,8 @@ from zentrale.site.model import Recorder
 
 
 def router(net: NetworkPlan) -> str:
-    """What may begin to pass, in the order of the plan's rules; answers come back. Whatever is not named is dropped, IPv6 with it.
-    The router's own doors are left as they are.
+    """What may begin to pass, in the order of the plan's rules; answers come back. Whatever is not named is dropped, IPv6 with
+    it. The router's own doors are left as they are.
     """
     lines = [
         "# What may pass between zones, for nftables on the router. Load it with: nft -f router.nft",

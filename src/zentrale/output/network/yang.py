@@ -18,8 +18,8 @@ from zentrale.site.model import Switch, Zone
 
 LEFT_OUT = "VLANs (IEEE 802.1Q) and PoE (IEEE 802.3.2): no module file of theirs is at hand"
 STATELESS = (
-    "the access lists of the YANG data know no conversations: answers come back by their source port, or by all ports where a rule "
-    "names none, so they let through more than router.nft; what comes in from the internet is in none of them"
+    "the access lists of the YANG data know no conversations: answers come back by their source port, or by all ports where a "
+    "rule names none, so they let through more than router.nft; what comes in from the internet is in none of them"
 )
 _PROTOCOLS = {"tcp": 6, "udp": 17, "icmp": 1}  # IANA
 _STAYS = ("255.255.255.255/32", "224.0.0.0/4")  # to all of the zone, and to groups (RFC 919, 5771): routed by no rule
