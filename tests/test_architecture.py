@@ -16,7 +16,7 @@ BELOW: dict[str, set[str]] = {
     "field": {"protocols", "site"},
     "planning": {"site"},
     "logbook": {"protocols", "site"},
-    "output": {"planning", "site"},
+    "output": {"planning", "protocols", "site"},
     "simulation": {"protocols", "site"},
     "protocols": set(),
     "site": set(),

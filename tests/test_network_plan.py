@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+import subprocess
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -13,7 +14,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import TYPES, make_site, zentrale
-from network_site import CAMERAS, SITE, six
+from network_site import CAMERAS, SITE, on_packets, six
+from zentrale.jobs.network.reading_back import disagreements
 from zentrale.output.network import dhcp, linux, names, nftables, openvswitch, tables
 from zentrale.output.network.registry import network_files
 from zentrale.planning.network import NetworkPlan, plan_network
@@ -331,15 +333,82 @@ def test_settings_of_a_switch_stand_in_each_of_its_files(tmp_path: Path) -> None
     written = files(tmp_path, site)
     assert "rstp_enable=true other_config:rstp-priority=4096" in written["core/openvswitch.sh"]
     assert "rstp-port-admin-edge=true" in written["core/openvswitch.sh"].split("# 3:")[1].splitlines()[1]
+    assert "rapid; ports of devices are edge ports" in written["work-sheets.html"]
+    legs = written["core/openvswitch.sh"]
     assert (
-        "stp_state 1" in written["core/linux.sh"]
-        and "rapid; ports of devices are edge ports" in written["work-sheets.html"]
+        "ip link add vlan40 type veth peer name vlan40-s" in legs
+        and "add-port core vlan40-s vlan_mode=access tag=40" in legs
     )
     east = written["east/ports.csv"].splitlines()
     assert east[1].split(",")[:5] == ["1", "east-1", "access", "20", ""] and east[1].split(",")[10] == "on"
     assert east[2].split(",")[1] == "by the door" and east[2].split(",")[7] == "off"
-    assert "ethtool --set-eee p1 eee on" in written["east/linux.sh"] and "isolated on" in written["east/linux.sh"]
-    assert "kept apart on this switch only" in written["east/linux.sh"]
+    assert "east/linux.sh" not in written, "its private VLAN goes over a trunk"
+
+
+ONE_VLAN = SITE.replace('primary = "recording"\n', "").replace('zone = "recording"', 'zone = "cameras"')
+ONE_VLAN = ONE_VLAN.replace('subnet = "10.30.0.0/24"', 'subnet = "10.31.0.0/24"', 1).replace(
+    "copies_multicast = true\n", ""
+)
+SECOND = '[[links]]\na = "core:6"\nb = "east:10"\nrate_mbps = 1000\nbundle = "up"\n'
+# All at one switch, the cameras isolated from one another.
+ONE_SWITCH = re.sub(r"\[\[links\]\]\n.*\n.*\n.*\n", "", SITE).replace("copies_multicast = true\n", "")
+AT_CORE = CAMERAS.replace(",east,", ",core,").replace(",west,1,", ",core,7,").replace(",west,2,", ",core,8,")
+
+
+class LinuxBridge:
+    """bridge(8), by hand: a frame belongs to the pvid of its port; it leaves by every other port with that VLAN, but for
+    isolated to isolated ones; a bond's cables are one.
+    """
+
+    def __init__(self, script: str) -> None:
+        self.pvid = dict(re.findall(r"^bridge vlan add dev (\S+) vid (\d+) pvid untagged$", script, re.M))
+        self.tagged = set(re.findall(r"^bridge vlan add dev (\S+) vid (\d+)(?: self)?$", script, re.M))
+        self.isolated = set(re.findall(r"^bridge link set dev (\S+) isolated on$", script, re.M))
+        self.bonds = dict(re.findall(r"^ip link set (p\d+) master (bond\d+)$", script, re.M))
+
+    def reached(self, port: str) -> set[str]:
+        vlan = self.pvid[port]
+        others = {p for p, v in self.pvid.items() if v == vlan and p != port and not {p, port} <= self.isolated}
+        return others | {p for p, v in self.tagged if v == vlan}
+
+
+def test_linux_commands_are_right_where_linux_can_do_it(tmp_path: Path) -> None:
+    bundle = (
+        ONE_VLAN.replace('b = "east:9"\nrate_mbps = 1000\n', 'b = "east:9"\nrate_mbps = 1000\nbundle = "up"\n') + SECOND
+    )
+    bundle = bundle.replace('name = "office"\n', 'name = "office"\nquerier = "core"\n')
+    written = files(tmp_path / "a", bundle)
+    core, east = (LinuxBridge(written[f"{s}/linux.sh"]) for s in ("core", "east"))
+    assert core.reached("p3") == {"bond1", "p2"} and core.bonds == {"p1": "bond1", "p6": "bond1"}
+    assert east.reached("p1") == {"p2", "bond9"}, "the recorder hears the cameras, in one VLAN and over both cables"
+    assert (
+        core.reached("p4") == {"p5", "core"}
+        and "ip link add link core name vlan40 type vlan id 40" in written["core/linux.sh"]
+    )
+    assert written["core/linux.sh"].endswith("echo 1 > /proc/sys/net/ipv4/ip_forward\n")
+    alone = files(tmp_path / "b", ONE_SWITCH, cameras=AT_CORE)
+    hall = LinuxBridge(alone["core/linux.sh"])
+    assert hall.reached("p3") == {"p1", "p2", "p7", "p8"} and hall.reached("p7") == {"p3"}, (
+        "isolated: the recorder alone"
+    )
+    assert not list(disagreements(_folder(tmp_path / "c", alone, "core"))) and "core/linux.sh" not in files(
+        tmp_path / "d", SITE
+    )
+    if on_packets.args[0]:
+        return
+    for line in (written["core/linux.sh"] + alone["core/linux.sh"]).splitlines():
+        if line.startswith(("ip ", "bridge ")):
+            done = subprocess.run(["unshare", "-Urn", "sh", "-c", line], capture_output=True, text=True, check=False)
+            understood = ("RTNETLINK", "Cannot find", "Error: Unknown device", "Error: argument", "Error: Device")
+            assert not done.stderr or done.stderr.startswith(understood), (line, done.stderr)
+
+
+def _folder(at: Path, written: dict[str, str], switch: str) -> Path:
+    for path, text in written.items():
+        if path.startswith(f"{switch}/"):
+            (at / path).parent.mkdir(parents=True, exist_ok=True)
+            (at / path).write_text(text)
+    return at / switch
 
 
 def test_two_cables_that_carry_together_are_one(tmp_path: Path) -> None:
@@ -349,6 +418,9 @@ def test_two_cables_that_carry_together_are_one(tmp_path: Path) -> None:
     assert "add-bond core bond1 p1 p6 lacp=active vlan_mode=trunk" in core and "add-port core p6" not in core
     assert "in_port=6,dl_vlan=20,actions=strip_vlan" in core, "what comes by the second is taken in too"
     assert "output:6" not in core, "and nothing of a private VLAN leaves by it"
+    tree = site.replace('type = "switch-8"\n', 'type = "switch-8"\nloop_protection = "rstp"\n')
+    core = files(tmp_path / "tree", tree)["core/openvswitch.sh"]
+    assert "add-bond" not in core and "add-port core p6 vlan_mode=trunk" in core, "no spanning tree runs on bonds"
 
 
 @given(st.text(alphabet="abcdefghijklmnopqrstuvwxyz0123456789-", min_size=1, max_size=40))
@@ -363,7 +435,8 @@ def test_planned_groups_go_towards_their_listeners_only(tmp_path: Path) -> None:
     group = net.multicast.groups[0]
     east, core = (openvswitch.commands(net, net.plan.switch(s)) for s in ("east", "core"))
     assert f"table=1,priority=60,ip,reg0=20,nw_dst={group.group},actions=mod_vlan_vid:20,output:9\n" in east
-    assert f"ip,dl_vlan=20,nw_dst={group.group},actions=strip_vlan,load:40040->NXM_OF_IN_PORT[],NORMAL\n" in core
+    copy = "clone(set_field:4136->vlan_vid,load:65534->NXM_OF_IN_PORT[],NORMAL)"  # 4136: VLAN 40 and the bit that says "present"
+    assert f"ip,dl_vlan=20,nw_dst={group.group},actions={copy},strip_vlan,load:20->" in core
     assert f"table=1,priority=60,ip,reg0=20,nw_dst={group.group},actions=drop\n" in core, "recorders get none of it"
     assert "mcast_snooping_enable=true" in core and "mcast_querier 1" in linux.commands(net, net.plan.switch("core"))
     labels = list(_labels(net))

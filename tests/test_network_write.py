@@ -17,6 +17,7 @@ from yangson.enumerations import ContentType  # type: ignore[import-untyped]
 
 from conftest import PASSPHRASE, make_vault, zentrale
 from network_site import SITE, six
+from test_network_plan import ONE_VLAN
 from zentrale.jobs.network.reading_back import disagreements, linux_commands, port_table
 
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # they come with pyang
@@ -164,14 +165,17 @@ def test_written_again_it_says_what_changed_and_takes_away_what_is_no_more(tmp_p
     assert not (folder / "output/network/recorder.nft").exists() and mine.exists()
 
 
-def test_port_table_and_commands_are_read_back_and_compared(written: Path) -> None:
+def test_port_table_and_commands_are_read_back_and_compared(tmp_path: Path) -> None:
+    folder = six(tmp_path, site=ONE_VLAN, wall=False)
+    assert zentrale("network", "write", cwd=folder).code == 0
+    written = folder / "output" / "network"
     for switch in ("core", "east", "west"):
         assert not list(disagreements(written / switch))
     table, linux = (
         port_table((written / "core/ports.csv").read_text()),
         linux_commands((written / "core/linux.sh").read_text()),
     )
-    assert table[1].tagged == linux[1].tagged == frozenset((20, 30)) and table[5].untagged == linux[5].untagged == 40
+    assert table[1].tagged == linux[1].tagged == frozenset((20,)) and table[5].untagged == linux[5].untagged == 40
     file = written / "east" / "linux.sh"
     file.write_text(file.read_text().replace("bridge vlan add dev p2 vid 20", "bridge vlan add dev p2 vid 21"))
     assert [where for where, _ in disagreements(written / "east")] == ["east:2"]

@@ -72,6 +72,23 @@ class NetworkPlan:
             if len(trunk) > 1 and switch in links[trunk[0]].switches()
         ]
 
+    def spans(self, switch: str) -> bool:
+        """Whether it runs a spanning tree; one that has a ring protocol does so where it is played by a switch that has none."""
+        return self.plan.switch(switch).loop_protection in ("rstp", "mstp", "ring")
+
+    def bonds(self, switch: str) -> list[tuple[int, ...]]:
+        """The bundles that a software switch carries as one. It runs no spanning tree on these: between two switches that both
+        have one their cables stand apart, and one of them carries.
+        """
+        apart = {
+            port
+            for link in self.plan.links
+            if all(self.spans(name) for name in link.switches())
+            for name, port in link.ends()
+            if name == switch
+        }
+        return [bundle for bundle in self.bundles(switch) if not apart & set(bundle)]
+
     def router(self) -> Switch | None:
         """The switch that routes between zones; None where the plan names none."""
         return next((s for s in self.plan.switches if s.routes), None)

@@ -153,7 +153,7 @@ class Namespace:
             Path(f"/proc/sys/net/{key}").write_text(value)
 
 
-def _whole_checksums(interface: str) -> None:
+def whole_checksums(interface: str) -> None:
     """Packets leave with their checksums: a bridge in user space does not put them in, as hardware would."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asked:
         value = ctypes.create_string_buffer(struct.pack("II", _STXCSUM, 0))
@@ -196,5 +196,5 @@ def build(names: Sequence[str], cables: Sequence[tuple[End, End]]) -> dict[str, 
         spaces[name].call("ip", "-batch", "-", text="\n".join([*commands, ""]))
     for end in (end for ends in cables for end in ends):
         with spaces[end.space].inside():
-            _whole_checksums(end.interface)
+            whole_checksums(end.interface)
     return spaces

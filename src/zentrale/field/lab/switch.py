@@ -74,6 +74,22 @@ class LabSwitch:
         """One of its own tools."""
         return self.space.call(*command, env=self.environment)
 
+    def has_tree(self, bridge: str) -> bool:
+        return self.tell("ovs-vsctl", "get", "Bridge", bridge, "rstp_enable").strip() == "true"
+
+    def unsettled(self, bridge: str) -> list[str]:
+        """Ports that its spanning tree has not yet decided on (IEEE 802.1Q clause 13.37): they are to forward, and do not yet."""
+        told = self.tell("ovs-appctl", "rstp/show", bridge)
+        rows = [line.split() for line in told.splitlines()]
+        return [
+            r[0] for r in rows if len(r) >= 3 and r[1] in ("Root", "Designated") and r[2] in ("Discarding", "Learning")
+        ]
+
+    def forget(self, bridge: str, learned_table: int) -> None:
+        """What was learned while ports were not yet as they stay: addresses, and rules of that table."""
+        self.tell("ovs-appctl", "fdb/flush", bridge)
+        self.tell("ovs-ofctl", "-O", "OpenFlow13", "del-flows", bridge, f"table={learned_table}")
+
     def stop(self) -> None:
         """At once, as if its power went."""
         for process in self._processes:

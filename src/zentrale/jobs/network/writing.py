@@ -16,8 +16,9 @@ from zentrale.errors import InputError
 from zentrale.findings import Finding
 from zentrale.logbook.made_passwords import generate_password
 from zentrale.logbook.vault import Vault
-from zentrale.output.network import access
+from zentrale.output.network import access, linux
 from zentrale.output.network.registry import NetworkFile, network_files
+from zentrale.output.network.yang import LEFT_OUT, STATELESS
 from zentrale.planning.network import NetworkPlan
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import SiteFolder, cannot_read, write_atomically
@@ -121,15 +122,18 @@ def _index_text(made: Sequence[NetworkFile]) -> bytes:
 
 def _left_out(net: NetworkPlan) -> list[str]:
     """What a person has to know of the files."""
-    from zentrale.output.network.yang import LEFT_OUT
-
     told = [f"YANG instance data without {LEFT_OUT}"]
     if any(s.loop_protection == "ring" for s in net.plan.switches):
-        told.append("the ring protocol of the switches: neither Open vSwitch nor Linux has it")
-    if net.families():
-        told.append(
-            "the private VLAN across switches in the Linux commands: Linux keeps ports apart on one switch only"
-        )
+        told.append("the ring protocol of the switches: Open vSwitch and Linux have spanning tree in its place")
+    apart = [s.name for s in net.plan.switches if len(net.bonds(s.name)) < len(net.bundles(s.name))]
+    if apart:
+        told.append(f"bundles under spanning tree of {', '.join(apart)} for Open vSwitch: one of their cables carries")
+    without: dict[str, list[str]] = {}
+    for switch in net.plan.switches:
+        without.setdefault(linux.lacks(net, switch), []).append(switch.name)
+    told += [f"commands for Linux of {', '.join(some)}: it cannot do {why}" for why, some in without.items() if why]
+    if any(s.routes for s in net.plan.switches) and net.routed_zones():
+        told.append(STATELESS)
     if net.routed_zones() and net.router() is None:
         told.append("where the router stands: no switch of the plan routes")
     if any(net.is_routed(group) for group in net.multicast.groups):

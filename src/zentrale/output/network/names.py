@@ -26,3 +26,8 @@ def vlan(number: int) -> str:
 def leg(index: int) -> str:
     """A device's network connection, counted from 0."""
     return f"eth{index}"
+
+
+def far_end(interface: str) -> str:
+    """The switch's end of a cable whose other end is this interface."""
+    return f"{interface}-s"

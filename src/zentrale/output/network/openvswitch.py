@@ -15,6 +15,8 @@ from zentrale.planning.ports import PortRow
 from zentrale.site.model import Switch, Zone
 
 _FORGET_S = 6  # a sender that is silent for so long is looked for everywhere again; so long a ring takes to heal
+LEARNED = 10  # the table of what is learned
+_LOCAL = 0xFFFE  # the switch's own port (OpenFlow: OFPP_LOCAL)
 _TO_MANY = "dl_dst=01:00:00:00:00:00/01:00:00:00:00:00"
 
 
@@ -31,29 +33,29 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
         '"datapath_type=${DATAPATH:-system}"',
         *_switch_settings(net, switch, bridge),
     ]  # fmt: skip
-    bonds = net.bundles(switch.name)
+    bonds = net.bonds(switch.name)
     for row in rows:
         bond = next((b for b in bonds if row.port in b), (row.port,))
         lines.append(f"# {row.port}: {row.label}")
         if row.port == bond[0]:
             lines += _port(net, bridge, row, bond)
-    lines += _internal(net, switch, bridge)
+    lines += _router_legs(net, switch, bridge)
     lines += [f"ovs-ofctl -O OpenFlow13 replace-flows {bridge} - <<'FLOWS'", *flows(net, switch, rows), "FLOWS", ""]
     return "\n".join(lines)
 
 
 def _switch_settings(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
-    if switch.loop_protection in ("rstp", "mstp"):
+    if net.spans(switch.name):
         core = net.plan.recorders[0].switch if net.plan.recorders else ""
         priority = 4096 if switch.name == core else 32768  # the lowest is the root
+        if switch.loop_protection == "ring":
+            yield "# Its ring protocol is not one that Open vSwitch has: rapid spanning tree opens the ring in its place."
         yield f"ovs-vsctl set Bridge {bridge} rstp_enable=true other_config:rstp-priority={priority}"
-    elif switch.loop_protection == "ring":
-        yield "# Its ring protocol is not one that Open vSwitch has: a ring through it needs rapid spanning tree here."
+    if len(net.bonds(switch.name)) < len(net.bundles(switch.name)):
+        yield "# Open vSwitch runs no spanning tree on bundles: their cables stand apart here, and one of them carries."
     if switch.snooping and net.multicast.zones:
         snoop = "mcast_snooping_enable=true other_config:mcast-snooping-disable-flood-unregistered=true"
         yield f"ovs-vsctl set Bridge {bridge} {snoop}"
-        if any(zone.querier == switch.name for zone in net.multicast.zones):
-            yield "# Open vSwitch does not ask for groups: the querier of its zones is the router, or a device beside it."
 
 
 def _port(net: NetworkPlan, bridge: str, row: PortRow, bond: Sequence[int]) -> Iterator[str]:
@@ -71,17 +73,23 @@ def _port(net: NetworkPlan, bridge: str, row: PortRow, bond: Sequence[int]) -> I
     yield f"ovs-vsctl {made} {settings}{edge}{numbers}"
 
 
-def _internal(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
+def _router_legs(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
     """The legs of the router that it is."""
     if not switch.routes:
         return
     yield "# It routes: a leg in each zone with a gateway. What may pass is in the file for nftables."
+    tree = net.spans(switch.name)
+    if tree:
+        yield "# With spanning tree on, nothing is flooded to interfaces of the switch itself: each leg has a cable of its own."
     for zone in net.routed_zones():
         name, number = names.vlan(zone.vlan), names.INTERNAL_PORT + zone.vlan
-        yield (
-            f"ovs-vsctl add-port {bridge} {name} vlan_mode=access tag={zone.vlan} -- set Interface {name} type=internal "
-            f"ofport_request={number}"
-        )
+        port = names.far_end(name) if tree else name
+        if tree:
+            yield f"ip link show {name} > /dev/null 2>&1 || ip link add {name} type veth peer name {port}"
+            yield f"ip link set {port} up"
+        kind = "other_config:rstp-port-admin-edge=true" if tree else ""
+        made = f"ovs-vsctl add-port {bridge} {port} vlan_mode=access tag={zone.vlan} {kind}".rstrip()
+        yield f"{made} -- set Interface {port} {'' if tree else 'type=internal '}ofport_request={number}"
         yield f"ip address replace {zone.gateway}/{zone.subnet.prefixlen} dev {name} scope global"
         yield f"ip link set {name} up"
     yield "echo 1 > /proc/sys/net/ipv4/ip_forward"
@@ -89,29 +97,29 @@ def _internal(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
 
 def flows(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow]) -> Iterator[str]:
     """The OpenFlow rules of one switch, as ovs-ofctl reads them."""
+    yield from _copies(net, switch, rows)
     for family in net.families():
         zones = [family, *net.secondaries(family)]
         for zone in zones:
             yield from _taken_in(net, switch, rows, zone, family)
-        yield from _copies(net, switch, rows, zones)
         yield from _groups(net, switch, rows, zones)
         for zone in zones:
             yield from _let_out(net, switch, rows, zone)
     if net.families():
         learned = (
-            f"learn(table=10,priority=10,hard_timeout={_FORGET_S},NXM_NX_REG1[],NXM_OF_ETH_DST[]=NXM_OF_ETH_SRC[],"
+            f"learn(table={LEARNED},priority=10,hard_timeout={_FORGET_S},NXM_NX_REG1[],NXM_OF_ETH_DST[]=NXM_OF_ETH_SRC[],"
             "load:NXM_OF_IN_PORT[]->NXM_NX_REG2[0..15])"
         )
         yield "table=1,priority=90,dl_src=01:00:00:00:00:00/01:00:00:00:00:00,actions=drop"
         yield f"table=1,priority=50,{_TO_MANY},actions={learned},resubmit(,30)"
-        yield f"table=1,priority=10,actions={learned},resubmit(,10),resubmit(,20)"
+        yield f"table=1,priority=10,actions={learned},resubmit(,{LEARNED}),resubmit(,20)"
         yield "table=20,priority=50,reg2=0,actions=resubmit(,30)"
     yield "table=0,priority=0,actions=NORMAL"
 
 
 def _taken_in(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Zone, family: Zone) -> Iterator[str]:
     """Which frames belong to the zone's VLAN: those of its own ports, and those with its tag on trunks that carry it."""
-    marked = f"load:{zone.vlan}->NXM_NX_REG0[],load:{family.vlan}->NXM_NX_REG1[],resubmit(,1)"
+    marked = _marked(net, zone)
     ports = [row.port for row in rows if row.mode == "access" and row.access == zone.name]
     if switch.routes and zone is family and zone.gateway is not None:
         ports.append(names.INTERNAL_PORT + zone.vlan)
@@ -125,33 +133,65 @@ def _taken_in(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Z
             yield f"table=0,priority=100,in_port={row.port},dl_vlan={zone.vlan},actions={actions}"
 
 
-def _copies(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zones: Sequence[Zone]) -> Iterator[str]:
-    """Planned groups into the listeners' VLAN: from there on it is as if the VLAN's own leg had sent them."""
+def _registers(net: NetworkPlan, zone: Zone) -> str:
+    return f"load:{zone.vlan}->NXM_NX_REG0[],load:{net.vlan(zone.family)}->NXM_NX_REG1[]"
+
+
+def _marked(net: NetworkPlan, zone: Zone) -> str:
+    return f"{_registers(net, zone)},resubmit(,1)"
+
+
+def _copies(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow]) -> Iterator[str]:
+    """Planned groups into the listeners' VLANs, beside their own: there it is as if the switch itself had sent them."""
+    by_sender: dict[tuple[int, str], list[Zone]] = {}
     for copy in net.copies():
-        if copy.switch != switch.name or copy.from_vlan not in {z.vlan for z in zones}:
-            continue
-        to = net.vlan(copy.to_zone)
-        into = f"load:{names.INTERNAL_PORT + to}->NXM_OF_IN_PORT[],NORMAL"
-        yield f"table=0,priority=200,ip,dl_vlan={copy.from_vlan},nw_dst={copy.group},actions=strip_vlan,{into}"
+        if copy.switch == switch.name:
+            by_sender.setdefault((copy.from_vlan, copy.group), []).append(net.plan.zone(copy.to_zone))
+    for (vlan, group), targets in by_sender.items():
+        zone = next(z for z in net.plan.zones if z.vlan == vlan)
+        tagged, untagged = (
+            ",".join(_copied_into(net, target, way) for target in targets) for way in ("", "push_vlan:0x8100,")
+        )
+        own = _marked(net, zone) if net.is_private(zone.name) else "NORMAL"
+        taken = "strip_vlan," if net.is_private(zone.name) else ""
+        yield f"table=0,priority=200,ip,dl_vlan={vlan},nw_dst={group},actions={tagged},{taken}{own}"
         for row in rows:
-            if row.mode == "access" and net.vlan(row.access) == copy.from_vlan:
-                yield f"table=0,priority=200,ip,in_port={row.port},nw_dst={copy.group},actions={into}"
+            if row.mode == "access" and net.vlan(row.access) == vlan:
+                match = f"ip,in_port={row.port},vlan_tci=0x0000/0x1fff,nw_dst={group}"
+                yield f"table=0,priority=200,{match},actions={untagged},{own}"
+
+
+def _copied_into(net: NetworkPlan, zone: Zone, pushed: str) -> str:
+    """A copy of its own (clone), after which the frame is as it was."""
+    if net.is_private(zone.name):
+        return f"clone({'' if pushed else 'strip_vlan,'}{_registers(net, zone)},resubmit(,30))"
+    return f"clone({pushed}set_field:{0x1000 | zone.vlan}->vlan_vid,load:{_LOCAL}->NXM_OF_IN_PORT[],NORMAL)"
 
 
 def _groups(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zones: Sequence[Zone]) -> Iterator[str]:
     """Planned groups go towards their listeners, or to the switch that copies them, and nowhere else."""
-    trunks = {row.device.rpartition(":")[0]: row.port for row in rows if row.mode == "trunk" and row.kind == "link"}
+    spare = _spare(net, switch)
+    trunks = [
+        (row.device.rpartition(":")[0], row.port)
+        for row in rows
+        if row.mode == "trunk" and row.kind == "link" and row.port not in spare
+    ]
     for group in net.multicast.groups:
         zone = next((z for z in zones if z.name == group.zone), None)
         if zone is None:
             continue
         targets, ports = net.multicast_targets(group, switch.name)
         here = [row.port for row in rows if row.mode == "access" and row.port in ports and net.lets_out(zone, row)]
-        on = [port for other, port in trunks.items() if net.leads_to(switch.name, other, targets)]
+        on = [port for other, port in trunks if net.leads_to(switch.name, other, targets)]
         actions = [f"output:{port}" for port in here]
         actions += [f"mod_vlan_vid:{zone.vlan}", *(f"output:{port}" for port in on)] if on else []
         told = ",".join(actions) or "drop"
         yield f"table=1,priority=60,ip,reg0={zone.vlan},nw_dst={group.group},actions={told}"
+
+
+def _spare(net: NetworkPlan, switch: Switch) -> set[int]:
+    """Cables that rules leave alone, since the first of their bond stands for them."""
+    return {port for bond in net.bonds(switch.name) for port in bond[1:]}
 
 
 def _let_out(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Zone) -> Iterator[str]:
@@ -159,7 +199,7 @@ def _let_out(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Zo
     family = net.plan.zone(zone.family)
     if switch.routes and family.gateway is not None:
         untagged.append(names.INTERNAL_PORT + family.vlan)
-    spare = {port for bond in net.bundles(switch.name) for port in bond[1:]}
+    spare = _spare(net, switch)
     tagged = [row.port for row in rows if row.mode == "trunk" and net.lets_out(zone, row) and row.port not in spare]
     for port in untagged:
         yield f"table=20,priority=40,reg0={zone.vlan},reg2={port},actions=output:{port}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zentrale.output.network import access, dhcp, linux, nftables, openvswitch, tables, yang
+from zentrale.output.network import access, dhcp, linux, nftables, openvswitch, querier, tables, yang
 from zentrale.output.work_sheets import sheets_page
 from zentrale.planning.network import NetworkPlan
 
@@ -27,7 +27,14 @@ def network_files(net: NetworkPlan) -> Iterator[NetworkFile]:
         name = switch.name
         yield NetworkFile(f"{name}/ports.csv", "port table", tables.port_table(net, switch))
         yield _text(f"{name}/openvswitch.sh", "commands for Open vSwitch", openvswitch.commands(net, switch))
-        yield _text(f"{name}/linux.sh", "commands for Linux' own bridge (ip, bridge)", linux.commands(net, switch))
+        if querier.asked_zones(net, switch):
+            yield _text(
+                f"{name}/{querier.FILE}",
+                "asks for multicast groups, beside Open vSwitch",
+                querier.commands(net, switch),
+            )
+        if not linux.lacks(net, switch):
+            yield _text(f"{name}/linux.sh", "commands for Linux' own bridge (ip, bridge)", linux.commands(net, switch))
         yield _text(f"{name}/instance-data.json", "YANG instance data", yang.instance_data(net, switch))
     sheets = [tables.work_sheet(net, switch) for switch in plan.switches]
     yield NetworkFile(

@@ -8,6 +8,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
+from typing import TypeVar
 
 from zentrale import quantities
 from zentrale.field.lab import probing, servers
@@ -28,7 +29,7 @@ from zentrale.jobs.network.rehearsal.trial import Differing, PartyCell, Reached
 from zentrale.jobs.network.writing import FOLDER
 from zentrale.planning.network import NetworkPlan
 
-_SETTLE_S = 1.5  # spanning tree has opened its ports by then, and nobody asks a switch that still learns its cables
+T = TypeVar("T")
 _SOURCE = "packets on the rehearsed network"
 _EXAMPLES = 3
 
@@ -82,7 +83,7 @@ class Rehearser:
             broken = slip.make(stage, builder) if slip else Broken("")
             for server in broken.servers:
                 self._stack.callback(server.stop)
-            time.sleep(_SETTLE_S)
+            self._settle(builder)
             return self._tried(stage, Causes(stage, loaded), broken)
 
     def fail_in_turn(self) -> list[Failed]:
@@ -92,7 +93,7 @@ class Rehearser:
             builder = Builder(self._net, self._room)
             stage = self._timed("building the site", builder.make)
             self._timed("switching on", lambda: self._switch_on(stage, builder))
-            time.sleep(_SETTLE_S)
+            self._settle(builder)
             with Wire(stage.inside_legs(), stage.spaces) as wire:
                 results = Failing(stage, builder, wire, self._written, self._told).all()
         for item in results:
@@ -138,8 +139,13 @@ class Rehearser:
             builder = Builder(self._net, self._room, laptop=laptop)
             stage = self._timed("building the site", builder.make)
             self._timed("switching on", lambda: self._switch_on(stage, builder))
-            time.sleep(_SETTLE_S)
+            self._settle(builder)
             yield stage
+
+    def _settle(self, builder: Builder) -> None:
+        left = self._timed("until all ports are open", builder.settle)
+        if left:
+            self._find("NET-2", f"port {left[0]}", f"spanning tree does not open {', '.join(left)}", "open within 45 s")
 
     def only_files(self, lacks: Sequence[Lack]) -> tuple[Finding, ...]:
         """What is left where this machine has no namespaces or no software switches: the files read back."""
@@ -148,12 +154,12 @@ class Rehearser:
         self._read_back()
         return tuple(self._findings)
 
-    def _timed(self, what: str, work: Callable[[], object]) -> Stage:
+    def _timed(self, what: str, work: Callable[[], T]) -> T:
         self._told(what)
         begun = time.monotonic()
         result = work()
         self._took[what] = time.monotonic() - begun
-        return result  # type: ignore[return-value]
+        return result
 
     def _read_back(self) -> None:
         for switch in self._net.plan.switches:

@@ -7,11 +7,12 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 import re
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from zentrale.field.lab.namespaces import End, Namespace, build
+from zentrale.field.lab.namespaces import End, Namespace, build, whole_checksums
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
 from zentrale.output.network import names, openvswitch
@@ -25,6 +26,8 @@ OUTSIDE, ROUTER_OUTSIDE, OUTSIDE_BITS = "198.51.100.1", "198.51.100.2", 24
 WAN = "wan"
 # Stations beside the plan's, whose names have no dots.
 LAPTOP, INTERNET_HOST = "laptop.here", "host.internet"
+_SETTLE_S = 1.5  # nobody asks a switch that still learns its cables
+_TREE_WITHIN_S, _LOOK_EVERY_S = 45.0, 0.2  # twice the delay of 15 s, and time to agree (IEEE 802.1Q table 13-5)
 _ADDED_PORT = 30_000  # OpenFlow ports that the rehearsal adds to a switch
 
 
@@ -254,6 +257,21 @@ class Builder:
         if router is not None and router.name == name:
             self._after_router(switch.space, stage)
 
+    def settle(self) -> list[str]:
+        """Waits until all ports are as they stay, then forgets what was learned before; the ports that never came to it."""
+        time.sleep(_SETTLE_S)
+        trees = {n: s for n, s in self._stage.switches.items() if s.has_tree(names.short(n))}
+        end = time.monotonic() + _TREE_WITHIN_S
+        left: list[str] = []
+        while trees and time.monotonic() < end:
+            left = [f"{name}:{port}" for name, switch in trees.items() for port in switch.unsettled(names.short(name))]
+            if not left:
+                break
+            time.sleep(_LOOK_EVERY_S)
+        for name, switch in trees.items():
+            switch.forget(names.short(name), openvswitch.LEARNED)
+        return left
+
     def _before_router(self, space: Namespace) -> None:
         for where in ("all", "default", WAN):
             for key in ("route_localnet", "accept_local"):
@@ -270,6 +288,8 @@ class Builder:
             interface = names.vlan(zone.vlan)
             space.set(f"ipv4/conf/{interface}/route_localnet", "1")
             space.set(f"ipv4/conf/{interface}/rp_filter", "0")
+            with space.inside():
+                whole_checksums(interface)
             mac = interface_mac(space, interface)
             lines = [
                 f"neigh replace {leg.address} lladdr {leg.mac} dev {interface} nud permanent"
