@@ -35,7 +35,7 @@ class NetworkDemo(Story):
         self._command("network", "rehearse", *inside, expected=(0, 1))
         self.output.line()
         self.output.line(f"OK  the network stood before it exists, in {time.monotonic() - begun:.0f} s", "bold green")
-        self.output.line(f"plan and packets side by side: {self.folder / 'output' / 'network' / 'rehearsal.png'}")
+        self.output.line(f"plan and packets side by side: {self.folder / 'output' / 'rehearsal.png'}")
         self.output.line(f"all that the commands said: {self.folder / 'output' / 'demo'}")
         self.output.next(f"`cd {self.folder}`, `zentrale network rehearse --failures`; or `zentrale help network`")
         return EXIT_AS_PLANNED

@@ -96,6 +96,11 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
     )
     if shown:
         output.table(["file", "what", "since last time"], [[f.path, f.what, f.state] for f in shown])
+    for file in (f for f in written.files if f.kept_as):
+        kept = "would be kept" if dry_run else "is kept"
+        output.line(
+            f"{file.path} had been edited by somebody since it was written: that {kept} as {file.kept_as}", "yellow"
+        )
     for file in (f for f in written.files if f.lines):
         some = file.lines if output.details else file.lines[:_FEW]
         output.line(f"{file.path}:")
@@ -117,7 +122,8 @@ def _document(written: NetworkFiles, *, dry_run: bool) -> dict[str, object]:
 
     return {
         "folder": str(written.folder), "dry_run": dry_run,
-        "files": [{"path": f.path, "what": f.what, "state": f.state, "lines": list(f.lines)} for f in written.files],
+        "files": [{"path": f.path, "what": f.what, "state": f.state, "lines": list(f.lines), "kept_as": f.kept_as or None}
+                  for f in written.files],
         "not_in_these_files": list(written.left_out),
         "findings": [finding_document(f) for f in written.findings],
     }  # fmt: skip

@@ -20,7 +20,9 @@ _READY_WITHIN_S = 60.0
 _COPIED = ("site.toml", "cameras.csv", "types.toml", "runs.csv", "outline.geojson")
 
 
-def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path) -> int:
+def run(
+    args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, rehearser: Rehearser, room: Path
+) -> int:
     """Faults that a command finds do not end it; one that fails does. The exit code is the worst of theirs."""
     import os
     import secrets
@@ -31,7 +33,6 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     from zentrale.cli.options import PASSPHRASE_VARIABLE
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab.namespaces import INSIDE
-    from zentrale.jobs.network.rehearsal.job import Rehearser
     from zentrale.jobs.network.rehearsal.stage import LAPTOP
 
     zone = args.zone or _usual_zone(net)
@@ -47,7 +48,6 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     words = [shlex.split(command) for command in args.run]
     passphrase = secrets.token_urlsafe(12)
     site = _copy(folder, room, passphrase)
-    rehearser = Rehearser(net, folder.output, room, output.hint)
     with rehearser.standing(zone) as stage:
         playing = _play(output, stage, _scenario(net, stage))
         output.hint(f"{playing} devices fresh from the box stand at their ports; the laptop stands in {zone}")

@@ -8,9 +8,12 @@ from zentrale.cli import network_inside, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from zentrale.cli.output import Output
     from zentrale.jobs.network.rehearsal.job import Rehearsal, Rehearser
     from zentrale.jobs.network.rehearsal.trial import PartyCell
+    from zentrale.jobs.network.standing import Standing
     from zentrale.planning.network import NetworkPlan
     from zentrale.site.folder import SiteFolder
 
@@ -30,6 +33,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "site; the devices stand there as they come from the box; can be given several times",
     )  # fmt: skip
     parser.add_argument("--from", dest="zone", metavar="ZONE", help="with --run: the zone in which the laptop stands")
+    parser.add_argument(
+        "--as-planned",
+        action="store_true",
+        help="rehearse files as the plan is now, in a folder of their own, whatever stands in output/network",
+    )
     parser.add_argument(
         "--failures",
         action="store_true",
@@ -61,7 +69,6 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     from zentrale.findings import count_faults
     from zentrale.jobs.network.rehearsal import slips
     from zentrale.jobs.network.rehearsal.job import Rehearser
-    from zentrale.jobs.network.writing import SAME, write_network
 
     if args.slip == "list":
         for told in slips.told():
@@ -74,30 +81,59 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
         raise InputError(
             f"{lack.what}: missing for packets", f"{lack.advice}; without these options the files are read back"
         )
-    with options.alone(args, output, folder, "network rehearse"):
-        written = write_network(folder, net, dry_run=False)
-    if any(f.state != SAME for f in written.files):
-        output.hint(f"the files were written as the plan is now: {written.folder}")
-    if not inside:
-        return _only_files(args, output, Rehearser(net, folder.output, folder.path, output.hint))
-    room = namespaces.make_room()
     try:
+        room = namespaces.make_room() if inside else None
+        standing = _standing(args, output, folder, net, room)
+        rehearser = Rehearser(net, standing, room or folder.path, output.hint)
+        if room is None:
+            return _only_files(args, output, rehearser)
         if args.run:
-            return network_inside.run(args, output, folder, net, room)
+            return network_inside.run(args, output, folder, net, rehearser, room)
         if args.load:
-            return network_inside.load(args, output, net, Rehearser(net, folder.output, room, output.hint))
+            return network_inside.load(args, output, net, rehearser)
         if args.failures:
-            return _failures(args, output, Rehearser(net, folder.output, room, output.hint))
-        result = Rehearser(net, folder.output, room, output.hint).rehearse(slip)
+            return _failures(args, output, rehearser)
+        result = rehearser.rehearse(slip)
     except namespaces.LabError as error:
         raise InputError(
             f"the rehearsal could not be built: {error}", "`zentrale doctor` says what is missing here"
         ) from None
     if args.json:
-        output.document(_document(result))
-    _figure(folder, net, result)
-    _show(output, folder, net, result)
+        output.document(_document(standing, result))
+    _show(output, folder, net, standing, result)
+    _figure(output, folder, net, result)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _standing(
+    args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path | None
+) -> Standing:
+    """The files that are rehearsed, and what a person has to know of them first."""
+    from zentrale.jobs.network import standing as stands
+
+    if args.as_planned:
+        if room is not None:
+            output.hint("rehearsed as planned, in a folder of its own; what stands in output/network is not looked at")
+            return stands.as_planned(net, room / "standing")
+        from zentrale.errors import InputError
+
+        raise InputError("--as-planned: no packets here, so there is nothing to rehearse", "leave it out")
+    with options.alone(args, output, folder, "network rehearse"):
+        found = stands.as_it_stands(folder, net)
+        standing = found if room is None else found.copied(room / "standing")
+    for state, paths in standing.by_state().items():
+        told = f"{', '.join(paths[:_FEW])}{f' and {len(paths) - _FEW} more' if len(paths) > _FEW else ''}"
+        words = {
+            stands.WRITTEN_NOW: f"was missing, written as the plan is now: {told}",
+            stands.EDITED: f"edited since it was written, rehearsed as it stands: {told}",
+            stands.OLDER: f"older than the plan, rehearsed as it stands: {told}",
+            stands.NO_MORE: f"no longer of the plan, left out: {told}",
+        }
+        output.notice(words[state])
+    return standing
+
+
+_FEW = 4
 
 
 def _only_files(args: argparse.Namespace, output: Output, rehearser: Rehearser) -> int:
@@ -143,18 +179,32 @@ def _failures(args: argparse.Namespace, output: Output, rehearser: Rehearser) ->
     return EXIT_FAULTS if count_faults(findings) else EXIT_AS_PLANNED
 
 
-def _figure(folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
-    from zentrale.jobs.network.writing import FOLDER
+def _figure(output: Output, folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
+    """After what was found has been said: a figure that cannot be drawn or written ends nothing."""
+    from zentrale.errors import ZentraleError
     from zentrale.output.rehearsal_figure import Cell, rehearsal_figure
     from zentrale.site.folder import write_atomically
 
-    if result.cells:
-        cells = [Cell(str(c.origin), str(c.to), c.planned, c.came, c.tried, c.wrong) for c in result.cells]
-        picture = rehearsal_figure(net.plan.site.name, [str(p) for p in net.reach.parties], cells, result.packets)
-        write_atomically(folder.output / FOLDER / FIGURE, picture)
+    if not result.cells:
+        return
+    cells = [Cell(str(c.origin), str(c.to), c.planned, c.came, c.tried, c.wrong) for c in result.cells]
+    try:
+        picture = rehearsal_figure(net.plan.site.name, _parties(net, result), cells, result.packets)
+        write_atomically(folder.output / FIGURE, picture)
+    except (ZentraleError, OSError, ValueError, KeyError, RuntimeError) as error:
+        output.notice(f"no figure of plan and packets: {error}")
+        return
+    output.hint(f"plan and packets side by side: {folder.output / FIGURE}")
 
 
-def _show(output: Output, folder: SiteFolder, net: NetworkPlan, result: Rehearsal) -> None:
+def _parties(net: NetworkPlan, result: Rehearsal) -> list[str]:
+    """Those of the plan that were asked, then whoever else stood there."""
+    asked = dict.fromkeys(str(p) for c in result.cells for p in (c.origin, c.to))
+    planned = [str(p) for p in net.reach.parties]
+    return [p for p in planned if p in asked] + [p for p in asked if p not in planned]
+
+
+def _show(output: Output, folder: SiteFolder, net: NetworkPlan, standing: Standing, result: Rehearsal) -> None:
     from zentrale import quantities
 
     told = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
@@ -166,8 +216,7 @@ def _show(output: Output, folder: SiteFolder, net: NetworkPlan, result: Rehearsa
         output.findings(result.findings)
     if result.cells:
         output.heading("Packets: does the row reach the column?")
-        asked = {str(p) for c in result.cells for p in (c.origin, c.to)}
-        parties = columns = [str(p) for p in net.reach.parties if str(p) in asked]
+        parties = columns = _parties(net, result)
         cells = {(str(c.origin), str(c.to)): c for c in result.cells}
         rows = [[o, *(_cell(cells.get((o, t))) for t in columns)] for o in parties]
         output.table(["from \\ to", *(c.replace(" in ", "\n") for c in columns)], rows)
@@ -175,10 +224,19 @@ def _show(output: Output, folder: SiteFolder, net: NetworkPlan, result: Rehearsa
         _details(output, result)
     for told in result.added:
         output.line(f"beside the plan: {told}")
+    if result.not_tried:
+        by_why: dict[str, list[str]] = {}
+        for item in result.not_tried:
+            by_why.setdefault(item.why, []).append(item.file)
+        output.heading("Not tried")
+        output.table(["why", "what"], [[why, _named(files, output)] for why, files in by_why.items()])
     took = ", ".join(f"{what} {seconds:.1f} s" for what, seconds in result.took.items())
     output.line(f"took: {took}")
-    if result.cells:
-        output.hint(f"plan and packets side by side: {folder.output / 'network' / FIGURE}")
+
+
+def _named(files: list[str], output: Output) -> str:
+    some = files if output.details else files[:_FEW]
+    return ", ".join(some) + (f" and {len(files) - len(some)} more" if len(some) < len(files) else "")
 
 
 def _cell(cell: PartyCell | None) -> str:
@@ -209,7 +267,7 @@ def _details(output: Output, result: Rehearsal) -> None:
         output.table(
             ["zone", "asked for", "planned", "given", "by"],
             [
-                [d.zone, d.client, d.planned or "-", d.given or "none", ", ".join(s for s, _ in d.servers) or "-"]
+                [d.zone, d.client, d.planned or "none", d.given or "none", ", ".join(s for s, _ in d.servers) or "-"]
                 for d in result.dhcp
             ],
         )
@@ -222,10 +280,11 @@ def _details(output: Output, result: Rehearsal) -> None:
         output.table(["group", "from", "joined by", "came to", "went astray to"], rows)
 
 
-def _document(result: Rehearsal) -> dict[str, object]:
+def _document(standing: Standing, result: Rehearsal) -> dict[str, object]:
     from dataclasses import asdict
 
     from zentrale.cli.output import finding_document
+    from zentrale.jobs.network.rehearsal.deviations import deviations
 
     return {
         "broken_on_purpose": result.broken or None,
@@ -241,7 +300,13 @@ def _document(result: Rehearsal) -> dict[str, object]:
         ],
         "dhcp": [asdict(d) for d in result.dhcp],
         "multicast": None if result.multicast is None else asdict(result.multicast),
+        "radius": [{**asdict(r), "as_planned": r.as_planned} for r in result.let_in],
+        "files": [{"path": f.path, "state": f.state} for f in standing.files.values()],
+        "lines_otherwise_than_planned": [asdict(line) for line in deviations(standing)],
+        "not_tried": [asdict(item) for item in result.not_tried],
         "beside_the_plan": list(result.added),
         "took_s": {what: round(seconds, 2) for what, seconds in result.took.items()},
-        "findings": [finding_document(f) for f in result.findings],
+        "findings": [
+            {**finding_document(f), "at": f.at or None, "caused_by": f.caused_by or None} for f in result.findings
+        ],
     }  # fmt: skip

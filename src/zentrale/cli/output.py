@@ -140,7 +140,10 @@ class Output:
         """
         if self.json:
             return
-        for alike in _grouped(findings):
+        findings = list(findings)
+        named = {f.name for f in findings if not f.caused_by}
+        beneath = [f for f in findings if f.caused_by in named]
+        for alike in _grouped(f for f in findings if f.caused_by not in named):
             item = alike[0]
             kinds = {f.ref.kind.value.removesuffix(" at") if f.ref and not f.ref.part else "place" for f in alike}
             noun = kinds.pop() if len(kinds) == 1 else "place"
@@ -162,6 +165,9 @@ class Output:
                 more += wrapped(f"do:       {item.advice}", self.width, under)
             else:
                 more += wrapped(f"do: {item.advice}", self.width, under)
+            for other in (f for f in beneath if f.caused_by in {a.name for a in alike}):
+                told = f"{other.code} {other.subject}: {other.title}: {other.measured}"
+                more += wrapped(told, self.width, f"{under}  ", f"{under}follows: ")
             for line in more:
                 self.out.print(_safe(line), soft_wrap=True)
 

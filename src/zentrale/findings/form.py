@@ -23,6 +23,8 @@ class Finding:
     limit_source: where that limit stands (a file and row, a standard and clause)
     advice:       what to do about it
     ref:          the subject itself, where it is a device of the site or a part of one
+    at:           file and line of what makes it so, where one is known
+    caused_by:    name of the finding that it follows from, empty where it stands for itself
     """
 
     code: str
@@ -33,6 +35,13 @@ class Finding:
     limit_source: str
     advice: str
     ref: Ref | None = None
+    at: str = ""
+    caused_by: str = ""
+
+    @property
+    def name(self) -> str:
+        """By which others say that they follow from it."""
+        return f"{self.code} {self.subject}"
 
     @property
     def title(self) -> str:
@@ -59,4 +68,5 @@ def _is_of_the_machine(item: Finding) -> bool:
 
 
 def count_faults(findings: Iterable[Finding]) -> int:
-    return sum(f.severity is Severity.FAULT for f in findings)
+    """Each cause once, without what follows from it."""
+    return sum(f.severity is Severity.FAULT and not f.caused_by for f in findings)

@@ -68,8 +68,8 @@ REHEARSAL_CODES = [
         "NET-9",
         F,
         "the written files do not say the same",
-        "Port table, YANG data and Linux commands were read back and compared: they must describe one network.",
-        "write them again with `zentrale network write`; where it stays, report it as a defect",
+        "Port table, YANG data, Linux commands and the switch as it was set were compared: they must describe one network.",
+        "where one was edited, change the others too, or the plan, and write them again with `zentrale network write`",
     ),
     Entry(
         "NET-10",
@@ -100,5 +100,36 @@ REHEARSAL_CODES = [
         "streams lose packets under the planned load",
         "With all planned streams running at once packets were lost: pictures break up on site.",
         "a faster link, a second one, or lower bit rates: `zentrale plan traffic` says which link is full",
+    ),
+    Entry(
+        "NET-14",
+        N,
+        "lines differ from the plan, and nothing was seen of it",
+        "Somebody has edited the file, or the plan has changed since. What these lines say makes no difference to any packet "
+        "that was tried.",
+        "read them; `zentrale network write` makes the files as planned, and keeps what was edited beside them",
+    ),
+    Entry(
+        "NET-15",
+        F,
+        "the gateway does not answer",
+        "Devices of the zone asked for their gateway by ARP and pinged it: nothing leaves the zone as long as it is silent.",
+        "give the router this address in the zone's VLAN, as the plan has it, then rehearse again",
+    ),
+    Entry(
+        "NET-16",
+        F,
+        "RADIUS lets in otherwise than planned",
+        "A RADIUS server with the written file was asked for each port: a device that is refused gets no network, one in another "
+        "VLAN not its own.",
+        "see to the device's lines in radius-users.txt, then rehearse again",
+    ),
+    Entry(
+        "NET-17",
+        F,
+        "an address comes with the wrong way out",
+        "DHCP gives more than an address: gateway, mask and time server. With a wrong one the device is there and reaches "
+        "nobody.",
+        "see to the options of the zone's file, then rehearse again",
     ),
 ]

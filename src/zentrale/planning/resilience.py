@@ -45,7 +45,7 @@ def plan_resilience(plan: Plan, power: PowerPlan, *, pairs: bool = False) -> Res
             if len(failure.lost) > len(lost[two[0]] | lost[two[1]]):
                 doubles.append(failure)
     findings = [f for failure in singles for f in _findings(plan, failure, normal.worst_share)]
-    findings += _ring_findings(plan)
+    findings += ring_findings(plan)
     harmless = len(singles) - len(costly)
     return ResiliencePlan(tuple(costly), tuple(sorted(doubles, key=_cost)), harmless, tuple(findings))
 
@@ -69,7 +69,7 @@ def _findings(plan: Plan, failure: Failure, normal_share: float) -> list[Finding
     return findings
 
 
-def _ring_findings(plan: Plan) -> Iterator[Finding]:
+def ring_findings(plan: Plan) -> Iterator[Finding]:
     """Rings that nothing opens. Parallel links are one, unless they are one bundle."""
     graph = lit_network(plan)
     for component in nx.biconnected_component_edges(graph):

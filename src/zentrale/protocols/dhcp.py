@@ -11,7 +11,7 @@ DISCOVER, OFFER, REQUEST, ACK, NAK = 1, 2, 3, 5, 6
 _HEADER = struct.Struct("!BBBBIHH4s4s4s4s16s64s128s")
 _COOKIE = bytes((99, 130, 83, 99))
 _BROADCAST = 0x8000
-_ROUTER, _TIME, _WANTED, _KIND, _SERVER, _ASK = 3, 42, 50, 53, 54, 55
+_MASK, _ROUTER, _NAMES, _TIME, _WANTED, _KIND, _SERVER, _ASK = 1, 3, 6, 42, 50, 53, 54, 55
 
 
 @dataclass(frozen=True)
@@ -25,6 +25,8 @@ class Message:
     server: str
     router: str = ""
     time_server: str = ""
+    mask: str = ""
+    name_server: str = ""
 
 
 def ask(kind: int, mac: str, number: int, wanted: str = "", server: str = "") -> bytes:
@@ -36,7 +38,7 @@ def ask(kind: int, mac: str, number: int, wanted: str = "", server: str = "") ->
     for code, address in ((_WANTED, wanted), (_SERVER, server)):
         if address:
             options += bytes((code, 4)) + ipaddress.IPv4Address(address).packed
-    options += bytes((_ASK, 3, 1, _ROUTER, _TIME, 255))
+    options += bytes((_ASK, 4, _MASK, _ROUTER, _NAMES, _TIME, 255))
     return head + _COOKIE + options
 
 
@@ -51,7 +53,7 @@ def parse(data: bytes) -> Message | None:
     first = {code: str(ipaddress.IPv4Address(v[:4])) if len(v) >= 4 else "" for code, v in options.items()}
     return Message(
         options[_KIND][0], fields[11][:6].hex(":"), fields[4], str(ipaddress.IPv4Address(fields[8])), first.get(_SERVER, ""),
-        first.get(_ROUTER, ""), first.get(_TIME, ""),
+        first.get(_ROUTER, ""), first.get(_TIME, ""), first.get(_MASK, ""), first.get(_NAMES, ""),
     )  # fmt: skip
 
 

@@ -1,4 +1,6 @@
-"""Ethernet frames as they are put on a wire and read from it: ARP (RFC 826), IPv6 (RFC 8200), IPv4 with UDP, IGMP (RFC 2236)."""
+"""Ethernet frames as they are put on a wire and read from it: ARP (RFC 826), IPv6 (RFC 8200), IPv4 with UDP, TCP (RFC 9293), ICMP
+(RFC 792) and IGMP (RFC 2236).
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,9 @@ from dataclasses import dataclass
 ARP, IPV4, IPV6 = 0x0806, 0x0800, 0x86DD
 BROADCAST = "ff:ff:ff:ff:ff:ff"
 ALL_NODES_6 = "33:33:00:00:00:01"  # of ff02::1 (RFC 2464 section 7)
-_UDP, _IGMP, _NO_NEXT = 17, 2, 59
+_ICMP, _IGMP, _TCP, _UDP, _NO_NEXT = 1, 2, 6, 17, 59
+_SYN, _ECHO, _ECHO_REPLY = 0x02, 8, 0
+_FROM_PORT = 40_000
 _ARP = struct.Struct("!HHBBH6s4s6s4s")
 _ROUTER_ALERT = bytes((0x94, 0x04, 0, 0))  # RFC 2113; IGMP messages carry it
 
@@ -116,6 +120,45 @@ def udp_of(frame: Frame) -> tuple[tuple[str, int], tuple[str, int], bytes] | Non
     source, target, rest = packet
     from_port, to_port, length, _ = struct.unpack_from("!HHHH", rest)
     return (source, from_port), (target, to_port), rest[8 : max(8, length)]
+
+
+def beginning(to: str, sender: str, source: str, target: tuple[str, int], protocol: str, number: int) -> bytes:
+    """The first packet of a conversation: a SYN to the port, a datagram, or an echo request. It carries `number` (32 bits), by
+    which it is known again where it arrives.
+    """
+    if protocol == "udp":
+        return udp(to, sender, (source, _FROM_PORT), target, struct.pack("!I", number))
+    if protocol == "icmp":
+        body = struct.pack("!BBHHHI", _ECHO, 0, 0, number >> 16, number & 0xFFFF, number)
+        return ipv4(to, sender, source, target[0], _ICMP, body[:2] + struct.pack("!H", checksum(body)) + body[4:])
+    from_port = _FROM_PORT + number % 20_000  # a conversation of its own
+    body = struct.pack("!HHIIBBHHH", from_port, target[1], number, 0, 5 << 4, _SYN, 1024, 0, 0)
+    pseudo = ipaddress.IPv4Address(source).packed + ipaddress.IPv4Address(target[0]).packed
+    told = checksum(pseudo + struct.pack("!HH", _TCP, len(body)) + body)
+    return ipv4(to, sender, source, target[0], _TCP, body[:16] + struct.pack("!H", told) + body[18:])
+
+
+def begun(frame: Frame) -> tuple[str, int] | None:
+    """Target address and number of what `beginning` has made; None for any other frame, answers to it among them."""
+    data = frame.content
+    if frame.ethertype != IPV4 or len(data) < 28 or data[0] != 0x45:
+        return None
+    target = str(ipaddress.IPv4Address(data[16:20]))
+    if data[9] == _TCP and len(data) >= 40 and data[33] == _SYN:
+        return target, struct.unpack_from("!I", data, 24)[0]
+    if data[9] == _UDP and len(data) >= 32 and data[20:22] == struct.pack("!H", _FROM_PORT):
+        return target, struct.unpack_from("!I", data, 28)[0]
+    if data[9] == _ICMP and len(data) >= 32 and data[20] == _ECHO:
+        return target, struct.unpack_from("!I", data, 28)[0]
+    return None
+
+
+def echo_reply(frame: Frame) -> tuple[str, int] | None:
+    """Who answers an echo request of `beginning`, and its number."""
+    packet = _packet(frame, _ICMP)
+    if packet is None or len(packet[2]) < 12 or packet[2][0] != _ECHO_REPLY:
+        return None
+    return packet[0], struct.unpack_from("!I", packet[2], 8)[0]
 
 
 def igmp_query(sender: str, source: str, answer_within_s: float = 1.0) -> bytes:

@@ -22,6 +22,15 @@ class Offer:
     from_mac: str
 
 
+@dataclass(frozen=True)
+class Client:
+    """Who asks, by which leg; `wanted` is the address that it would like to have (RFC 2132 section 9.1), empty for any."""
+
+    leg: Leg
+    mac: str
+    wanted: str = ""
+
+
 @dataclass
 class Asked:
     """One client: what it was offered by whom, and whether the first offer was acknowledged."""
@@ -32,23 +41,23 @@ class Asked:
     given: str = ""
 
 
-def ask_all(wire: Wire, clients: Sequence[tuple[Leg, str]]) -> list[Asked]:
-    """A leg and a MAC address each; all at once. Silent ones ask again, since a server answers one after the other."""
-    asked = [Asked(leg, mac, []) for leg, mac in clients]
+def ask_all(wire: Wire, clients: Sequence[Client]) -> list[Asked]:
+    """All at once. Silent ones ask again, since a server answers one after the other."""
+    asked = [Asked(client.leg, client.mac, []) for client in clients]
     wire.forget()
     for _ in range(_TRIES):
-        left = [a for a in asked if not a.offers]
+        left = [(number, a) for number, a in enumerate(asked) if not a.offers]
         if not left:
             break
-        _exchange(wire, asked, [(a, dhcp.ask(dhcp.DISCOVER, a.mac, asked.index(a) + 1)) for a in left])
+        _exchange(wire, asked, [(a, dhcp.ask(dhcp.DISCOVER, a.mac, n + 1, clients[n].wanted)) for n, a in left])
     for _ in range(_TRIES):
-        left = [a for a in asked if a.offers and not a.given]
+        left = [(number, a) for number, a in enumerate(asked) if a.offers and not a.given]
         if not left:
             break
         requests = []
-        for a in left:
+        for number, a in left:
             offer = a.offers[0].message
-            requests.append((a, dhcp.ask(dhcp.REQUEST, a.mac, asked.index(a) + 1, offer.address, offer.server)))
+            requests.append((a, dhcp.ask(dhcp.REQUEST, a.mac, number + 1, offer.address, offer.server)))
         _exchange(wire, asked, requests)
     return asked
 

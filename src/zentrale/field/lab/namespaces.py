@@ -81,12 +81,13 @@ def make_room() -> Path:
     if not is_inside():
         raise LabError("not in namespaces of its own")
     run = Path("/run")
-    _call("mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", str(run))
+    call("mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", str(run))
     (run / "netns").mkdir()
     return run
 
 
-def _call(*command: str, text: str = "", env: Mapping[str, str] | None = None) -> str:
+def call(*command: str, text: str = "", env: Mapping[str, str] | None = None) -> str:
+    """A program, and what it said. Raises LabError where it fails."""
     try:
         done = subprocess.run(
             command,
@@ -133,7 +134,7 @@ class Namespace:
         """A program within it; what it said. Raises LabError where it fails."""
         try:
             with self.inside():
-                return _call(*command, text=text, env=env)
+                return call(*command, text=text, env=env)
         except LabError as error:
             raise LabError(f"in {self.name}: {error}") from None
 
@@ -182,7 +183,7 @@ def build(names: Sequence[str], cables: Sequence[tuple[End, End]]) -> dict[str, 
     for number, (a, b) in enumerate(cables):
         lines.append(f"link add c{number}a type veth peer name c{number}b")
         lines += [f"link set c{number}{side} netns {end.space}" for side, end in (("a", a), ("b", b))]
-    _call("ip", "-batch", "-", text="\n".join([*lines, ""]))
+    call("ip", "-batch", "-", text="\n".join([*lines, ""]))
     spaces = {name: Namespace(name) for name in names}
     by_space: dict[str, list[str]] = {name: [] for name in names}
     for number, ends in enumerate(cables):

@@ -1,16 +1,14 @@
-"""What stands beside the devices of a laboratory: DHCP servers, rules for packets, whoever asks for multicast groups."""
+"""What stands beside the devices of a laboratory: DHCP and RADIUS servers, rules for packets."""
 
 from __future__ import annotations
 
-import contextlib
 import shutil
-import socket
-import threading
+import subprocess
 import time
 from pathlib import Path
 
-from zentrale.field.lab.namespaces import LabError, Lack, Namespace
-from zentrale.protocols import frames
+from zentrale.field.lab.namespaces import LabError, Lack, Namespace, call
+from zentrale.protocols import radius
 
 _UP_WITHIN_S = 5.0
 
@@ -21,6 +19,10 @@ def lacks() -> list[Lack]:
         for tool, package in (("nft", "nftables"), ("dnsmasq", "dnsmasq-base"))
         if shutil.which(tool) is None
     ]
+
+
+def lacks_rules() -> bool:
+    return any(lack.what == "nft" for lack in lacks())
 
 
 def load_rules(space: Namespace, file: Path) -> None:
@@ -52,28 +54,74 @@ class DhcpServer:
         self._process.wait()
 
 
-class Querier:
-    """Asks at one interface who listens to any group (IGMP version 2), every second, as the router of a zone does every 125 s
-    (RFC 2236 section 8.2).
-    """
+RADIUS_SECRET = b"rehearsal"  # of a server that nobody else can reach
+_RADIUS = """\
+name = rehearsal
+raddbdir = {folder}
+logdir = {folder}
+run_dir = {folder}
+pidfile = {folder}/pid
+libdir = {library}
+log {{ destination = stdout }}
+client all {{
+  ipaddr = 127.0.0.1
+  secret = {secret}
+}}
+modules {{
+  files {{ filename = {file} }}
+  pap {{ }}
+}}
+server default {{
+  listen {{
+    type = auth
+    ipaddr = 127.0.0.1
+    port = {port}
+  }}
+  authorize {{
+    files
+    pap
+  }}
+  authenticate {{
+    Auth-Type PAP {{
+      pap
+    }}
+  }}
+}}
+"""
 
-    def __init__(self, space: Namespace, interface: str, address: str) -> None:
-        with space.inside():
-            self._sock = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-            self._sock.bind((interface, 0))
-        mac = self._sock.getsockname()[4].hex(":")
-        self._frame = frames.igmp_query(mac, address)
-        self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
 
-    def _run(self) -> None:
-        while not self._stop.is_set():
-            with contextlib.suppress(OSError):  # its switch is off
-                self._sock.send(self._frame)
-            self._stop.wait(1.0)
+def radius_tool() -> str:
+    """FreeRADIUS, by whichever of its two names it has here; empty where there is none."""
+    return next((tool for tool in ("freeradius", "radiusd") if shutil.which(tool)), "")
+
+
+class RadiusServer:
+    """FreeRADIUS with a users file as it was written, at the loopback address of this process' own namespace. Raises LabError."""
+
+    def __init__(self, file: Path, folder: Path) -> None:
+        folder.mkdir(exist_ok=True)
+        library = next(
+            (p for p in map(Path, ("/usr/lib/freeradius", "/usr/lib64/freeradius")) if p.is_dir()), Path("/usr/lib")
+        )
+        text = _RADIUS.format(
+            folder=folder, library=library, secret=RADIUS_SECRET.decode(), file=file, port=radius.PORT
+        )
+        (folder / "radiusd.conf").write_text(text)
+        (folder / "dictionary").write_text("$INCLUDE /usr/share/freeradius/dictionary\n")
+        call("ip", "link", "set", "lo", "up")
+        self._log = folder / "radius.out"
+        with self._log.open("wb") as log:
+            self._process = subprocess.Popen(
+                [radius_tool(), "-f", "-l", "stdout", "-x", "-d", str(folder), "-n", "radiusd"],
+                stdin=subprocess.DEVNULL, stdout=log, stderr=log,
+            )  # fmt: skip
+        end = time.monotonic() + _UP_WITHIN_S
+        while "Ready to process requests" not in (told := self._log.read_text(errors="replace")):
+            if self._process.poll() is not None or time.monotonic() > end:
+                self.stop()
+                raise LabError(f"{radius_tool()} did not come up: {' '.join(told.split()[-24:])}")
+            time.sleep(0.02)
 
     def stop(self) -> None:
-        self._stop.set()
-        self._thread.join()
-        self._sock.close()
+        self._process.kill()
+        self._process.wait()

@@ -70,9 +70,13 @@ class LabSwitch:
         """Run the commands of a file, byte for byte as it was written. Raises LabError."""
         self.space.call("sh", str(script), env=self.environment)
 
-    def tell(self, *command: str) -> str:
+    def tell(self, *command: str, text: str = "") -> str:
         """One of its own tools."""
-        return self.space.call(*command, env=self.environment)
+        return self.space.call(*command, text=text, env=self.environment)
+
+    def run(self, script: Path, log: Path, **more: str) -> subprocess.Popen[bytes]:
+        """The commands of a file that go on, until they are ended. Raises LabError."""
+        return self.space.start("sh", str(script), log=log, env={**self.environment, **more})
 
     def has_tree(self, bridge: str) -> bool:
         return self.tell("ovs-vsctl", "get", "Bridge", bridge, "rstp_enable").strip() == "true"

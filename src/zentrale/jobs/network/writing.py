@@ -6,10 +6,11 @@ import csv
 import difflib
 import hashlib
 import io
+import itertools
 import re
 import stat
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zentrale.errors import InputError
@@ -20,6 +21,7 @@ from zentrale.output.network import access, linux
 from zentrale.output.network.registry import NetworkFile, network_files
 from zentrale.output.network.yang import LEFT_OUT, STATELESS
 from zentrale.planning.network import NetworkPlan
+from zentrale.planning.resilience import ring_findings
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.folder import SiteFolder, cannot_read, write_atomically
 
@@ -35,12 +37,15 @@ _BINARY = (".html",)
 
 @dataclass(frozen=True)
 class Written:
-    """One file: its state, and the lines that differ, each with + or - before it."""
+    """One file: its state, and the lines that differ, each with + or - before it. `kept_as`: where what somebody had edited in it
+    is kept, empty where nobody had.
+    """
 
     path: str
     what: str
     state: str
     lines: tuple[str, ...] = ()
+    kept_as: str = ""
 
 
 @dataclass(frozen=True)
@@ -58,30 +63,52 @@ class NetworkFiles:
 
 def write_network(folder: SiteFolder, net: NetworkPlan, *, dry_run: bool) -> NetworkFiles:
     """Raises StorageError, InputError where a file that is there cannot be read. Files that nobody else made go with the plan
-    that they came from.
+    that they came from; one that somebody has edited since is kept beside the new one.
     """
     at = folder.output / FOLDER
     made = list(network_files(net))
-    before = _index(at)
-    told = []
-    for file in made:
-        old = _content(at / file.path)
-        told.append(_compared(file, old))
-        if not dry_run and told[-1].state != SAME:
-            write_atomically(at / file.path, file.content)
-    here = {file.path for file in made}
-    for path, what in before.items():
-        if path not in here and _content(at / path) is not None:
-            told.append(Written(path, what, GONE))
-            if not dry_run:
-                (at / path).unlink()
+    before = read_index(at)
+    old = {path: content_of(at / path) for path in dict.fromkeys([*(f.path for f in made), *before.kinds])}
+    told = [_compared(file, old[file.path]) for file in made]
+    told += [
+        Written(path, what, GONE)
+        for path, what in before.kinds.items()
+        if path not in {f.path for f in made} and old[path] is not None
+    ]
+    told = [_kept(at, item, old[item.path], before, dry_run=dry_run) for item in told]
     if not dry_run:
-        write_atomically(at / INDEX, _index_text(made))
-    findings = (*net.ports.findings, *net.reach.findings, *net.addresses.findings, *net.multicast.findings)
+        contents = {file.path: file.content for file in made}
+        stands = {
+            t.path: (t.what, (t.state == SAME and old[t.path]) or contents[t.path]) for t in told if t.state != GONE
+        }
+        write_atomically(at / INDEX, before.text(stands, with_before=True))  # stopped here, nothing looks edited
+        for item in told:
+            if item.state in (NEW, CHANGED):
+                write_atomically(at / item.path, contents[item.path])
+            elif item.state == GONE:
+                (at / item.path).unlink(missing_ok=True)
+        write_atomically(at / INDEX, before.text(stands))
+    findings = (
+        *net.ports.findings, *net.reach.findings, *net.addresses.findings, *net.multicast.findings, *ring_findings(net.plan)
+    )  # fmt: skip
     return NetworkFiles(at, tuple(told), findings, tuple(_left_out(net)))
 
 
-def _content(path: Path) -> bytes | None:
+def _kept(at: Path, item: Written, content: bytes | None, before: Index, *, dry_run: bool) -> Written:
+    """With what somebody has edited in it put aside: under a name that nothing has yet, and once only."""
+    if content is None or item.state == SAME or before.as_written(item.path, content):
+        return item
+    for number in itertools.count(1):
+        name = f"{item.path}.edited" if number == 1 else f"{item.path}.edited.{number}"
+        there = content_of(at / name)
+        if there is None and not dry_run:
+            write_atomically(at / name, content)
+        if there in (None, content):
+            return replace(item, kept_as=name)
+    raise AssertionError
+
+
+def content_of(path: Path) -> bytes | None:
     try:
         return path.read_bytes()
     except (FileNotFoundError, NotADirectoryError):
@@ -93,7 +120,7 @@ def _content(path: Path) -> bytes | None:
 def _compared(file: NetworkFile, old: bytes | None) -> Written:
     if old is None:
         return Written(file.path, file.what, NEW)
-    if _WHEN.sub(b"", old) == _WHEN.sub(b"", file.content):
+    if same_but_for_the_time(old, file.content):
         return Written(file.path, file.what, SAME)
     lines: tuple[str, ...] = ()
     if not file.path.endswith(_BINARY):
@@ -102,22 +129,51 @@ def _compared(file: NetworkFile, old: bytes | None) -> Written:
     return Written(file.path, file.what, CHANGED, lines)
 
 
-def _index(at: Path) -> dict[str, str]:
-    """Path and kind of each file that was written before; paths that lead out of the folder are none of ours."""
-    text = _content(at / INDEX)
-    if text is None:
-        return {}
-    rows = csv.DictReader(io.StringIO(text.decode("utf-8-sig", "replace")))
-    told = {row.get("path") or "": row.get("what") or "" for row in rows}
-    return {path: what for path, what in told.items() if path and (at / path).resolve().is_relative_to(at.resolve())}
+@dataclass(frozen=True)
+class Index:
+    """What was written before: kind and SHA-256 of each file, by its path; paths that lead out of the folder are none of ours."""
+
+    kinds: dict[str, str]
+    digests: dict[str, set[str]]
+
+    def as_written(self, path: str, content: bytes) -> bool:
+        """Whether nobody has touched the file since. One that no index names was written by somebody else."""
+        return digest(content) in self.digests.get(path, ())
+
+    def text(self, now: Mapping[str, tuple[str, bytes]], *, with_before: bool = False) -> bytes:
+        """As a file. `now`: what each is and what stands in it. `with_before`: and all that it named before."""
+        rows = [(path, what, digest(content)) for path, (what, content) in now.items()]
+        if with_before:
+            rows += [(path, self.kinds[path], told) for path, some in self.digests.items() for told in sorted(some)]
+        text = io.StringIO()
+        writer = csv.writer(text)
+        writer.writerow(["path", "what", "sha256"])
+        writer.writerows(dict.fromkeys(rows))
+        return text.getvalue().encode("utf-8-sig")
 
 
-def _index_text(made: Sequence[NetworkFile]) -> bytes:
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(["path", "what", "sha256"])
-    writer.writerows([f.path, f.what, hashlib.sha256(f.content).hexdigest()] for f in made)
-    return text.getvalue().encode("utf-8-sig")
+def digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
+
+
+def read_index(at: Path) -> Index:
+    """Raises InputError where it cannot be read; what is no row of it is passed over."""
+    text = content_of(at / INDEX)
+    rows = [] if text is None else list(csv.DictReader(io.StringIO(text.decode("utf-8-sig", "replace"))))
+    ours = [
+        (path, row)
+        for row in rows
+        if (path := row.get("path") or "") and "\0" not in path and (at / path).resolve().is_relative_to(at.resolve())
+    ]
+    digests: dict[str, set[str]] = {}
+    for path, row in ours:
+        digests.setdefault(path, set()).add((row.get("sha256") or "").strip().lower())
+    return Index({path: row.get("what") or "" for path, row in ours}, digests)
+
+
+def same_but_for_the_time(a: bytes, b: bytes) -> bool:
+    """Whether two files differ at most in when they were written."""
+    return a == b or _WHEN.sub(b"", a) == _WHEN.sub(b"", b)
 
 
 def _left_out(net: NetworkPlan) -> list[str]:

@@ -1,85 +1,183 @@
-"""Which wire or rule makes packets go otherwise than planned, read from switches and devices as they are."""
+"""Which line, wire or device makes packets go otherwise than planned: lines that differ from the plan first, then the plan
+itself.
+"""
 
 from __future__ import annotations
 
 import ipaddress
-import json
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
-from typing import Any
 
 import networkx as nx
 
-from zentrale.field.lab.switch import LabSwitch
-from zentrale.jobs.network.rehearsal.stage import Place, Stage
-from zentrale.jobs.network.rehearsal.trial import Differing
+from zentrale.jobs.network.rehearsal.deviations import Deviation
+from zentrale.jobs.network.rehearsal.lines import About, about, fits
+from zentrale.jobs.network.rehearsal.stage import WAN, Place, Stage
+from zentrale.jobs.network.rehearsal.trial import THROUGH, Differing
 from zentrale.output.network import names
+from zentrale.planning.ports import PortRow
 from zentrale.planning.topology import lit_network, paths_from
 from zentrale.site.model import INTERNET
 
-_RULE = 80  # characters of a rule that a person reads
-_LEARNED = "table=10,"  # what a switch has learned is no rule of anybody
-
-
-@dataclass(frozen=True)
-class PortState:
-    """As the switch has it: untagged VLAN (0: none) and those that it carries with a tag."""
-
-    untagged: int
-    tagged: frozenset[int]
-
-
-@dataclass(frozen=True)
-class SwitchState:
-    ports: dict[str, PortState]
-    rules: frozenset[str]
-
-
-def read_switch(name: str, switch: LabSwitch) -> SwitchState:
-    """What it holds now. Raises LabError."""
-    told = json.loads(switch.tell("ovs-vsctl", "--format=json", "--columns=name,tag,trunks", "list", "Port"))
-    ports = {row[0]: PortState(next(iter(_numbers(row[1])), 0), frozenset(_numbers(row[2]))) for row in told["data"]}
-    lines = switch.tell("ovs-ofctl", "-O", "OpenFlow13", "--no-stats", "--names", "dump-flows", names.short(name))
-    rules = frozenset(line.strip() for line in lines.splitlines() if "actions=" in line and _LEARNED not in line)
-    return SwitchState(ports, rules)
-
-
-def _numbers(cell: Any) -> list[int]:
-    """A value of OVSDB (RFC 7047 section 5.1): a number, or a set of them."""
-    return [int(n) for n in cell[1]] if isinstance(cell, list) else [int(cell)]
+_SURE = 60  # of a hundred: so much fits that nothing else is looked for
 
 
 @dataclass(frozen=True)
 class Cause:
-    """`subject` is the wire, device or rule as a person finds it; `what` is the matter with it."""
+    """`subject` is the wire, device or rule as a person finds it; `what` is the matter with it; `at` the file and line."""
 
     subject: str
     what: str
+    at: str = ""
 
 
 class Causes:
-    """`loaded` is what each switch held when its commands had been loaded."""
+    """`lines` are those in which the files that stand differ from the plan."""
 
-    def __init__(self, stage: Stage, loaded: dict[str, SwitchState]) -> None:
+    def __init__(self, stage: Stage, lines: list[Deviation]) -> None:
         self._stage = stage
         self._plan = stage.net.plan
-        self._loaded = loaded
-        self._now = {name: read_switch(name, switch) for name, switch in stage.switches.items()}
+        self._lines = [(line, about(line, stage.net)) for line in lines]
+        self._seen: set[Deviation] = set()
+        self.silent_gateways: dict[str, Cause] = {}  # by zone, those that answered nobody
 
     def of(self, item: Differing) -> Cause:
         """What the plan itself says where nothing else is to be seen."""
-        origin, to = self._stage.places[item.origin], self._stage.places[item.to]
-        for told in (*self._ports(item, origin, to), *self._ways(item, origin, to)):
+        places = self._stage.places[item.origin], self._stage.places[item.to]
+        if (silent := self._silent_gateway(item, places)) is not None:
+            return silent
+        path = self._path(*places)
+        scored = [(self._score(line, known, item, places, path), line, known) for line, known in self._lines]
+        best = max(scored, key=lambda s: s[0], default=None)
+        if best is not None and best[0] >= _SURE:
+            return self.blame(best[1], best[2])
+        for told in self._devices(item, *places):
             return told
-        return Cause(f"{origin.party} to {to.party}", item.planned)
+        if best is not None and best[0] > 0:
+            return self.blame(best[1], best[2])
+        return Cause(f"{places[0].party} to {places[1].party}", item.planned)
 
-    def _ports(self, item: Differing, *places: Place) -> Iterator[Cause]:
+    def blame(self, line: Deviation, known: About) -> Cause:
+        """Together with the other lines of its file that are of the same matter."""
+        same = [other for other, a in self._lines if other.file == line.file and _one_matter(known, a)]
+        self._seen |= {line, *same}
+        first = min([line, *same], key=lambda x: x.line) if known.kind == "flow" else line
+        more = [str(x.line) for x in same if x != first]
+        others = f"; so do lines {', '.join(more[:6])}{' and more' if len(more) > 6 else ''}" if more else ""
+        return Cause(known.subject, f"{first.at} {first.told}{others if known.kind == 'flow' else ''}", first.at)
+
+    def about_file(self, file: str, *words: str) -> Cause | None:
+        """A line of this file that says one of these words, differently from the plan; with no words any line."""
+        for line, known in self._lines:
+            if line.file == file and (not words or any(w in text for w in words for text in line.texts())):
+                return self.blame(line, known)
+        return None
+
+    def at_port(self, switch: str, port: int) -> Cause | None:
+        for line, known in self._lines:
+            if known.switch == switch and port in known.ports and known.kind == "port":
+                return self.blame(line, known)
+        return None
+
+    def leg(self, vlan: int) -> Cause | None:
+        """A line about the router's leg in this VLAN."""
+        for line, known in self._lines:
+            if known.kind == "leg" and vlan in known.vlans:
+                return self.blame(line, known)
+        return None
+
+    def group(self, group: str) -> Cause | None:
+        for line, known in self._lines:
+            if group in known.groups:
+                return self.blame(line, known)
+        return None
+
+    def unseen(self) -> list[Deviation]:
+        """Lines that differ, and of which nothing was seen."""
+        return [line for line, _ in self._lines if line not in self._seen]
+
+    # How well a line fits what was seen
+
+    def _score(
+        self, line: Deviation, known: About, item: Differing, places: tuple[Place, Place], path: list[tuple[str, int]]
+    ) -> int:
+        ends = [(p.switch, p.port) for p in places]
+        zones = [p.party.zone for p in places]
+        inside = [self._plan.zone(z) for z in zones if z != INTERNET]
+        vlans = {z.vlan for z in inside} | {self._plan.zone(z.family).vlan for z in inside}
+        routed = len({self._plan.zone(z).family if z != INTERNET else z for z in zones}) > 1
+        through = item.kind.startswith(THROUGH)
+        on_path = known.switch in {s for s, _ in path}
+        if known.kind == "port":
+            at = {(known.switch, p) for p in known.ports}
+            if at & set(ends):
+                return 100
+            fitting = not known.vlans or bool(known.vlans & vlans)
+            return 80 if at & set(path) and fitting else 12 if fitting and not item.came else 0
+        if known.kind == "leg":
+            return 85 if routed and not through and known.vlans & vlans else 0
+        if known.kind == "flow":
+            if known.groups or (known.vlans and not known.vlans & vlans):
+                return 0
+            return (
+                0
+                if not on_path and not item.came
+                else 75
+                if known.ports & {p for s, p in ends if s == known.switch}
+                else 62
+            )
+        if known.kind == "rule":
+            return self._rule_score(line, item, places) if routed and not through else 0
+        if known.kind == "recorder":
+            own = known.name in (item.origin.station, item.to.station)
+            return 95 if item.kind == f"{THROUGH}{known.name}" else 50 if own else 0
+        return 8 if known.kind == "switch" and on_path else 0
+
+    def _rule_score(self, line: Deviation, item: Differing, places: tuple[Place, Place]) -> int:
+        service = item.service
+        if service is None:
+            return 0
+        enters, leaves = (self._leg(p) for p in places)
+        lets, kept = [t for t in line.texts() if "accept" in t], [t for t in line.texts() if "drop" in t]
+        if any("established" in t for t in lets):
+            return 0 if item.came else 75
+        if any("policy" in t for t in line.texts()):
+            return 61 if item.came else 0
+        guilty = [line.stands if item.came else line.planned] + ([line.planned] if item.came else [line.stands])
+        wanted = [t for t in guilty if t and t in (lets if (t == line.stands) == item.came else kept)]
+        return 90 if any(fits(t, enters, leaves, item.origin.address, item.to.address, *service) for t in wanted) else 0
+
+    def _leg(self, place: Place) -> str:
+        if place.party.zone == INTERNET:
+            return WAN
+        return names.vlan(self._plan.zone(self._plan.zone(place.party.zone).family).vlan)
+
+    def _path(self, origin: Place, to: Place) -> list[tuple[str, int]]:
+        """Ports of links between switches on the way, at both ends; by way of the router from network to network."""
+        router = self._stage.net.router()
+        zones = [p.party.zone for p in (origin, to)]
+        same = INTERNET not in zones and len({self._plan.zone(z).family for z in zones}) == 1
+        stops = [origin.switch, *([] if same or router is None else [router.name]), to.switch]
+        found: list[tuple[str, int]] = [(s, 0) for s in stops]
+        for a, b in pairwise(stops):
+            way = paths_from(self._graph, a).get(b, []) if a in self._graph else []
+            for near, far in pairwise(way):
+                for index in self._graph.edges[near, far]["members"]:
+                    found += self._plan.links[index].ends()
+        return found
+
+    @cached_property
+    def _graph(self) -> nx.Graph[str]:
+        return lit_network(self._plan)
+
+    # Where the files are as planned
+
+    def _devices(self, item: Differing, *places: Place) -> Iterator[Cause]:
         for leg, place in zip((item.origin, item.to), places, strict=True):
-            if place.port and (told := self._port(place)):
-                yield Cause(f"port {place.switch}:{place.port} ({leg.station})", told)
+            if place.port and (row := self._row(place)) is not None and row.mode == "off":
+                yield Cause(f"port {place.switch}:{place.port} ({leg.station})", "is off")
         for leg, place in zip((item.origin, item.to), places, strict=True):
             if place.party.zone == INTERNET:
                 continue
@@ -90,94 +188,37 @@ class Causes:
             if others:
                 yield Cause(f"address {leg.address}", " and ".join(sorted({leg.station, *others})))
 
-    def _port(self, place: Place) -> str:
-        """What is wrong with a device's own port; empty where nothing is."""
-        row = next(r for r in self._stage.net.ports.of(place.switch) if r.port == place.port)
-        zone = self._plan.zone(place.party.zone)
-        if row.mode == "off":
-            return "is off"
-        state = self._now[place.switch].ports.get(names.port(place.port)) if place.switch in self._now else None
-        if state is None:
-            return "is not set on the switch"
-        if row.mode == "access" and state.untagged != zone.vlan:
-            return f"is in {self._vlan(state.untagged)}, planned in {self._vlan(zone.vlan)}"
-        return ""
+    def _row(self, place: Place) -> PortRow | None:
+        return next((r for r in self._stage.net.ports.of(place.switch) if r.port == place.port), None)
 
-    def _vlan(self, number: int) -> str:
-        zone = next((z.name for z in self._plan.zones if z.vlan == number), "")
-        return f"VLAN {number} ({zone})" if zone else f"VLAN {number}" if number else "no VLAN"
-
-    @cached_property
-    def _graph(self) -> Any:
-        return lit_network(self._plan)
-
-    def _ways(self, item: Differing, origin: Place, to: Place) -> Iterator[Cause]:
-        if not item.came and INTERNET not in (origin.party.zone, to.party.zone):
-            yield from self._trunks(origin, to)
-        if item.came:
-            for recorder in self._plan.recorders:
-                station = self._stage.stations.get(recorder.name)
-                if station and len(station.legs) > 1 and not recorder.forwards and self._forwards(recorder.name):
-                    yield Cause(f"recorder {recorder.name}", "forwards packets between its legs")
-        yield from self._rules(dict.fromkeys((origin.switch, to.switch)))
-
-    def _forwards(self, station: str) -> bool:
-        told = self._stage.spaces[station].call("cat", "/proc/sys/net/ipv4/ip_forward").strip() == "1"
-        return told and "policy drop" not in self._stage.spaces[station].call("nft", "list", "ruleset")
-
-    def _trunks(self, origin: Place, to: Place) -> Iterator[Cause]:
-        """Ports between switches on the way that do not carry the sender's VLAN."""
-        graph = self._graph
-        vlans = {self._plan.zone(p.party.zone).vlan for p in (origin, to)}
-        zones = {z.vlan: z for z in self._plan.zones}
-        if origin.switch not in graph or to.switch not in graph:
-            return
-        way = paths_from(graph, origin.switch).get(to.switch, [])
-        for near, far in pairwise(way):
-            for index in graph.edges[near, far]["members"]:
-                for (switch, port), (other, _) in (ends := self._plan.links[index].ends(), ends[::-1]):
-                    state = self._now[switch].ports.get(names.port(port))
-                    lacking = sorted(v for v in vlans if state is not None and v not in state.tagged)
-                    if (
-                        state is not None
-                        and state.tagged
-                        and lacking
-                        and zones[lacking[0]].family == zones[min(vlans)].family
-                    ):
-                        told = f"the trunk to {other} does not carry {self._vlan(lacking[0])}"
-                        yield Cause(f"port {switch}:{port}", told)
-
-    def _rules(self, switches: dict[str, None]) -> Iterator[Cause]:
-        for name in (*switches, *self._now):
-            if name not in self._now:
-                continue
-            more = sorted(self._now[name].rules - self._loaded[name].rules)
-            fewer = sorted(self._loaded[name].rules - self._now[name].rules)
-            if more:
-                yield Cause(f"switch {name}", f"has a rule that its file does not have: {_short(more[0])}")
-            elif fewer:
-                yield Cause(f"switch {name}", f"lacks a rule of its file: {_short(fewer[0])}")
+    def _silent_gateway(self, item: Differing, places: tuple[Place, Place]) -> Cause | None:
+        zones = [p.party.zone for p in places]
+        if item.came or item.service is None or zones[0] == INTERNET:
+            return None
+        family = self._plan.zone(zones[0]).family
+        routed = zones[1] == INTERNET or self._plan.zone(zones[1]).family != family
+        return self.silent_gateways.get(family) if routed else None
 
     def second_ways(self) -> list[Cause]:
-        """Where frames may go round in circles: ports that no file has, and the links of planned rings."""
-        found = []
-        for name, state in self._now.items():
-            more = sorted(set(state.ports) - set(self._loaded[name].ports), key=_number)
-            found += [Cause(f"port {name}:{_number(p)}", "is in use, and no file has it") for p in more if _number(p)]
+        """Where frames may go round in circles: ports that the plan has not, a spanning tree that is off, planned rings."""
+        found = [
+            self.blame(line, known)
+            for line, known in self._lines
+            if (known.kind == "port" and not line.planned) or "rstp_enable" in line.stands + line.planned
+        ]
+        ports = [cause for cause in found if cause.subject.startswith("port ")]
         if found:
-            return found
+            return ports or found
         rings = nx.cycle_basis(nx.Graph([link.switches() for link in self._plan.links if link.lit]))
-        for ring in rings:
-            bare = [s for s in ring if self._plan.switch(s).loop_protection in (None, "none")]
-            if bare:
-                found.append(Cause(f"ring {' - '.join(ring)}", f"no spanning tree on {', '.join(bare)}"))
-        return found
+        return [
+            Cause(f"ring {' - '.join(ring)}", f"no spanning tree on {', '.join(bare)}")
+            for ring in rings
+            if (bare := [s for s in ring if not self._stage.net.spans(s)])
+        ]
 
 
-def _number(port: str) -> int:
-    return int(port[1:]) if port[:1] == "p" and port[1:].isdigit() else 0
-
-
-def _short(rule: str) -> str:
-    told = re.sub(r"\s+", " ", rule)
-    return told if len(told) <= _RULE else f"{told[:_RULE]}..."
+def _one_matter(a: About, b: About) -> bool:
+    """Rules of one switch go together, and with the port that they are about."""
+    if a.kind == b.kind == "flow":
+        return a.switch == b.switch and not b.groups
+    return a.kind == "port" and b.kind == "flow" and a.switch == b.switch and bool(a.ports & b.ports)

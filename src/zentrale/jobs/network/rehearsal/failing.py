@@ -8,7 +8,6 @@ import socket
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 import networkx as nx
 
@@ -16,7 +15,6 @@ from zentrale.field.lab import probing
 from zentrale.field.lab.probing import Pair, Wire
 from zentrale.field.lab.stations import Leg
 from zentrale.jobs.network.rehearsal.stage import Builder, Stage
-from zentrale.jobs.network.writing import FOLDER
 from zentrale.output.network import names
 from zentrale.planning.failures import Network, Part
 from zentrale.planning.power import plan_power
@@ -48,11 +46,10 @@ class Failed:
 class Failing:
     """`stage` stands and is whole; after each part it is whole again."""
 
-    def __init__(self, stage: Stage, builder: Builder, wire: Wire, written: Path, told: Callable[[str], None]) -> None:
+    def __init__(self, stage: Stage, builder: Builder, wire: Wire, told: Callable[[str], None]) -> None:
         self._stage = stage
         self._builder = builder
         self._wire = wire
-        self._written = written
         self._told = told
         self._plan = stage.net.plan
         self._network = Network(self._plan, plan_power(self._plan))
@@ -131,8 +128,7 @@ class Failing:
         stage = self._stage
         if part.kind == "switch":
             yield stage.switches[part.name].stop
-            stage.switches[part.name].start()
-            self._builder.load(part.name, self._written / FOLDER / part.name / "openvswitch.sh")
+            self._builder.switch_on(part.name)
             return
         ports = list(self._ports(part))
 

@@ -5,46 +5,52 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
-from ipaddress import IPv4Address
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
-from zentrale import quantities
-from zentrale.field.lab import probing, servers
+from zentrale.field.lab import beginnings, probing, servers
 from zentrale.field.lab import switch as lab_switch
 from zentrale.field.lab.namespaces import LabError, Lack
 from zentrale.field.lab.probing import Wire
 from zentrale.field.lab.servers import load_rules
+from zentrale.field.lab.stations import Leg
 from zentrale.findings import Finding, finding
-from zentrale.jobs.network.reading_back import against_switch, disagreements
-from zentrale.jobs.network.rehearsal import services, trial
-from zentrale.jobs.network.rehearsal.causes import Cause, Causes, read_switch
+from zentrale.jobs.network.reading_back import against_switch, disagreements, linux_commands
+from zentrale.jobs.network.rehearsal import addresses, letting_in, linux_trial, services, trial
+from zentrale.jobs.network.rehearsal.addresses import DhcpResult
+from zentrale.jobs.network.rehearsal.causes import Causes
+from zentrale.jobs.network.rehearsal.deviations import deviations
 from zentrale.jobs.network.rehearsal.failing import Failed, Failing
-from zentrale.jobs.network.rehearsal.loading import Load
-from zentrale.jobs.network.rehearsal.services import DhcpResult, MulticastResult
+from zentrale.jobs.network.rehearsal.held import read_switch
+from zentrale.jobs.network.rehearsal.letting_in import LetIn
+from zentrale.jobs.network.rehearsal.loading import Load, judge_load
+from zentrale.jobs.network.rehearsal.services import MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
-from zentrale.jobs.network.rehearsal.stage import Builder, Stage
-from zentrale.jobs.network.rehearsal.trial import Differing, PartyCell, Reached
+from zentrale.jobs.network.rehearsal.stage import INTERNET_HOST, WAN, Builder, Stage, interface_mac
+from zentrale.jobs.network.rehearsal.trial import PartyCell, Reached
+from zentrale.jobs.network.rehearsal.untried import Untried, untried
+from zentrale.jobs.network.rehearsal.verdicts import SOURCE, Verdicts
+from zentrale.jobs.network.standing import NO_MORE, Standing
 from zentrale.jobs.network.writing import FOLDER
 from zentrale.planning.network import NetworkPlan
 
 T = TypeVar("T")
-_SOURCE = "packets on the rehearsed network"
-_EXAMPLES = 3
 
 
 @dataclass(frozen=True)
 class Rehearsal:
     """`took` is how long each part took [s]; `broken` what was broken on purpose, in words; `added` what stood there beside the
-    plan; `packets` how many pairs were tried, of all kinds together.
+    plan; `packets` how many pairs were tried, of all kinds together; `not_tried` what of the files no packet told of.
     """
 
     cells: tuple[PartyCell, ...]
     findings: tuple[Finding, ...]
     dhcp: tuple[DhcpResult, ...]
     multicast: MulticastResult | None
+    let_in: tuple[LetIn, ...]
     added: tuple[str, ...]
+    not_tried: tuple[Untried, ...]
     broken: str
     packets: int
     stations: int
@@ -52,50 +58,44 @@ class Rehearsal:
 
 
 class Rehearser:
-    """One rehearsal. `written` is the folder that holds network/; `room` a place that goes with this process; `told` hears what
-    is being done.
+    """One rehearsal. `standing` are the files, in a copy that is its own; `room` a place that goes with this process; `told`
+    hears what is being done.
     """
 
-    def __init__(self, net: NetworkPlan, written: Path, room: Path, told: Callable[[str], None]) -> None:
+    def __init__(self, net: NetworkPlan, standing: Standing, room: Path, told: Callable[[str], None]) -> None:
         self._net = net
-        self._written = written
+        self._standing = standing
         self._room = room
         self._told = told
         self._took: dict[str, float] = {}
         self._findings: list[Finding] = []
         self._stack = ExitStack()
         self._lacks = servers.lacks()
-        self._explained: set[str] = set()
+        self._no_rules, self._no_dhcp = ({x.what for x in self._lacks} >= {tool} for tool in ("nft", "dnsmasq"))
+        self._without: dict[str, str] = {}  # files that were not loaded, and why
 
     def rehearse(self, slip: Slip | None = None) -> Rehearsal:
         """Raises LabError where this machine does not do it, InputError for a slip that the site has no place for."""
         with self._stack:
             probing.raise_limits()
-            self._read_back()
-            builder = Builder(self._net, self._room, slip.cables(self._net) if slip else ())
+            broken = slip.edit(self._net, self._standing) if slip else ""
+            builder = Builder(self._net, self._standing, self._room, slip.cables(self._net) if slip else ())
             stage = self._timed("building the site", builder.make)
             self._timed("switching on", lambda: self._switch_on(stage, builder))
-            loaded = {name: read_switch(name, switch) for name, switch in stage.switches.items()}
-            for name, state in loaded.items():
-                held = {port: (p.untagged, p.tagged) for port, p in state.ports.items()}
-                for where, told in against_switch(self._written / FOLDER / name, held):
-                    self._find("NET-9", f"port {where}", told, "one network")
-            broken = slip.make(stage, builder) if slip else Broken("")
-            for server in broken.servers:
+            made = slip.make(stage, builder) if slip else Broken("")
+            for server in made.servers:
                 self._stack.callback(server.stop)
-            self._settle(builder)
-            return self._tried(stage, Causes(stage, loaded), broken)
+            verdicts = Verdicts(stage, Causes(stage, deviations(self._standing)))
+            differences = self._differences(stage)
+            result = self._tried(stage, builder, verdicts, broken or made.what)
+            verdicts.read_back(differences)
+            verdicts.unseen()
+            return replace(result, findings=(*self._findings, *verdicts.findings))
 
     def fail_in_turn(self) -> list[Failed]:
         """Each part taken away, and what it cost; findings where that is not what the plan foretold. Raises LabError."""
-        with self._stack:
-            probing.raise_limits()
-            builder = Builder(self._net, self._room)
-            stage = self._timed("building the site", builder.make)
-            self._timed("switching on", lambda: self._switch_on(stage, builder))
-            self._settle(builder)
-            with Wire(stage.inside_legs(), stage.spaces) as wire:
-                results = Failing(stage, builder, wire, self._written, self._told).all()
+        with self.standing() as stage, Wire(stage.inside_legs(), stage.spaces) as wire:
+            results = Failing(stage, self._builder, wire, self._told).all()
         for item in results:
             if not item.as_foretold:
                 more, fewer = set(item.lost) - set(item.foretold), set(item.foretold) - set(item.lost)
@@ -105,27 +105,7 @@ class Rehearser:
         return results
 
     def judge_load(self, load: Load) -> None:
-        """Findings where a link carries other than planned, where one is too small, and where a stream does not play."""
-        full = any(item.full for item in load.links)
-        for item in load.links:
-            missing = full and item.seen_bps < item.planned_bps  # behind a link that is too small, which is told
-            if not item.as_planned and not missing:
-                share = quantities.share(item.seen_bps, item.rate_bps)
-                limit = f"{quantities.bitrate(item.expected_bps)} (plan traffic)"
-                self._find(
-                    "NET-12", f"link {item.link}", f"{quantities.bitrate(item.seen_bps)}, {share} of line rate", limit
-                )
-        for stream in load.played:
-            if stream.error:
-                ref = f"camera {stream.camera}, {stream.stream} stream"
-                self._find("NET-12", ref, f"at {stream.receiver}: {stream.error}", "a stream that plays")
-        hurt = [s for s in load.played if s.lost]
-        for link in (x for x in load.links if x.full and hurt):
-            worst = max(hurt, key=lambda s: s.lost / (s.lost + s.packets))
-            share = quantities.share(worst.lost, worst.lost + worst.packets)
-            told = f"{quantities.count(len(hurt), 'stream')} lost packets, {share} of {worst.camera}'s {worst.stream} stream"
-            limit = f"at most {quantities.bitrate(link.rate_bps)}"
-            self._find("NET-13", f"link {link.link}", f"{quantities.bitrate(link.planned_bps)} planned; {told}", limit)
+        self._findings += judge_load(load)
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -136,22 +116,20 @@ class Rehearser:
         """The site as it stands, with a laptop in this zone where one is named: for whoever works in it. Raises LabError."""
         with self._stack:
             probing.raise_limits()
-            builder = Builder(self._net, self._room, laptop=laptop)
-            stage = self._timed("building the site", builder.make)
-            self._timed("switching on", lambda: self._switch_on(stage, builder))
-            self._settle(builder)
+            self._builder = Builder(self._net, self._standing, self._room, laptop=laptop)
+            stage = self._timed("building the site", self._builder.make)
+            self._timed("switching on", lambda: self._switch_on(stage, self._builder))
+            self._settle(self._builder)
+            with Wire(stage.legs, stage.spaces) as wire:
+                self._find_gateways(stage, self._builder, wire)
             yield stage
-
-    def _settle(self, builder: Builder) -> None:
-        left = self._timed("until all ports are open", builder.settle)
-        if left:
-            self._find("NET-2", f"port {left[0]}", f"spanning tree does not open {', '.join(left)}", "open within 45 s")
 
     def only_files(self, lacks: Sequence[Lack]) -> tuple[Finding, ...]:
         """What is left where this machine has no namespaces or no software switches: the files read back."""
         for lack in lacks:
             self._not_rehearsed(lack, "real packets through the network")
-        self._read_back()
+        for where, told in self._read_back():
+            self._find("NET-9", f"port {where}", told, "one network")
         return tuple(self._findings)
 
     def _timed(self, what: str, work: Callable[[], T]) -> T:
@@ -161,13 +139,38 @@ class Rehearser:
         self._took[what] = time.monotonic() - begun
         return result
 
-    def _read_back(self) -> None:
-        for switch in self._net.plan.switches:
-            for where, told in disagreements(self._written / FOLDER / switch.name):
-                self._find("NET-9", f"port {where}", told, "one network")
-
     def _find(self, code: str, subject: str, measured: str, limit: str) -> None:
-        self._findings.append(finding(code, subject, measured, limit, _SOURCE))
+        self._findings.append(finding(code, subject, measured, limit, SOURCE))
+
+    # Files
+
+    def _read_back(self) -> list[tuple[str, str]]:
+        folders = (self._standing.folder / FOLDER / switch.name for switch in self._net.plan.switches)
+        return [told for folder in folders for told in disagreements(folder)]
+
+    def _differences(self, stage: Stage) -> list[tuple[str, str]]:
+        """Between files, between a file and its switch, and between commands for Linux and the kernel that took them."""
+        found = self._read_back()
+        for name, switch in stage.switches.items():
+            held = {port: (p.untagged, p.tagged) for port, p in read_switch(switch).items()}
+            try:
+                found += against_switch(self._standing.folder / FOLDER / name, held)
+            except (OSError, ValueError, KeyError):
+                continue  # it cannot be read back, which is told
+        for planned in self._net.plan.switches:
+            file = linux_trial.file_of(planned)
+            if file not in self._standing.files or self._standing.files[file].state == NO_MORE:
+                continue
+            try:
+                kernel = linux_trial.held(self._net, self._standing, planned)
+                found += linux_trial.differences(linux_commands(self._standing.files[file].text), kernel, planned)
+                self._without[file] = "loaded and read back, with no packet through it"
+            except LabError as error:
+                if linux_trial.lacking(error):
+                    self._without[file] = "read back only: this kernel has no bridge with VLANs"
+                else:
+                    found.append((f"{planned.name}", f"linux.sh: {error}"))
+        return found
 
     def _switch_on(self, stage: Stage, builder: Builder) -> None:
         missing = lab_switch.lacks()
@@ -175,19 +178,19 @@ class Rehearser:
             raise LabError(f"{missing[0].what} is missing: {missing[0].advice}")
         for switch in self._net.plan.switches:
             self._stack.callback(stage.switches[switch.name].stop)
-            builder.switch_on(switch.name, self._written / FOLDER / switch.name / "openvswitch.sh")
-        lacking = {lack.what for lack in self._lacks}
+            builder.switch_on(switch.name)
         for lack in self._lacks:
             self._not_rehearsed(lack, {"nft": "what router and recorders let through", "dnsmasq": "DHCP"}[lack.what])
-        if "nft" not in lacking:
+        if not self._no_rules:
             self._load_rules(stage)
-        without: list[str] = []
-        if "dnsmasq" not in lacking:
-            started, without = services.start_servers(stage, self._written)
+        if not self._no_dhcp:
+            started, without = addresses.start_servers(stage, self._standing)
             for server in started:
                 self._stack.callback(server.stop)
-        for told in without:
-            self._find("NET-10", "rehearsal", told, "all of the network")
+            for told in without:
+                self._find("NET-10", "rehearsal", told, "all of the network")
+        for querier in services.start_queriers(stage, self._standing):
+            self._stack.callback(querier.kill)
         if self._net.gateways_without_router():
             self._find("NET-10", "rehearsal", "ways between zones: no switch of the plan routes", "all of the network")
 
@@ -197,155 +200,87 @@ class Rehearser:
     def _load_rules(self, stage: Stage) -> None:
         router = self._net.router()
         if router is not None and self._net.routed_zones():
-            load_rules(stage.space_of(router.name), self._written / FOLDER / "router.nft")
+            load_rules(stage.space_of(router.name), self._standing.path("router.nft"))
         for recorder in self._net.plan.recorders:
             if recorder.viewing is not None and recorder.name in stage.spaces:
-                load_rules(stage.spaces[recorder.name], self._written / FOLDER / f"{recorder.name}.nft")
+                load_rules(stage.spaces[recorder.name], self._standing.path(f"{recorder.name}.nft"))
 
-    def _tried(self, stage: Stage, causes: Causes, broken: Broken) -> Rehearsal:
+    # Packets
+
+    def _settle(self, builder: Builder) -> None:
+        left = self._timed("until all ports are open", builder.settle)
+        if left:
+            self._find("NET-2", f"port {left[0]}", f"spanning tree does not open {', '.join(left)}", "open within 45 s")
+
+    def _find_gateways(
+        self, stage: Stage, builder: Builder, wire: Wire
+    ) -> tuple[dict[Leg, str], dict[Leg, set[str]], set[Leg]]:
+        """Those that answer are entered at the devices: who answers nobody is a way out for nobody."""
+        plan = self._net.plan
+        asked = {}
+        for leg in stage.inside_legs():
+            family = plan.zone(plan.zone(stage.places[leg].party.zone).family)
+            if family.gateway is not None and self._net.router() is not None and family.holds(leg.address):
+                asked[leg] = str(family.gateway)
+        answers, pinged = beginnings.gateways(wire, asked)
+        for leg, macs in answers.items():
+            builder.enter_gateway(leg, min(macs))
+        router = self._net.router()
+        if router is not None and INTERNET_HOST in stage.stations:
+            outside = stage.stations[INTERNET_HOST].legs[0]
+            stage.gateways[outside] = interface_mac(stage.space_of(router.name), WAN)
+        return asked, answers, pinged
+
+    def _tried(self, stage: Stage, builder: Builder, verdicts: Verdicts, broken: str) -> Rehearsal:
+        """Without its findings, which `verdicts` has."""
         dhcp: list[DhcpResult] = []
+        let_in: list[LetIn] = []
         multicast: MulticastResult | None = None
-        with Wire(stage.inside_legs(), stage.spaces) as wire:
+        reached = Reached((), (), 0)
+        self._settle(builder)
+        with Wire(stage.legs, stage.spaces) as wire:
             storm = trial.circles(stage, wire)
             if storm:
-                self._circles(stage, causes)
-                return self._result(stage, Reached((), (), 0), dhcp, multicast, broken)
-            reached = Reached((), (), 0)
-            routed = not self._net.gateways_without_router() and not any(lack.what == "nft" for lack in self._lacks)
-
-            def reach() -> None:
-                nonlocal reached
-                reached = trial.try_all(stage, wire, routed=routed)
-
-            self._timed("who reaches whom", reach)
-            twice = dict(services.who_answers_twice(stage, wire))
-            self._judge_reach(causes, reached.differing, set(twice))
-            self._judge_twice(stage, twice)
-            if not any(lack.what == "dnsmasq" for lack in self._lacks):
-                self._timed("DHCP", lambda: dhcp.extend(services.ask_for_addresses(stage, wire)))
-                self._judge_dhcp(stage, dhcp)
-            if any(self._net.is_routed(g) for g in self._net.multicast.groups):
-                what = "multicast that a router passes from zone to zone: no written file does that"
-                self._find("NET-10", "rehearsal", what, "all of the network")
-            if any(not self._net.is_routed(g) for g in self._net.multicast.groups):
-                multicast = self._groups(stage, wire, broken)
-        return self._result(stage, reached, dhcp, multicast, broken)
-
-    def _result(
-        self,
-        stage: Stage,
-        reached: Reached,
-        dhcp: Sequence[DhcpResult],
-        multicast: MulticastResult | None,
-        broken: Broken,
-    ) -> Rehearsal:
+                for switch in stage.switches.values():  # it eats this machine's time
+                    switch.stop()
+                verdicts.circles()
+            else:
+                asked, answers, pinged = self._find_gateways(stage, builder, wire)
+                verdicts.gateways(asked, answers, pinged)
+                routed = not self._net.gateways_without_router() and not self._no_rules
+                rules = self._standing.files["router.nft"].text if "router.nft" in self._standing.files else ""
+                tried = trial.Trial(stage, wire, rules, routed=routed)
+                reached = self._timed("who reaches whom", tried.run)
+                verdicts.reach(reached.differing, dict(services.who_answers_twice(stage, wire)))
+                if not self._no_dhcp:
+                    dhcp = self._timed("DHCP", lambda: addresses.ask_for_addresses(stage, wire))
+                    verdicts.dhcp(dhcp)
+                multicast = self._groups(stage, wire, verdicts)
+        if letting_in.FILE in self._standing.files and servers.radius_tool() and not storm:
+            let_in = self._timed("RADIUS", self._ask_radius)
+            verdicts.let_in(let_in)
+        not_tried = untried(
+            stage, self._standing, self._without, storm=bool(storm), rules=not self._no_rules, dhcp=not self._no_dhcp
+        )
         return Rehearsal(
-            reached.cells, tuple(self._findings), tuple(dhcp), multicast, tuple(stage.added), broken.what, reached.packets,
-            len(stage.stations), self._took,
+            reached.cells, (), tuple(dhcp), multicast, tuple(let_in), tuple(stage.added), tuple(not_tried), broken,
+            reached.packets, len(stage.stations), self._took,
         )  # fmt: skip
 
-    def _circles(self, stage: Stage, causes: Causes) -> None:
-        for switch in stage.switches.values():  # it eats this machine's time
-            switch.stop()
-        for cause in causes.second_ways() or [Cause("network", "a ring of cables")]:
-            self._find("NET-6", cause.subject, f"{cause.what}; a frame to all is copied without end", "each frame once")
+    def _groups(self, stage: Stage, wire: Wire, verdicts: Verdicts) -> MulticastResult | None:
+        groups = self._net.multicast.groups
+        if any(self._net.is_routed(g) for g in groups):
+            what = "multicast that a router passes from zone to zone: no written file does that"
+            self._find("NET-10", "rehearsal", what, "all of the network")
+        if all(self._net.is_routed(g) for g in groups):
+            return None
+        result = self._timed("multicast", lambda: services.try_groups(stage, wire))
+        verdicts.groups(result)
+        return result
 
-    def _groups(self, stage: Stage, wire: Wire, broken: Broken) -> MulticastResult:
-        if not broken.no_querier:
-            queriers, without = services.start_queriers(stage)
-            for querier in queriers:
-                self._stack.callback(querier.stop)
-            for told in without:
-                self._find("NET-10", "rehearsal", told, "all of the network")
-        found: list[MulticastResult] = []
-        self._timed("multicast", lambda: found.append(services.try_groups(stage, wire)))
-        self._judge_groups(found[0])
-        return found[0]
-
-    # What came of it, as findings
-
-    def _judge_reach(self, causes: Causes, differing: Sequence[Differing], twice: set[str]) -> None:
-        """One finding for each cause, with the cells that differ because of it."""
-        by_cause: dict[tuple[str, Cause], list[Differing]] = {}
-        for item in differing:
-            if {item.origin.address, item.to.address} & twice:
-                continue  # it follows from two devices having one address, which is told as that
-            by_cause.setdefault(("NET-1" if item.came else "NET-2", causes.of(item)), []).append(item)
-        for (code, cause), items in by_cause.items():
-            limit = "nothing arrives" if code == "NET-1" else "it arrives"
-            if code == "NET-2":
-                self._explained |= {leg.station for item in items for leg in (item.origin, item.to)}
-            self._find(code, cause.subject, f"{cause.what}; {'; '.join(_cells(items))}", limit)
-
-    def _judge_twice(self, stage: Stage, twice: dict[str, set[str]]) -> None:
-        by_mac = {leg.mac: leg for leg in stage.legs}
-        for address, macs in twice.items():
-            legs = [by_mac[m] for m in sorted(macs) if m in by_mac]
-            places = [stage.places[leg] for leg in legs]
-            who = [f"{x.station} at {p.switch} port {p.port}" for x, p in zip(legs, places, strict=True)]
-            who += [f"MAC address {m}" for m in sorted(macs) if m not in by_mac]
-            self._find("NET-5", f"address {address}", " and ".join(who), "one device")
-
-    def _judge_dhcp(self, stage: Stage, results: Sequence[DhcpResult]) -> None:
-        by_mac = {leg.mac: leg for leg in stage.legs}
-        rogues: dict[tuple[str, str], list[str]] = {}
-        for told in results:
-            planned = self._planned_server(stage, told.zone)
-            strange = [s for s in told.servers if planned and s[1] != planned]
-            for server in strange:
-                rogues.setdefault((told.zone, server[1]), []).append(told.client)
-            zone = self._net.plan.zone(told.zone)
-            pool = self._net.pool(zone)
-            if strange or told.client in self._explained:  # told already, with the cause
-                continue
-            if told.planned and told.given != told.planned:
-                self._find("NET-3", f"device {told.client}", told.given or "no address", told.planned)
-            elif not told.planned and told.given and not (pool and pool[0] <= IPv4Address(told.given) <= pool[1]):
-                limit = f"one of {pool[0]} to {pool[1]}" if pool else "none"
-                self._find("NET-3", told.client, told.given, limit)
-        for (zone_name, mac), clients in rogues.items():
-            leg = by_mac.get(mac)
-            where = (
-                f"{leg.station} at {stage.places[leg].switch} port {stage.places[leg].port}"
-                if leg
-                else f"MAC address {mac}"
-            )
-            self._find(
-                "NET-4", f"zone {zone_name}", f"{where} offered addresses to {len(clients)} devices", "one server"
-            )
-
-    def _planned_server(self, stage: Stage, zone: str) -> str:
-        at = services.server_place(stage, self._net.plan.zone(zone))
-        if at is None:
-            return ""
-        legs = [leg for leg in stage.legs if leg.station == at[0] and leg.interface == at[1]]
-        return legs[0].mac if legs else services.mac_at(stage, at[0], at[1])
-
-    def _judge_groups(self, result: MulticastResult) -> None:
-        for zone in result.not_queried:
-            lost = ", ".join(result.forgotten)
-            effect = f"; once the switches had forgotten their members, {lost} got nothing any more" if lost else ""
-            self._find("NET-8", f"zone {zone}", f"no question within 3 s{effect}", "a question every second, here")
-        for group in result.groups:
-            missing = [n for n in group.joined if n not in group.got]
-            if missing:
-                told = f"{', '.join(missing)} joined and got nothing"
-                self._find("NET-7", f"group {group.group} of {group.sender}", told, "it arrives")
-            if group.astray:
-                some = ", ".join(group.astray[:_EXAMPLES])
-                self._find("NET-7", f"group {group.group} of {group.sender}", f"also seen at {some}", "members alone")
-        if result.forgotten and not result.not_queried:
-            self._find(
-                "NET-7", "groups", f"{', '.join(result.forgotten)} got nothing any more after a while", "it goes on"
-            )
-
-
-def _cells(items: Sequence[Differing]) -> Iterator[str]:
-    """Which devices, and by what, a few of each."""
-    by_pair: dict[tuple[str, str], set[str]] = {}
-    for item in items:
-        by_pair.setdefault((item.origin.mark, item.to.mark), set()).add(item.kind)
-    names = [f"{a.split(' in ')[0]} to {b.split(' in ')[0]}" for a, b in by_pair]
-    kinds = sorted({k for some in by_pair.values() for k in some})
-    more = f" and {len(names) - _EXAMPLES} more pairs" if len(names) > _EXAMPLES else ""
-    yield f"{', '.join(names[:_EXAMPLES])}{more} ({', '.join(kinds)})"
+    def _ask_radius(self) -> list[LetIn]:
+        server = servers.RadiusServer(self._standing.path(letting_in.FILE), self._room / "radius")
+        try:
+            return letting_in.ask_all(self._net)
+        finally:
+            server.stop()

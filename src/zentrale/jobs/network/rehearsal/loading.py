@@ -19,13 +19,16 @@ from contextlib import ExitStack
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field import rtsp_player, scheduler
 from zentrale.field.lab.stations import Leg
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
+from zentrale.findings import Finding, finding
 from zentrale.jobs.network.rehearsal import services
 from zentrale.jobs.network.rehearsal.stage import Stage
+from zentrale.jobs.network.rehearsal.verdicts import SOURCE
 from zentrale.output.network import names
 from zentrale.planning.flows import Flow, flows
 from zentrale.planning.traffic import LinkLoad, loads_of
@@ -290,3 +293,33 @@ def _read(reading: int) -> list[Played]:
     with os.fdopen(reading) as file:
         text = file.read()
     return [Played(**p) for p in json.loads(text or "[]")]
+
+
+def judge_load(load: Load) -> Iterator[Finding]:
+    """Where a link carries other than planned, where one is too small, and where a stream does not play."""
+    full = any(item.full for item in load.links)
+    for item in load.links:
+        missing = full and item.seen_bps < item.planned_bps  # behind a link that is too small, which is told
+        if not item.as_planned and not missing:
+            share = quantities.share(item.seen_bps, item.rate_bps)
+            limit = f"{quantities.bitrate(item.expected_bps)} (plan traffic)"
+            yield _found(
+                "NET-12", f"link {item.link}", f"{quantities.bitrate(item.seen_bps)}, {share} of line rate", limit
+            )
+    for stream in load.played:
+        if stream.error:
+            ref = f"camera {stream.camera}, {stream.stream} stream"
+            yield _found("NET-12", ref, f"at {stream.receiver}: {stream.error}", "a stream that plays")
+    hurt = [s for s in load.played if s.lost]
+    for link in (x for x in load.links if x.full and hurt):
+        worst = max(hurt, key=lambda s: s.lost / (s.lost + s.packets))
+        share = quantities.share(worst.lost, worst.lost + worst.packets)
+        told = (
+            f"{quantities.count(len(hurt), 'stream')} lost packets, {share} of {worst.camera}'s {worst.stream} stream"
+        )
+        limit = f"at most {quantities.bitrate(link.rate_bps)}"
+        yield _found("NET-13", f"link {link.link}", f"{quantities.bitrate(link.planned_bps)} planned; {told}", limit)
+
+
+def _found(code: str, subject: str, measured: str, limit: str) -> Finding:
+    return finding(code, subject, measured, limit, SOURCE)

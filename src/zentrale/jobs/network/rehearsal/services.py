@@ -1,107 +1,28 @@
-"""DHCP and multicast as they come to each device: planned addresses, pools for strangers, groups for their members alone."""
+"""Multicast as it comes to each device: groups for their members alone, as long as somebody asks for them; and who answers
+twice.
+"""
 
 from __future__ import annotations
 
 import socket
 import struct
+import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
-from pathlib import Path
 
-from zentrale.field.lab import dhcp_client
-from zentrale.field.lab.dhcp_client import Asked
 from zentrale.field.lab.probing import Wire, who_has
-from zentrale.field.lab.servers import DhcpServer, Querier
 from zentrale.field.lab.stations import Leg
-from zentrale.jobs.network.rehearsal.stage import Stage, interface_mac
-from zentrale.jobs.network.writing import FOLDER
-from zentrale.output.network import names
+from zentrale.jobs.network.rehearsal.stage import Stage
+from zentrale.jobs.network.standing import NO_MORE, Standing
+from zentrale.output.network import names, querier
 from zentrale.planning.multicast import StreamGroup
 from zentrale.protocols import frames
-from zentrale.site.model import INTERNET, Zone
+from zentrale.site.model import INTERNET
 
-_STRANGER = "02:5a:fc:00:00:0{}"
-_ASKED_WITHIN_S = 3.2  # a querier of ours asks every second, and members answer within one more
+_ASKED_WITHIN_S = 3.2  # a querier asks every second here, and members answer within one more
 _SENT = 20  # datagrams a group
-
-
-# DHCP
-
-
-@dataclass(frozen=True)
-class DhcpResult:
-    """One client's address; `planned` empty for a stranger. `servers` are those that offered, by address and MAC address."""
-
-    zone: str
-    client: str
-    planned: str
-    given: str
-    servers: tuple[tuple[str, str], ...]
-
-
-def server_place(stage: Stage, zone: Zone) -> tuple[str, str, str] | None:
-    """Namespace, interface and MAC-bearing station of the zone's server: the router where it has a leg, else a recorder."""
-    router = stage.net.router()
-    if router is not None and zone in stage.net.routed_zones():
-        return stage.space_of(router.name).name, names.vlan(zone.vlan), ""
-    for leg, place in stage.places.items():
-        if place.party.kind == "recorder" and stage.net.plan.zone(place.party.zone).family == zone.name:
-            return leg.station, leg.interface, leg.station
-    return None
-
-
-def mac_at(stage: Stage, space: str, interface: str) -> str:
-    """Of an interface that is no station's."""
-    return interface_mac(stage.spaces[space], interface)
-
-
-def start_servers(stage: Stage, written: Path) -> tuple[list[DhcpServer], list[str]]:
-    """With their files as they were written; and the zones without one, in words. Raises LabError."""
-    servers, without = [], []
-    for zone in stage.net.gives_addresses():
-        at = server_place(stage, zone)
-        if at is None:
-            without.append(f"DHCP in {zone.name}: neither router nor recorder stands in it")
-            continue
-        file = written / FOLDER / "dhcp" / f"{zone.name}.conf"
-        servers.append(DhcpServer(stage.spaces[at[0]], at[1], file, stage.folder / f"dhcp.{zone.name}"))
-    return servers, without
-
-
-def ask_for_addresses(stage: Stage, wire: Wire) -> list[DhcpResult]:
-    """Every planned device with its MAC address, and one stranger in each zone, from a port of it."""
-    net = stage.net
-    clients: list[tuple[Leg, str]] = []
-    about: list[tuple[str, str, str]] = []
-    for zone in net.gives_addresses():
-        at = server_place(stage, zone)
-        if at is None:
-            continue
-        legs = {leg.station: leg for leg, p in stage.places.items() if _in_family(stage, p.party.zone, zone)}
-        legs = {name: leg for name, leg in legs.items() if name != at[2]}  # a server does not ask itself
-        for device in net.reserved(zone):
-            if device.name in legs:
-                clients.append((legs[device.name], device.mac))
-                about.append((zone.name, device.name, str(device.address)))
-        for name in list(legs)[:1]:
-            clients.append((legs[name], _STRANGER.format(len(about) % 10)))
-            about.append((zone.name, f"a stranger at the port of {name}", ""))
-    asked = dhcp_client.ask_all(wire, clients)
-    return [_result(told, a) for told, a in zip(about, asked, strict=True)]
-
-
-def _in_family(stage: Stage, zone: str, family: Zone) -> bool:
-    return zone != INTERNET and stage.net.plan.zone(zone).family == family.name
-
-
-def _result(about: tuple[str, str, str], asked: Asked) -> DhcpResult:
-    servers = tuple(dict.fromkeys((o.message.server, o.from_mac) for o in asked.offers))
-    return DhcpResult(*about, asked.given or (asked.offers[0].message.address if asked.offers else ""), servers)
-
-
-# Multicast
 
 
 @dataclass(frozen=True)
@@ -133,19 +54,14 @@ def forget_members(stage: Stage) -> None:
         switch.tell("ovs-appctl", "mdb/flush", names.short(name))
 
 
-def start_queriers(stage: Stage) -> tuple[list[Querier], list[str]]:
-    """In each zone that needs one, where the router has a leg; and the zones without, in words."""
-    queriers, without = [], []
-    router = stage.net.router()
-    for zone in stage.net.multicast.zones:
-        planned = stage.net.plan.zone(zone.zone)
-        if stage.net.is_private(zone.zone):
-            continue  # its groups go by rules of their own; nobody joins there
-        if router is None or planned not in stage.net.routed_zones():
-            without.append(f"a querier in {zone.zone}: the router has no leg in it")
-            continue
-        queriers.append(Querier(stage.space_of(router.name), names.vlan(planned.vlan), str(planned.gateway)))
-    return queriers, without
+def start_queriers(stage: Stage, standing: Standing) -> list[subprocess.Popen[bytes]]:
+    """The written ones, asking every second and not every 125 s. Raises LabError."""
+    found = []
+    for name, switch in stage.switches.items():
+        file = f"{name}/{querier.FILE}"
+        if file in standing.files and standing.files[file].state != NO_MORE:
+            found.append(switch.run(standing.path(file), stage.folder / f"querier.{name}.out", EVERY="1"))
+    return found
 
 
 def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
@@ -241,7 +157,11 @@ def who_answers_twice(stage: Stage, wire: Wire) -> Iterator[tuple[str, set[str]]
     for family, addresses in asked.items():
         asker = next(
             (leg for leg, p in stage.places.items() if p.party.zone == family),
-            next(leg for leg, p in stage.places.items() if _in_family(stage, p.party.zone, plan.zone(family))),
+            next(
+                leg
+                for leg, p in stage.places.items()
+                if p.party.zone != INTERNET and plan.zone(p.party.zone).family == family
+            ),
         )
         for address, macs in who_has(wire, asker, [a for a in addresses if a != asker.address]).items():
             if len(macs) > 1:

@@ -1,40 +1,46 @@
-"""The classic slips, made on purpose on a network that stands: to practise on, and to see that each of them is found."""
+"""The classic slips, made on purpose in a copy of the files or at a device: to practise on, and to see that each is found."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address
 
 from zentrale.errors import InputError
 from zentrale.field.lab.namespaces import End
 from zentrale.field.lab.servers import DhcpServer
 from zentrale.field.lab.stations import set_up_one
+from zentrale.jobs.network.rehearsal.script import Script, file_of
 from zentrale.jobs.network.rehearsal.stage import Builder, Stage, switch_space
-from zentrale.output.network import names, openvswitch
+from zentrale.jobs.network.standing import Standing
+from zentrale.output.network import names, querier
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.ports import PortRow
-from zentrale.site.model import Switch
 
 
 @dataclass
 class Broken:
-    """What a slip did, in words, and what it keeps running. `no_querier`: nobody is to ask for groups."""
+    """What a slip did, in words, and what it keeps running."""
 
     what: str
     servers: list[DhcpServer] = field(default_factory=list)
-    no_querier: bool = False
 
 
-Make = Callable[[Stage, Builder], Broken]
+def _nothing(net: NetworkPlan, standing: Standing) -> str:
+    return ""
 
 
 @dataclass(frozen=True)
 class Slip:
-    """`cables` are laid before the network stands; `make` does the rest. Both raise InputError where the site has no place."""
+    """`cables` are laid before the network stands; `edit` changes the files before they are loaded, `make` devices that stand.
+    Each of the last two says in words what it did. All raise InputError where the site has no place.
+    """
 
     name: str
     about: str
-    make: Make
+    edit: Callable[[NetworkPlan, Standing], str] = _nothing
+    make: Callable[[Stage, Builder], Broken] = lambda stage, builder: Broken("")
     cables: Callable[[NetworkPlan], tuple[tuple[End, End], ...]] = lambda net: ()
 
 
@@ -50,13 +56,15 @@ def _no_place(name: str, lacks: str) -> InputError:
     return InputError(f"--break {name}: {lacks}", "choose another slip for this site")
 
 
-def _reload(stage: Stage, builder: Builder, switch: Switch, rows: list[PortRow]) -> None:
-    """The switch as somebody set it who had other ports in mind."""
-    others = [r for r in stage.net.ports.rows if r.switch != switch.name]
-    net = replace(stage.net, ports=replace(stage.net.ports, rows=(*others, *rows)))
-    script = stage.folder / f"slip.{switch.name}.sh"
-    script.write_text(openvswitch.commands(net, switch))
-    builder.load(switch.name, script)
+def _edit(standing: Standing, switch: str, change: Callable[[Script], None]) -> None:
+    """The switch's file, as somebody left it who had other ports in mind."""
+
+    def edited(text: str) -> str:
+        script = Script(text)
+        change(script)
+        return script.text
+
+    standing.change(file_of(switch), edited)
 
 
 def _camera_row(net: NetworkPlan, name: str) -> PortRow:
@@ -66,17 +74,15 @@ def _camera_row(net: NetworkPlan, name: str) -> PortRow:
     return row
 
 
-def _wrong_vlan(stage: Stage, builder: Builder) -> Broken:
-    net = stage.net
+def _wrong_vlan(net: NetworkPlan, standing: Standing) -> str:
     row = _camera_row(net, "wrong-vlan")
     family = net.plan.zone(row.access).family
-    other = next((z for z in net.plan.zones if z.family != family), None)
-    if other is None:
+    others = [z for z in net.plan.zones if z.family != family]
+    if not others:
         raise _no_place("wrong-vlan", "the site has one VLAN")
-    switch = net.plan.switch(row.switch)
-    rows = [replace(r, access=other.name, role="") if r is row else r for r in net.ports.of(row.switch)]
-    _reload(stage, builder, switch, rows)
-    return Broken(f"{row.switch} port {row.port} ({row.device}) is put into VLAN {other.vlan} ({other.name})")
+    other = next((z for z in others if not net.is_private(z.name)), others[0])
+    _edit(standing, row.switch, lambda script: script.set_vlan(row.port, other.vlan))
+    return f"{row.switch} port {row.port} ({row.device}) is put into VLAN {other.vlan} ({other.name})"
 
 
 def _trunk_row(net: NetworkPlan, name: str) -> tuple[PortRow, str]:
@@ -88,20 +94,16 @@ def _trunk_row(net: NetworkPlan, name: str) -> tuple[PortRow, str]:
     raise _no_place(name, "no cameras stand behind a link between switches")
 
 
-def _trunk(stage: Stage, builder: Builder) -> Broken:
-    row, zone = _trunk_row(stage.net, "trunk-without-zone")
-    rows = [
-        replace(r, tagged=tuple(z for z in r.tagged if z != zone)) if r is row else r
-        for r in stage.net.ports.of(row.switch)
-    ]
-    _reload(stage, builder, stage.net.plan.switch(row.switch), rows)
-    vlan = stage.net.vlan(zone)
-    return Broken(f"{row.switch} port {row.port}, the trunk {row.label}, is left without VLAN {vlan} ({zone})")
+def _trunk(net: NetworkPlan, standing: Standing) -> str:
+    row, zone = _trunk_row(net, "trunk-without-zone")
+    vlan = net.vlan(zone)
+    _edit(standing, row.switch, lambda script: script.without_vlan(row.port, vlan))
+    return f"{row.switch} port {row.port}, the trunk {row.label}, is left without VLAN {vlan} ({zone})"
 
 
-def _per_switch(stage: Stage, builder: Builder) -> Broken:
+def _per_switch(net: NetworkPlan, standing: Standing) -> str:
     """What comes by a trunk goes to every port of its VLAN, as where ports are only protected from their neighbours."""
-    net, done = stage.net, []
+    done = []
     for switch in net.plan.switches:
         rows = [r for r in net.ports.of(switch.name) if r.mode != "off"]
         isolated = [r for r in rows if r.role == "isolated"]
@@ -113,27 +115,25 @@ def _per_switch(stage: Stage, builder: Builder) -> Broken:
         promiscuous = ",".join(f"output:{r.port}" for r in rows if r.role == "promiscuous")
         on = ",".join(f"output:{r.port}" for r in trunks if vlan in {net.vlan(z) for z in r.tagged})
         actions = ",".join(a for a in ("strip_vlan", outputs, promiscuous, f"mod_vlan_vid:{vlan}", on) if a)
-        for trunk in trunks:
-            rule = f"table=0,priority=150,in_port={trunk.port},dl_vlan={vlan},actions={actions}"
-            stage.switches[switch.name].tell(
-                "ovs-ofctl", "-O", "OpenFlow13", "add-flow", names.short(switch.name), rule
-            )
+        rules = [f"table=0,priority=150,in_port={t.port},dl_vlan={vlan},actions={actions}" for t in trunks]
+
+        def protect(script: Script, rules: Sequence[str] = rules) -> None:
+            for rule in rules:
+                script.add_flow(rule)
+
+        _edit(standing, switch.name, protect)
         done.append(switch.name)
     if len(done) < 2:
         raise _no_place("per-switch-protection", "isolated ports stand on fewer than two switches")
-    return Broken(f"isolated ports are kept apart on each of {', '.join(done)}, and not across their trunks")
+    return f"isolated ports are kept apart on each of {', '.join(done)}, and not across their trunks"
 
 
-def _forwarding(stage: Stage, builder: Builder) -> Broken:
-    recorder = next((r for r in stage.net.plan.recorders if r.viewing is not None and not r.forwards), None)
+def _forwarding(net: NetworkPlan, standing: Standing) -> str:
+    recorder = next((r for r in net.plan.recorders if r.viewing is not None and not r.forwards), None)
     if recorder is None:
         raise _no_place("recorder-forwards", "no recorder has a second leg")
-    space = stage.spaces[recorder.name]
-    space.call("nft", "flush", "ruleset")
-    space.set("ipv4/ip_forward", "1")
-    for leg in stage.stations[recorder.name].legs:
-        space.set(f"ipv4/conf/{leg.interface}/forwarding", "1")
-    return Broken(f"{recorder.name} forwards packets between its legs, and its rules are gone")
+    standing.change(f"{recorder.name}.nft", lambda text: text.replace("policy drop;", "policy accept;", 1))
+    return f"{recorder.name} forwards packets between its legs"
 
 
 def _second_dhcp(stage: Stage, builder: Builder) -> Broken:
@@ -144,22 +144,20 @@ def _second_dhcp(stage: Stage, builder: Builder) -> Broken:
             leg = legs[-1]
             file = stage.folder / "slip.dhcp.conf"
             first = int(zone.subnet.network_address)
-            file.write_text(
-                f"port=0\nno-ping\ndhcp-range={_dotted(first + 1)},{_dotted(first + 20)},{zone.subnet.netmask},3600\n"
-            )
+            start, end = IPv4Address(first + 1), IPv4Address(first + 20)
+            file.write_text(f"port=0\nno-ping\ndhcp-range={start},{end},{zone.subnet.netmask},3600\n")
             server = DhcpServer(stage.spaces[leg.station], leg.interface, file, stage.folder / "slip.dhcp")
             return Broken(f"a second DHCP server answers at {leg.station} in {zone.name}", [server])
     raise _no_place("second-dhcp", "no zone has a DHCP server and another device that sees all of it")
 
 
-def _dotted(number: int) -> str:
-    return ".".join(str(number >> shift & 255) for shift in (24, 16, 8, 0))
-
-
-def _no_querier(stage: Stage, builder: Builder) -> Broken:
-    if not [z for z in stage.net.multicast.zones if not stage.net.is_private(z.zone)]:
+def _no_querier(net: NetworkPlan, standing: Standing) -> str:
+    files = [f for f in standing.files if f.endswith(f"/{querier.FILE}")]
+    if not files:
         raise _no_place("no-querier", "nobody watches by multicast")
-    return Broken("nobody asks for multicast groups", no_querier=True)
+    for file in files:
+        standing.change(file, lambda text: re.sub(r"^  (# VLAN|ovs-ofctl packet-out).*\n", "", text, flags=re.M))
+    return "nobody asks for multicast groups"
 
 
 def _duplicate(stage: Stage, builder: Builder) -> Broken:
@@ -180,20 +178,20 @@ def _zone(stage: Stage, station: str) -> str:
     return stage.places[stage.stations[station].legs[0]].party.zone
 
 
-def _ring_ports(net: NetworkPlan) -> tuple[PortRow, PortRow, tuple[str, ...]]:
-    """Two free ports of two switches that are joined already, and the zones on the link between them."""
+def _ring_ports(net: NetworkPlan) -> tuple[PortRow, PortRow, tuple[int, int]]:
+    """Two free ports of two switches that are joined already, and the ports that join them."""
     for link in net.plan.links:
-        (a, a_port), (b, _) = link.ends()
+        ends = link.ends()
         free = [
             next(
                 (r for r in net.ports.of(s) if r.mode == "off" and r.kind in ("free", "link") and not _lit(net, r)),
                 None,
             )
-            for s in (a, b)
+            for s, _ in ends
         ]
-        carried = next((r.tagged for r in net.ports.of(a) if r.port == a_port), ())
+        carried = any(r.tagged for r in net.ports.of(ends[0][0]) if r.port == ends[0][1])
         if link.lit and free[0] is not None and free[1] is not None and carried:
-            return free[0], free[1], carried
+            return free[0], free[1], (ends[0][1], ends[1][1])
     raise _no_place("ring", "no two joined switches have a free port each")
 
 
@@ -206,16 +204,16 @@ def _ring_cable(net: NetworkPlan) -> tuple[tuple[End, End], ...]:
     return ((End(switch_space(a.switch), names.port(a.port)), End(switch_space(b.switch), names.port(b.port))),)
 
 
-def _ring(stage: Stage, builder: Builder) -> Broken:
-    a, b, zones = _ring_ports(stage.net)
-    for row, other in ((a, b), (b, a)):
-        joined = replace(
-            row, kind="link", mode="trunk", tagged=zones, device=f"{other.switch}:{other.port}", label="a second way"
-        )
-        rows = [joined if r is row else r for r in stage.net.ports.of(row.switch)]
-        switch = stage.net.plan.switch(row.switch).model_copy(update={"loop_protection": "none"})
-        _reload(stage, builder, switch, rows)
-    return Broken(f"{a.switch} port {a.port} and {b.switch} port {b.port} are joined too, without spanning tree")
+def _ring(net: NetworkPlan, standing: Standing) -> str:
+    a, b, joined = _ring_ports(net)
+    for row, old in ((a, joined[0]), (b, joined[1])):
+
+        def second_way(script: Script, row: PortRow = row, old: int = old) -> None:
+            script.add_like(old, row.port, names.port(row.port))
+            script.without_tree()
+
+        _edit(standing, row.switch, second_way)
+    return f"{a.switch} port {a.port} and {b.switch} port {b.port} are joined too, without spanning tree"
 
 
 SLIPS: list[Slip] = [
@@ -223,10 +221,10 @@ SLIPS: list[Slip] = [
     Slip("trunk-without-zone", "a trunk that does not carry the camera zone", _trunk),
     Slip("per-switch-protection", "isolated ports kept apart on each switch only", _per_switch),
     Slip("recorder-forwards", "a recorder that forwards between its legs", _forwarding),
-    Slip("second-dhcp", "another DHCP server in the zone", _second_dhcp),
+    Slip("second-dhcp", "another DHCP server in the zone", make=_second_dhcp),
     Slip("no-querier", "nobody asks for multicast groups", _no_querier),
-    Slip("duplicate-address", "two cameras with one address", _duplicate),
-    Slip("ring", "two switches joined twice without spanning tree", _ring, _ring_cable),
+    Slip("duplicate-address", "two cameras with one address", make=_duplicate),
+    Slip("ring", "two switches joined twice without spanning tree", _ring, cables=_ring_cable),
 ]
 
 

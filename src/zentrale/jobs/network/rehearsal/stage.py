@@ -9,15 +9,18 @@ import ipaddress
 import re
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 
+from zentrale.errors import InputError
+from zentrale.field.lab import servers
 from zentrale.field.lab.namespaces import End, Namespace, build, whole_checksums
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
+from zentrale.jobs.network.rehearsal.script import Script, file_of, flows_with
+from zentrale.jobs.network.standing import Standing
 from zentrale.output.network import names, openvswitch
 from zentrale.planning.network import NetworkPlan
-from zentrale.planning.ports import PortRow, PortTables
 from zentrale.planning.reach import Party
 from zentrale.site.model import INTERNET, Camera, Recorder, Switch, Zone
 
@@ -51,6 +54,8 @@ class Stage:
     stations: dict[str, Station] = field(default_factory=dict)
     places: dict[Leg, Place] = field(default_factory=dict)
     added: list[str] = field(default_factory=list)
+    expected: dict[tuple[Party, Party, str], tuple[bool, bool, str]] = field(default_factory=dict)  # by kind of packets
+    gateways: dict[Leg, str] = field(default_factory=dict)  # MAC address of the gateway that answered a leg
 
     @property
     def legs(self) -> list[Leg]:
@@ -74,20 +79,40 @@ def mac_of(name: str, given: str) -> str:
     return given or "02:5a:fd:" + ":".join(re.findall("..", hashlib.sha256(name.encode()).hexdigest()[:6]))
 
 
+@dataclass(frozen=True)
+class _Added:
+    """A port that a switch has beside its file: an untagged one of the VLAN, reached by whatever reaches the port `like` (0: by
+    the switch's own forwarding alone).
+    """
+
+    switch: str
+    interface: str
+    number: int
+    vlan: int
+    like: int
+
+
 class Builder:
-    """Makes the stage. `extra` are links beside the plan's, for what is rehearsed as a slip."""
+    """Makes the stage. `standing` are the files that switches and recorders are given; `extra` are links beside the plan's, for
+    what is rehearsed as a slip.
+    """
 
     def __init__(
-        self, net: NetworkPlan, folder: Path, extra: tuple[tuple[End, End], ...] = (), laptop: str = ""
+        self,
+        net: NetworkPlan,
+        standing: Standing,
+        folder: Path,
+        extra: tuple[tuple[End, End], ...] = (),
+        laptop: str = "",
     ) -> None:
         """`laptop`: the zone in which somebody plugs one in; empty for none."""
         self._stage = Stage(net, folder)
+        self._standing = standing
         self._laptop = laptop
-        self._laptop_row: PortRow | None = None
         self._net = net
         self._plan = net.plan
         self._cables: list[tuple[End, End]] = list(extra)
-        self._added: list[tuple[str, str, int]] = []  # switch, interface, VLAN
+        self._added: list[_Added] = []
 
     def make(self) -> Stage:
         """Namespaces and cables, with addresses; the switches are off. Raises LabError."""
@@ -178,9 +203,11 @@ class Builder:
         self._device(camera.name, "camera", camera.zone, camera.switch, camera.port, address, camera.mac or "")
 
     def _recorder(self, recorder: Recorder) -> None:
+        """Its system forwards, so that what keeps its legs apart is its file, or nothing."""
         legs = [(x.zone, x.switch, x.port, str(x.address), x.mac or "") for x in recorder.legs()]
         gateway = next((g for x in recorder.legs() if (g := self._plan.zone(x.zone).gateway)), None)
-        self._add(recorder.name, "recorder", legs, gateway=str(gateway or ""), forwards=recorder.forwards)
+        kept_apart = recorder.viewing is not None and not servers.lacks_rules()
+        self._add(recorder.name, "recorder", legs, gateway=str(gateway or ""), forwards=recorder.forwards or kept_apart)
 
     def _empty_zones(self) -> Iterator[Zone]:
         taken = {place.party.zone for place in self._stage.places.values()}
@@ -192,24 +219,28 @@ class Builder:
         address = self._free_address(zone.name, name)
         self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateway=str(zone.gateway))
         leg = self._stage.stations[name].legs[0]
-        interface = f"x{zone.vlan}"
-        self._cables.append((End(switch_space(router.name), interface), End(name, leg.interface, leg.mac)))
-        self._added.append((router.name, interface, zone.vlan))
+        like = names.INTERNAL_PORT + zone.vlan if self._net.is_private(zone.name) else 0
+        added = _Added(router.name, f"x{zone.vlan}", _ADDED_PORT + len(self._added), zone.vlan, like)
+        self._cables.append((End(switch_space(router.name), added.interface), End(name, leg.interface, leg.mac)))
+        self._added.append(added)
         self._stage.added.append(f"a device in {zone.name}, where the plan has none, at a port added to {router.name}")
 
     def _plug_in(self, zone: str) -> None:
-        """A laptop at a port that is added for it: where the zone's first device stands, else at the router."""
-        family = self._plan.zone(zone).family
-        router = self._net.router()
+        """A laptop at a port that is added for it: beside the zone's first device, else at the router. Raises InputError."""
+        router, known = self._net.router(), self._plan.zone(zone)
         place = next((p for p in self._stage.places.values() if p.port and p.party.zone == zone), None)
         at = place.switch if place else router.name if router else self._plan.switches[0].name
-        port = self._plan.switch_type(self._plan.switch(at)).ports + 1
-        promiscuous = zone == family and self._net.is_private(zone)
-        role = self._plan.zone(zone).private if zone != family else "promiscuous" if promiscuous else ""
-        self._laptop_row = PortRow(
-            at, port, "viewer", LAPTOP, LAPTOP, None, "access", zone, (), role, 1000, None, "", False, "none", False
-        )  # fmt: skip
-        self._add(LAPTOP, "device", [(zone, at, port, self._free_address(zone, LAPTOP), "")], gateway=self.ways(zone))
+        like = place.port if place else 0
+        if like == 0 and self._net.is_private(zone):
+            if router is None or known.gateway is None:
+                raise InputError(
+                    f"--from {zone}: nobody stands in it, so no file says how a port of this private VLAN is",
+                    "choose a zone with a device in it",
+                )
+            like = names.INTERNAL_PORT + known.vlan
+        number = self._plan.switch_type(self._plan.switch(at)).ports + 1
+        self._added.append(_Added(at, names.port(number), number, known.vlan, like))
+        self._add(LAPTOP, "device", [(zone, at, number, self._free_address(zone, LAPTOP), "")], gateway=self.ways(zone))
         self._stage.added.append(f"a laptop in {zone}, at a port added to {at}")
 
     def _outside(self, router: Switch) -> None:
@@ -230,32 +261,32 @@ class Builder:
                 return str(host)
         return str(ipaddress.IPv4Address(int(block.network.broadcast_address) - 1))
 
-    def switch_on(self, name: str, script: Path) -> None:
-        """Power on and commands loaded, as they were written; then what the rehearsal adds. Raises LabError."""
-        switch, router = self._stage.switches[name], self._net.router()
+    def switch_on(self, name: str) -> None:
+        """Power on and the commands of its file, byte for byte; then what the rehearsal adds. Raises LabError."""
+        stage, switch = self._stage, self._stage.switches[name]
+        router = self._net.router()
         if router is not None and router.name == name:
             self._before_router(switch.space)
         switch.start()
-        self.load(name, script)
-
-    def load(self, name: str, script: Path) -> None:
-        """On a switch that is on: what it held goes."""
-        stage, switch, router = self._stage, self._stage.switches[name], self._net.router()
-        row = self._laptop_row
-        if row is not None and row.switch == name:  # a port more than its file has
-            ports = PortTables((*self._net.ports.rows, row), ())
-            script = stage.folder / f"laptop.{name}.sh"
-            script.write_text(openvswitch.commands(replace(self._net, ports=ports), self._net.plan.switch(name)))
-        switch.load(script)
-        bridge = names.short(name)
-        for number, (on, interface, vlan) in enumerate(self._added):
-            if on == name:
-                switch.tell(
-                    "ovs-vsctl", "add-port", bridge, interface, f"tag={vlan}", "vlan_mode=access", "--", "set", "Interface",
-                    interface, f"ofport_request={_ADDED_PORT + number}",
-                )  # fmt: skip
+        switch.load(self._standing.path(file_of(name)))
+        self._add_ports(name, switch)
         if router is not None and router.name == name:
             self._after_router(switch.space, stage)
+
+    def _add_ports(self, name: str, switch: LabSwitch) -> None:
+        script = Script(self._standing.files[file_of(name)].text)
+        flows: list[str] = []
+        bridge = script.bridge() or names.short(name)
+        for added in (a for a in self._added if a.switch == name):
+            switch.tell(
+                "ovs-vsctl", "add-port", bridge, added.interface, f"tag={added.vlan}", "vlan_mode=access",
+                "other_config:rstp-port-admin-edge=true", "--", "set", "Interface", added.interface,
+                f"ofport_request={added.number}",
+            )  # fmt: skip
+            if added.like:
+                flows = flows_with(flows or script.flows, added.like, added.number)
+        if flows:
+            switch.tell("ovs-ofctl", "-O", "OpenFlow13", "replace-flows", bridge, "-", text="\n".join([*flows, ""]))
 
     def settle(self) -> list[str]:
         """Waits until all ports are as they stay, then forgets what was learned before; the ports that never came to it."""
@@ -284,6 +315,8 @@ class Builder:
             "router", (Leg("router", WAN, "", ROUTER_OUTSIDE, OUTSIDE_BITS, "router"),), gateway=OUTSIDE, forwards=True
         )
         set_up_one(outside, space, self.neighbours())
+        # Its system sees what passes the ports of the switch that it is, too, and is not to answer there.
+        space.set("ipv4/conf/all/arp_ignore", "1")
         for zone in self._net.routed_zones():
             interface = names.vlan(zone.vlan)
             space.set(f"ipv4/conf/{interface}/route_localnet", "1")
@@ -297,24 +330,19 @@ class Builder:
                 if place.party.zone != INTERNET and self._plan.zone(place.party.zone).family == zone.name
             ]
             space.call("ip", "-batch", "-", text="\n".join([*lines, ""]))
-            for leg, place in stage.places.items():
-                if place.party.zone != INTERNET and self._plan.zone(place.party.zone).family == zone.name:
-                    stage.spaces[leg.station].call(
-                        "ip",
-                        "neigh",
-                        "replace",
-                        str(zone.gateway),
-                        "lladdr",
-                        mac,
-                        "dev",
-                        leg.interface,
-                        "nud",
-                        "permanent",
-                    )
+            for leg in stage.gateways:  # found before, and now behind a new interface
+                if self._plan.zone(stage.places[leg].party.zone).family == zone.name:
+                    self.enter_gateway(leg, mac)
         wan = interface_mac(space, WAN)
         stage.spaces[INTERNET_HOST].call(
             "ip", "neigh", "replace", ROUTER_OUTSIDE, "lladdr", wan, "dev", names.leg(0), "nud", "permanent"
         )
+
+    def enter_gateway(self, leg: Leg, mac: str) -> None:
+        """For good, as all neighbours here. Raises LabError."""
+        gateway, space = self.ways(self._stage.places[leg].party.zone), self._stage.spaces[leg.station]
+        space.call("ip", "neigh", "replace", gateway, "lladdr", mac, "dev", leg.interface, "nud", "permanent")
+        self._stage.gateways[leg] = mac
 
 
 def interface_mac(space: Namespace, interface: str) -> str:

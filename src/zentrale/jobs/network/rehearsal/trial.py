@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from zentrale.field.lab import probing
+from zentrale.field.lab import beginnings, probing
+from zentrale.field.lab.beginnings import Beginning
 from zentrale.field.lab.probing import Arrived, Pair, Wire
 from zentrale.field.lab.stations import Leg
+from zentrale.jobs.network.rehearsal import edges
+from zentrale.jobs.network.rehearsal.edges import Service
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.planning.reach import RTSP, Party, reaches, reaches_at_layer_2, wanted_between
-from zentrale.site.model import INTERNET, Plan
+from zentrale.site.model import INTERNET, Recorder
 
 AT_LAYER_2 = ("arp", "ipv6", "multicast")
-_RTP = ("udp", 5004)
+THROUGH = "through "  # kind of packets that are handed to a recorder, to pass on
 _AGAIN, _FEW, _MANY = 2, 200, 2000  # rounds, pairs at a time, pairs beyond which it is no chance
+_NOBODY = "02:5a:fc:ff:ff:ff"
 _STORM = 8  # copies of one frame at one port: a way around takes it on for ever, a ring that heals a few
 
 
@@ -27,6 +31,12 @@ class Differing:
     kind: str
     came: bool
     planned: str
+
+    @property
+    def service(self) -> Service | None:
+        """What a router is asked about it; None within one network."""
+        protocol, _, port = self.kind.partition("/")
+        return (protocol, int(port)) if port.isdigit() else edges.ECHO if protocol == "icmp" else None
 
 
 @dataclass
@@ -48,14 +58,6 @@ class Reached:
     cells: tuple[PartyCell, ...]
     differing: tuple[Differing, ...]
     packets: int
-    storm: int = 0  # copies of one frame at one port, where they do not end
-
-
-def services(plan: Plan) -> list[tuple[str, int]]:
-    """RTSP and RTP, and whatever the router's rules name; of a range its first port."""
-    found = [RTSP, _RTP]
-    found += [(r.protocol, int(r.port.partition("-")[0])) for r in plan.rules if r.port]
-    return list(dict.fromkeys(found))
 
 
 def pairs_of(stage: Stage) -> list[Pair]:
@@ -77,31 +79,156 @@ def circles(stage: Stage, wire: Wire) -> int:
     return most if most >= _STORM else 0
 
 
-def try_all(stage: Stage, wire: Wire, *, routed: bool) -> Reached:
-    """Raises LabError. `wire` has the legs that are on a switch; not `routed`: what passes between networks is not tried, since
-    what keeps it apart could not be put there.
+class Trial:
+    """All packets of one rehearsal. `wire` has all legs, `rules` are the router's as they stand. Not `routed`: what passes
+    between networks is not tried, since what keeps it apart could not be put there.
     """
-    pairs = [pair for pair in pairs_of(stage) if routed or _one_network(stage, pair)]
-    inside = [(a, b) for a, b in pairs if INTERNET not in (stage.places[a].party.zone, stage.places[b].party.zone)]
-    arrived = Arrived()
-    asked = services(stage.net.plan)
-    # Frames to all come first: the switches know then where everybody is.
-    ways: dict[str, tuple[list[Pair], Callable[[Sequence[Pair]], set[Pair]]]] = {}
-    for kind in AT_LAYER_2:
-        ways[kind] = inside, lambda some, kind=kind: probing.frames_to_all(wire, kind, some)  # type: ignore[misc]
-    ways["ipv6 to one"] = inside, lambda some: probing.unicast_ipv6(wire, some)
-    for protocol, port in asked:
-        if protocol == "tcp":
-            ways[f"tcp/{port}"] = pairs, lambda some, port=port: probing.tcp(some, stage.spaces, port)  # type: ignore[misc]
-        else:
-            ways[f"udp/{port}"] = (
-                pairs, lambda some, port=port: probing.udp(some, stage.legs, stage.spaces, port),  # type: ignore[misc]
-            )  # fmt: skip
-    with probing.answering(stage.legs, stage.spaces, [port for protocol, port in asked if protocol == "tcp"]):
-        for kind, (some, send) in ways.items():
-            arrived.note(kind, some, send(some))
-            _again(stage, arrived, kind, send)
-    return _judged(stage, arrived)
+
+    def __init__(self, stage: Stage, wire: Wire, rules: str, *, routed: bool) -> None:
+        self._stage, self._wire, self._rules = stage, wire, rules
+        self._arrived = Arrived()
+        everything = pairs_of(stage)
+        self._near = [pair for pair in everything if _one_network(stage, pair)]
+        self._far = [pair for pair in everything if not _one_network(stage, pair)] if routed else []
+        self._inside = [p for p in everything if not self._outside(p)] if routed else self._near
+
+    def _outside(self, pair: Pair) -> bool:
+        return INTERNET in (self._stage.places[pair[0]].party.zone, self._stage.places[pair[1]].party.zone)
+
+    def run(self) -> Reached:
+        """Raises LabError."""
+        stage, wire = self._stage, self._wire
+        # Frames to all come first: the switches know then where everybody is.
+        for kind in AT_LAYER_2:
+            self._try(kind, self._inside, lambda some, kind=kind: probing.frames_to_all(wire, kind, some))  # type: ignore[misc]
+        self._try("ipv6 to one", self._inside, lambda some: probing.unicast_ipv6(wire, some))
+        self._connect()
+        rtp = _kind(edges.RTP)
+        self._try(rtp, self._near, lambda some: probing.udp(some, stage.legs, stage.spaces, edges.RTP[1]))
+        self._begin()
+        return self._judged()
+
+    def _connect(self) -> None:
+        """Whole connections, whose answers come back: within networks, and wherever a router lets one begin."""
+        asked = {RTSP: [*self._near, *self._allowed(RTSP)]}
+        for service in edges.named(self._stage.net.plan, ""):
+            if service[0] == "tcp" and service != RTSP and (some := self._allowed(service)):
+                asked[service] = some
+        with probing.answering(self._stage.legs, self._stage.spaces, [port for _, port in asked]):
+            for service, pairs in asked.items():
+                self._try(_kind(service), pairs, lambda some, p=service[1]: probing.tcp(some, self._stage.spaces, p))  # type: ignore[misc]
+
+    def _allowed(self, service: Service) -> list[Pair]:
+        return [pair for pair in self._far if expected(self._stage, pair, _kind(service))[1]]
+
+    def _begin(self) -> None:
+        """First packets between networks: of what is named by all pairs, at other ports by each device once in either part; and
+        packets for the network of a recorder's one leg, handed to the other.
+        """
+        plan = self._stage.net.plan
+        asked: dict[str, list[Beginning]] = {}
+        for service in edges.named(plan, self._rules):
+            done = self._arrived.tried.get(_kind(service), set())
+            asked[_kind(service)] = self._handed(service, [pair for pair in self._far if pair not in done])
+        by_cell: dict[tuple[Party, Party], list[Pair]] = {}
+        for a, b in self._far:
+            by_cell.setdefault((self._stage.places[a].party, self._stage.places[b].party), []).append((a, b))
+        for number, service in enumerate(edges.strangers(plan, self._rules)):
+            covering = [pair for pairs in by_cell.values() for pair in _each_once(pairs, number)]
+            asked[_kind(service)] = self._handed(service, covering)
+        asked |= self._to_recorders()
+        every = [b for some in asked.values() for b in some]
+        came = beginnings.arrived(self._wire, every)
+        for _ in range(_AGAIN):
+            left = [
+                b
+                for kind, some in asked.items()
+                for b in some
+                if b not in came and expected(self._stage, (b.origin, b.to), kind)[1]
+            ]
+            if not left or len(left) > _MANY:
+                break
+            came |= beginnings.arrived(self._wire, left)
+        for kind, some in asked.items():
+            tried = [(b.origin, b.to) for b in some]
+            self._arrived.note(kind, tried, [(b.origin, b.to) for b in some if b in came])
+
+    def _handed(self, service: Service, pairs: Sequence[Pair]) -> list[Beginning]:
+        """To each one's gateway. Whoever has no way out sends nothing: to nobody's MAC address, where nothing arrives."""
+        ways = self._stage.gateways
+        return [Beginning(a, b, *service, ways.get(a, _NOBODY)) for a, b in pairs]
+
+    def _to_recorders(self) -> dict[str, list[Beginning]]:
+        stage, found = self._stage, {}
+        for recorder in stage.net.plan.recorders:
+            station = stage.stations.get(recorder.name)
+            if station is None or len(station.legs) < 2:
+                continue
+            asked = []
+            for entry, leaving in (station.legs, station.legs[::-1]):
+                near, beyond = (
+                    [x for x in stage.inside_legs() if x.station != recorder.name and _zones_meet(stage, x, leg)]
+                    for leg in (entry, leaving)
+                )
+                some = _each_once([(a, b) for a in near for b in beyond if a.station != b.station], 0)
+                asked += [Beginning(a, b, *edges.RTP, entry.mac) for a, b in some]
+            found[f"{THROUGH}{recorder.name}"] = asked
+        return found
+
+    def _try(self, kind: str, pairs: Sequence[Pair], send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
+        """What should have arrived and did not is tried again, a few at a time: a switch in user space drops what is too much for
+        this machine, and that is nobody's fault.
+        """
+        if not pairs:
+            return
+        self._arrived.note(kind, pairs, send(pairs))
+        for _ in range(_AGAIN):
+            left = [p for p in pairs if p not in self._arrived.pairs[kind] and expected(self._stage, p, kind)[1]]
+            if not left or len(left) > _MANY:
+                return
+            for at in range(0, len(left), _FEW):
+                self._arrived.note(kind, (), send(left[at : at + _FEW]))
+
+    def _judged(self) -> Reached:
+        stage, arrived = self._stage, self._arrived
+        cells: dict[tuple[Party, Party], PartyCell] = {}
+        wrong: dict[tuple[Party, Party], set[Pair]] = {}
+        came_by: dict[tuple[Party, Party], set[Pair]] = {}
+        tried_by: dict[tuple[Party, Party], set[Pair]] = {}
+        differing = []
+        for kind, tried in arrived.tried.items():
+            for pair in tried:
+                came = pair in arrived.pairs[kind]
+                may, must, why = expected(stage, pair, kind)
+                key = stage.places[pair[0]].party, stage.places[pair[1]].party
+                tried_by.setdefault(key, set()).add(pair)
+                if came:
+                    came_by.setdefault(key, set()).add(pair)
+                    _cell(stage, cells, key).kinds.add(kind)
+                if (came and not may) or (must and not came):
+                    differing.append(Differing(*pair, kind, came, why))
+                    wrong.setdefault(key, set()).add(pair)
+        for key, pairs in tried_by.items():
+            cell = _cell(stage, cells, key)
+            cell.tried, cell.came, cell.wrong = len(pairs), len(came_by.get(key, ())), len(wrong.get(key, ()))
+        order = {leg: i for i, leg in enumerate(stage.legs)}
+        differing.sort(key=lambda d: (order[d.origin], order[d.to], d.kind))
+        count = sum(map(len, arrived.tried.values()))
+        return Reached(tuple(_in_order(stage, cells.values())), tuple(differing), count)
+
+
+def _kind(service: Service) -> str:
+    return f"{service[0]}/{service[1]}" if service[1] else service[0]
+
+
+def _each_once(pairs: Sequence[Pair], turn: int) -> Iterator[Pair]:
+    """So many of these pairs that each leg begins once, and is begun with once; other ones at each turn."""
+    origins, targets = (list(dict.fromkeys(legs)) for legs in zip(*pairs, strict=True)) if pairs else ([], [])
+    known = set(pairs)
+    for i in range(max(len(origins), len(targets))):
+        pair = origins[i % len(origins)], targets[(i + turn) % len(targets)]
+        if pair in known:
+            yield pair
 
 
 def _one_network(stage: Stage, pair: Pair) -> bool:
@@ -109,59 +236,39 @@ def _one_network(stage: Stage, pair: Pair) -> bool:
     return INTERNET not in zones and len({stage.net.plan.zone(z).family for z in zones}) == 1
 
 
-def _again(stage: Stage, arrived: Arrived, kind: str, send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
-    """What should have arrived and did not is tried again, a few at a time: a switch in user space drops what is too much for
-    this machine, and that is nobody's fault.
-    """
-    for _ in range(_AGAIN):
-        left = [p for p in arrived.tried[kind] if p not in arrived.pairs[kind] and expected(stage, p, kind)[1]]
-        if not left or len(left) > _MANY:
-            return
-        for at in range(0, len(left), _FEW):
-            arrived.note(kind, (), send(left[at : at + _FEW]))
+def _zones_meet(stage: Stage, a: Leg, b: Leg) -> bool:
+    """Whether a frame of the one may reach the other by the plan."""
+    return reaches_at_layer_2(stage.net.plan, stage.places[a].party, stage.places[b].party)[0]
 
 
-def expected(stage: Stage, pair: Pair, kind: str) -> tuple[bool, bool, str]:
+Expected = tuple[bool, bool, str]
+
+
+def expected(stage: Stage, pair: Pair, kind: str) -> Expected:
     """Whether it may arrive, whether it must, and why: what the customer wants counts more than what the plan comes to."""
-    plan, (origin, to) = stage.net.plan, (stage.places[leg].party for leg in pair)
+    key = stage.places[pair[0]].party, stage.places[pair[1]].party, kind
+    if key not in stage.expected:
+        stage.expected[key] = _expected(stage, *key)
+    return stage.expected[key]
+
+
+def _expected(stage: Stage, origin: Party, to: Party, kind: str) -> Expected:
+    plan = stage.net.plan
+    if kind.startswith(THROUGH):
+        recorder: Recorder = plan.recorder(kind.removeprefix(THROUGH))
+        return recorder.forwards, False, f"the legs of {recorder.name} stay apart"
     wanted = wanted_between(plan, origin, to)
     if wanted is False:
         return False, False, f"the customer wants it kept apart ([[reach]]); by the plan {reaches(plan, origin, to)[1]}"
-    if wanted and kind == f"{RTSP[0]}/{RTSP[1]}" and not reaches(plan, origin, to, RTSP)[0]:
+    if wanted and kind == _kind(RTSP) and not reaches(plan, origin, to, RTSP)[0]:
         return True, True, f"the customer wants it ([[reach]]); by the plan {reaches(plan, origin, to)[1]}"
     if kind in AT_LAYER_2 or kind == "ipv6 to one":
         allowed, why = reaches_at_layer_2(plan, origin, to)
         return allowed, allowed and kind != "multicast", why  # a group of nobody need not arrive
     protocol, _, port = kind.partition("/")
-    allowed, why = reaches(plan, origin, to, (protocol, int(port)))
-    # Through a recorder the answer has no way back that the plan knows of: a datagram says that it forwards.
-    return allowed, allowed and not (why.startswith("through ") and protocol == "tcp"), why
-
-
-def _judged(stage: Stage, arrived: Arrived) -> Reached:
-    cells: dict[tuple[Party, Party], PartyCell] = {}
-    wrong: dict[tuple[Party, Party], set[Pair]] = {}
-    came_by: dict[tuple[Party, Party], set[Pair]] = {}
-    tried_by: dict[tuple[Party, Party], set[Pair]] = {}
-    differing = []
-    for kind, tried in arrived.tried.items():
-        for pair in tried:
-            came = pair in arrived.pairs[kind]
-            may, must, why = expected(stage, pair, kind)
-            key = stage.places[pair[0]].party, stage.places[pair[1]].party
-            tried_by.setdefault(key, set()).add(pair)
-            if came:
-                came_by.setdefault(key, set()).add(pair)
-                _cell(stage, cells, key).kinds.add(kind)
-            if (came and not may) or (must and not came):
-                differing.append(Differing(*pair, kind, came, why))
-                wrong.setdefault(key, set()).add(pair)
-    for key, pairs in tried_by.items():
-        cell = _cell(stage, cells, key)
-        cell.tried, cell.came, cell.wrong = len(pairs), len(came_by.get(key, ())), len(wrong.get(key, ()))
-    order = {leg: i for i, leg in enumerate(stage.legs)}
-    differing.sort(key=lambda d: (order[d.origin], order[d.to], d.kind))
-    return Reached(tuple(_in_order(stage, cells.values())), tuple(differing), sum(map(len, arrived.tried.values())))
+    allowed, why = reaches(plan, origin, to, (protocol, int(port or 0)))
+    # Through a recorder the answer has no way back that the plan knows of, and nobody is sent that way here.
+    return allowed, allowed and not why.startswith("through "), why
 
 
 def _cell(stage: Stage, cells: dict[tuple[Party, Party], PartyCell], key: tuple[Party, Party]) -> PartyCell:

@@ -1,0 +1,81 @@
+"""First packets of conversations, made by hand and seen at the other end: many pairs at once, with no socket for any of them."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from zentrale.field.lab.probing import Wire
+from zentrale.field.lab.stations import Leg
+from zentrale.protocols import frames
+
+_BURST, _PER_S = 40, 6000  # what switches in user space carry with time to spare
+_LAST_WAIT_S = 0.25
+
+
+@dataclass(frozen=True)
+class Beginning:
+    """From one leg to another: protocol, port (0 for icmp) and the MAC address that it is handed to (the next hop's)."""
+
+    origin: Leg
+    to: Leg
+    protocol: str
+    port: int
+    hop: str
+
+
+def arrived(wire: Wire, asked: Sequence[Beginning]) -> set[Beginning]:
+    """Those that were seen at the leg they were for. `wire` has all their legs."""
+    came: set[int] = set()
+    wire.forget()
+    begun = time.monotonic()
+    for at in range(0, len(asked), _BURST):
+        for number in range(at, min(at + _BURST, len(asked))):
+            b = asked[number]
+            target = (b.to.address, b.port)
+            wire.send(b.origin, frames.beginning(b.hop, b.origin.mac, b.origin.address, target, b.protocol, number))
+        ahead = (at + _BURST) / _PER_S - (time.monotonic() - begun)
+        came |= _seen(wire, asked, max(0.0, ahead))
+    came |= _seen(wire, asked, _LAST_WAIT_S)
+    return {asked[number] for number in came}
+
+
+def _seen(wire: Wire, asked: Sequence[Beginning], wait_s: float) -> set[int]:
+    found = set()
+    for leg, frame in wire.seen(wait_s):
+        told = frames.begun(frame)
+        if told is not None and told[1] < len(asked) and frame.to == leg.mac:
+            wanted = asked[told[1]].to
+            if wanted == leg and told[0] == leg.address:
+                found.add(told[1])
+    return found
+
+
+def gateways(wire: Wire, asked: Mapping[Leg, str]) -> tuple[dict[Leg, set[str]], set[Leg]]:
+    """Each leg asks for its gateway by ARP (RFC 826) and pings it (RFC 792): the MAC addresses that answer, and the legs whose
+    ping came back.
+    """
+    answers: dict[Leg, set[str]] = {}
+    for _ in range(3):
+        wire.forget()
+        for leg, gateway in asked.items():
+            if leg not in answers:
+                wire.send(leg, frames.arp_request(leg.mac, leg.address, gateway))
+        for leg, frame in wire.seen(0.3):
+            reply = frames.arp_reply(frame)
+            if reply is not None and reply[0] == asked.get(leg):
+                answers.setdefault(leg, set()).add(reply[1])
+    pinged: set[Leg] = set()
+    legs = list(answers)
+    for _ in range(3):
+        wire.forget()
+        for number, leg in enumerate(legs):
+            if leg not in pinged:
+                mac, target = min(answers[leg]), (asked[leg], 0)
+                wire.send(leg, frames.beginning(mac, leg.mac, leg.address, target, "icmp", number))
+        for leg, frame in wire.seen(0.2 if len(pinged) < len(legs) else 0.0):
+            told = frames.echo_reply(frame)
+            if told is not None and told[0] == asked.get(leg):
+                pinged.add(leg)
+    return answers, pinged
