@@ -132,4 +132,11 @@ REHEARSAL_CODES = [
         "nobody.",
         "see to the options of the zone's file, then rehearse again",
     ),
+    Entry(
+        "NET-18",
+        F,
+        "a file is refused by the program that it is for",
+        "The program that takes the file on site was given it as it stands, and would not have it.",
+        "mend the line that is named; `zentrale network write` makes the file as planned, and keeps yours beside it",
+    ),
 ]

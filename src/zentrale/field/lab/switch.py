@@ -11,6 +11,7 @@ from zentrale.field.lab.namespaces import LabError, Lack, Namespace
 
 _SCHEMA = Path("/usr/share/openvswitch/vswitch.ovsschema")
 _UP_WITHIN_S = 10.0
+_TRACED = 'sh -x "$0" 2>&1 | grep "^+ " | tail -n 1'  # the last command that was begun
 TOOLS = ("ovsdb-server", "ovs-vswitchd", "ovs-vsctl", "ovs-ofctl", "ovs-appctl", "ovsdb-tool")
 
 
@@ -67,8 +68,14 @@ class LabSwitch:
             time.sleep(0.01)
 
     def load(self, script: Path) -> None:
-        """Run the commands of a file, byte for byte as it was written. Raises LabError."""
-        self.space.call("sh", str(script), env=self.environment)
+        """Run the commands of a file, byte for byte as it was written. Raises LabError, with the line that was refused."""
+        try:
+            self.space.call("sh", str(script), env=self.environment)
+        except LabError as error:
+            begun = self.space.call("sh", "-c", _TRACED, str(script), env=self.environment).removeprefix("+ ").split()
+            lines = enumerate(script.read_text(errors="replace").splitlines(), 1)
+            line = next((number for number, text in lines if begun and text.split()[:5] == begun[:5]), None)
+            raise LabError(f"{error} (at line {line} of {script})" if line else str(error)) from None
 
     def tell(self, *command: str, text: str = "") -> str:
         """One of its own tools."""

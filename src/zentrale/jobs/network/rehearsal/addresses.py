@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
+from pathlib import Path
 
 from zentrale.field.lab import dhcp_client
 from zentrale.field.lab.dhcp_client import Asked, Client
@@ -12,7 +13,6 @@ from zentrale.field.lab.probing import Wire
 from zentrale.field.lab.servers import DhcpServer
 from zentrale.field.lab.stations import Leg
 from zentrale.jobs.network.rehearsal.stage import Stage, interface_mac
-from zentrale.jobs.network.standing import Standing
 from zentrale.output.network import names
 from zentrale.output.network.dhcp import time_server
 from zentrale.planning.network import NetworkPlan
@@ -71,24 +71,18 @@ def server_mac(stage: Stage, zone: Zone) -> str:
     return legs[0].mac if legs else interface_mac(stage.spaces[at[0]], at[1])
 
 
-def start_servers(stage: Stage, standing: Standing) -> tuple[list[DhcpServer], list[str]]:
-    """With their files as they stand; and the zones without one, in words. Raises LabError."""
-    servers, without = [], []
-    for zone in stage.net.gives_addresses():
-        at = server_place(stage, zone)
-        if at is None:
-            without.append(f"{file_of(zone)}: neither router nor recorder stands in {zone.name}")
-            continue
-        file = standing.path(file_of(zone))
-        servers.append(DhcpServer(stage.spaces[at[0]], at[1], file, stage.folder / f"dhcp.{zone.name}"))
-    return servers, without
+def start_server(stage: Stage, zone: Zone, file: Path) -> DhcpServer:
+    """The zone's, with its file as it stands. Raises LabError."""
+    at = server_place(stage, zone)
+    assert at is not None
+    return DhcpServer(stage.spaces[at[0]], at[1], file, stage.folder / f"dhcp.{zone.name}")
 
 
-def ask_for_addresses(stage: Stage, wire: Wire) -> list[DhcpResult]:
-    """Every device on each of its legs, and strangers from a port at each switch: one that takes what it gets, and two that want
-    the first and the last address of the pool, two the ones beside it.
+def ask_for_addresses(stage: Stage, wire: Wire, zones: Sequence[Zone]) -> list[DhcpResult]:
+    """In the zones that have a server every device on each of its legs, and strangers from a port at each switch: one that takes
+    what it gets, and some that want the first and the last address of the pool, and the ones beside it.
     """
-    asked = [told for zone in stage.net.gives_addresses() for told in _clients(stage, zone)]
+    asked = [told for zone in zones for told in _clients(stage, zone)]
     # Who takes any address leaves the edges of the pool to those who want them.
     asked.sort(key=lambda told: "-" in told[0].planned and not told[0].wanted)
     first = [told for told in asked if told[0].wanted or "-" not in told[0].planned]

@@ -21,16 +21,20 @@ from zentrale.planning.ports import PortRow
 from zentrale.planning.topology import lit_network, paths_from
 from zentrale.site.model import INTERNET
 
+_AS_PLANNED = "make the line as planned, or change the plan; then `zentrale network write`, and rehearse again"
 _SURE = 60  # of a hundred: so much fits that nothing else is looked for
 
 
 @dataclass(frozen=True)
 class Cause:
-    """`subject` is the wire, device or rule as a person finds it; `what` is the matter with it; `at` the file and line."""
+    """`subject` is the wire, device or rule as a person finds it; `what` is the matter with it; `at` the file and line;
+    `advice` where another is better than what the finding's code has.
+    """
 
     subject: str
     what: str
     at: str = ""
+    advice: str = ""
 
 
 class Causes:
@@ -61,12 +65,23 @@ class Causes:
 
     def blame(self, line: Deviation, known: About) -> Cause:
         """Together with the other lines of its file that are of the same matter."""
-        same = [other for other, a in self._lines if other.file == line.file and _one_matter(known, a)]
+        same = [
+            other
+            for other, a in self._lines
+            if other.file == line.file and (_one_matter(known, a) or _moved(line, other))
+        ]
         self._seen |= {line, *same}
-        first = min([line, *same], key=lambda x: x.line) if known.kind == "flow" else line
+        moved = next((other for other in same if _moved(line, other)), None)
+        if moved is not None:
+            stands, planned = (line, moved) if line.stands else (moved, line)
+            what = f"{stands.at} stands out of its order, planned at line {planned.line}: {stands.text}"
+            return Cause(known.subject, what, stands.at, _AS_PLANNED)
+        if known.kind != "flow":
+            return Cause(known.subject, f"{line.at} {line.told}", line.at, _AS_PLANNED)
+        first = min([line, *same], key=lambda x: x.line)
         more = [str(x.line) for x in same if x != first]
         others = f"; so do lines {', '.join(more[:6])}{' and more' if len(more) > 6 else ''}" if more else ""
-        return Cause(known.subject, f"{first.at} {first.told}{others if known.kind == 'flow' else ''}", first.at)
+        return Cause(known.subject, f"{first.at} {first.told}{others}", first.at, _AS_PLANNED)
 
     def about_file(self, file: str, *words: str) -> Cause | None:
         """A line of this file that says one of these words, differently from the plan; with no words any line."""
@@ -115,19 +130,19 @@ class Causes:
             if at & set(ends):
                 return 100
             fitting = not known.vlans or bool(known.vlans & vlans)
-            return 80 if at & set(path) and fitting else 12 if fitting and not item.came else 0
+            return 80 if at & set(path) and fitting else 12 if fitting and not item.came and self._has_ring else 0
         if known.kind == "leg":
             return 85 if routed and not through and known.vlans & vlans else 0
         if known.kind == "flow":
             if known.groups or (known.vlans and not known.vlans & vlans):
                 return 0
-            return (
-                0
-                if not on_path and not item.came
-                else 75
-                if known.ports & {p for s, p in ends if s == known.switch}
-                else 62
-            )
+            if not on_path and not item.came:
+                return 0
+            decides, other = (ends[1], ends[0]) if item.came else ends  # where it is let out, or where it is taken in
+            for end, score in ((decides, 78), (other, 75)):
+                if known.switch == end[0] and end[1] in known.ports:
+                    return score
+            return 62
         if known.kind == "rule":
             return self._rule_score(line, item, places) if routed and not through else 0
         if known.kind == "recorder":
@@ -172,6 +187,11 @@ class Causes:
     def _graph(self) -> nx.Graph[str]:
         return lit_network(self._plan)
 
+    @cached_property
+    def _has_ring(self) -> bool:
+        """So that packets may go another way than the shortest."""
+        return bool(nx.cycle_basis(self._graph))
+
     # Where the files are as planned
 
     def _devices(self, item: Differing, *places: Place) -> Iterator[Cause]:
@@ -183,7 +203,10 @@ class Causes:
                 continue
             subnet = self._plan.zone(place.party.zone).subnet
             if not item.came and ipaddress.IPv4Address(leg.address) not in subnet:
-                yield Cause(f"{place.party.kind} {leg.station}", f"its address {leg.address} lies outside of {subnet}")
+                at = next((c.where for c in self._plan.cameras if c.name == leg.station), "")
+                advice = f"give it an address of {subnet}{f' in {at}' if at else ''}, then `zentrale network write`"
+                what = f"its address {leg.address} lies outside of {subnet}"
+                yield Cause(f"{place.party.kind} {leg.station}", what, at, advice)
             others = [x.station for x in self._stage.legs if x.address == leg.address and x.station != leg.station]
             if others:
                 yield Cause(f"address {leg.address}", " and ".join(sorted({leg.station, *others})))
@@ -222,3 +245,8 @@ def _one_matter(a: About, b: About) -> bool:
     if a.kind == b.kind == "flow":
         return a.switch == b.switch and not b.groups
     return a.kind == "port" and b.kind == "flow" and a.switch == b.switch and bool(a.ports & b.ports)
+
+
+def _moved(a: Deviation, b: Deviation) -> bool:
+    """Whether the one lacks what the other has too much."""
+    return a != b and (a.stands, a.planned) == (b.planned, b.stands)

@@ -9,6 +9,7 @@ from difflib import SequenceMatcher
 
 from zentrale.jobs.network.standing import NO_MORE, Standing
 
+_AROUND = 2  # words
 _LINE = 96  # characters of a line that a person reads
 _TRIED = (".sh", ".nft", ".conf", ".txt")  # whose lines each say something; the others are read back as a whole
 
@@ -34,7 +35,13 @@ class Deviation:
             return f"lacks: {_short(self.planned)}"
         if not self.planned:
             return f"is not planned: {_short(self.stands)}"
-        return f"{_short(self.stands)} (planned: {_short(self.planned)})"
+        stands, planned = _apart(self.stands, self.planned)
+        return f"{stands} (planned: {planned})"
+
+    @property
+    def text(self) -> str:
+        """The line that stands, or that should."""
+        return _short(self.stands or self.planned)
 
     def texts(self) -> tuple[str, ...]:
         return tuple(t for t in (self.stands, self.planned) if t)
@@ -43,6 +50,19 @@ class Deviation:
 def _short(line: str) -> str:
     told = re.sub(r"\s+", " ", line.strip())
     return told if len(told) <= _LINE else f"{told[:_LINE]}..."
+
+
+def _apart(a: str, b: str) -> tuple[str, str]:
+    """What two lines differ in, with a few words around it."""
+    x, y = a.split(), b.split()
+    head = next((i for i, (p, q) in enumerate(zip(x, y, strict=False)) if p != q), min(len(x), len(y)))
+    tail = next((i for i, (p, q) in enumerate(zip(x[::-1], y[::-1], strict=False)) if p != q), min(len(x), len(y)))
+    tail = max(0, min(tail, len(x) - head, len(y) - head) - _AROUND)
+    head = max(0, head - _AROUND)
+    return tuple(  # type: ignore[return-value]
+        f"{'... ' if head else ''}{_short(' '.join(words[head : len(words) - tail]))}{' ...' if tail else ''}"
+        for words in (x, y)
+    )
 
 
 def deviations(standing: Standing) -> list[Deviation]:

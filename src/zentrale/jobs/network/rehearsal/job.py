@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -25,15 +26,17 @@ from zentrale.jobs.network.rehearsal.failing import Failed, Failing
 from zentrale.jobs.network.rehearsal.held import read_switch
 from zentrale.jobs.network.rehearsal.letting_in import LetIn
 from zentrale.jobs.network.rehearsal.loading import Load, judge_load
+from zentrale.jobs.network.rehearsal.script import file_of
 from zentrale.jobs.network.rehearsal.services import MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
-from zentrale.jobs.network.rehearsal.stage import INTERNET_HOST, WAN, Builder, Stage, interface_mac
+from zentrale.jobs.network.rehearsal.stage import INTERNET_HOST, WAN, Builder, FileRefused, Stage, interface_mac
 from zentrale.jobs.network.rehearsal.trial import PartyCell, Reached
 from zentrale.jobs.network.rehearsal.untried import Untried, untried
 from zentrale.jobs.network.rehearsal.verdicts import SOURCE, Verdicts
 from zentrale.jobs.network.standing import NO_MORE, Standing
 from zentrale.jobs.network.writing import FOLDER
 from zentrale.planning.network import NetworkPlan
+from zentrale.site.model import Zone
 
 T = TypeVar("T")
 
@@ -57,6 +60,10 @@ class Rehearsal:
     took: dict[str, float]
 
 
+class _Refused(Exception):
+    """A switch did not take its commands: nothing else can be tried."""
+
+
 class Rehearser:
     """One rehearsal. `standing` are the files, in a copy that is its own; `room` a place that goes with this process; `told`
     hears what is being done.
@@ -73,6 +80,7 @@ class Rehearser:
         self._lacks = servers.lacks()
         self._no_rules, self._no_dhcp = ({x.what for x in self._lacks} >= {tool} for tool in ("nft", "dnsmasq"))
         self._without: dict[str, str] = {}  # files that were not loaded, and why
+        self._served: list[Zone] = []  # zones with a DHCP server
 
     def rehearse(self, slip: Slip | None = None) -> Rehearsal:
         """Raises LabError where this machine does not do it, InputError for a slip that the site has no place for."""
@@ -81,11 +89,15 @@ class Rehearser:
             broken = slip.edit(self._net, self._standing) if slip else ""
             builder = Builder(self._net, self._standing, self._room, slip.cables(self._net) if slip else ())
             stage = self._timed("building the site", builder.make)
-            self._timed("switching on", lambda: self._switch_on(stage, builder))
+            try:
+                self._timed("switching on", lambda: self._switch_on(stage, builder))
+            except _Refused:
+                return self._nothing_tried(stage, broken)
             made = slip.make(stage, builder) if slip else Broken("")
             for server in made.servers:
                 self._stack.callback(server.stop)
-            verdicts = Verdicts(stage, Causes(stage, deviations(self._standing)))
+            taken = [line for line in deviations(self._standing) if self._is_loaded(line.file)]
+            verdicts = Verdicts(stage, Causes(stage, taken))
             differences = self._differences(stage)
             result = self._tried(stage, builder, verdicts, broken or made.what)
             verdicts.read_back(differences)
@@ -172,23 +184,27 @@ class Rehearser:
                     found.append((f"{planned.name}", f"linux.sh: {error}"))
         return found
 
+    def _is_loaded(self, file: str) -> bool:
+        lacking = (".nft" if self._no_rules else "", ".conf" if self._no_dhcp else "")
+        return file not in self._without and not any(kind and file.endswith(kind) for kind in lacking)
+
     def _switch_on(self, stage: Stage, builder: Builder) -> None:
         missing = lab_switch.lacks()
         if missing:
             raise LabError(f"{missing[0].what} is missing: {missing[0].advice}")
         for switch in self._net.plan.switches:
             self._stack.callback(stage.switches[switch.name].stop)
-            builder.switch_on(switch.name)
+            try:
+                builder.switch_on(switch.name)
+            except FileRefused as error:
+                self._refused(file_of(switch.name), error)
+                raise _Refused from None
         for lack in self._lacks:
             self._not_rehearsed(lack, {"nft": "what router and recorders let through", "dnsmasq": "DHCP"}[lack.what])
         if not self._no_rules:
             self._load_rules(stage)
         if not self._no_dhcp:
-            started, without = addresses.start_servers(stage, self._standing)
-            for server in started:
-                self._stack.callback(server.stop)
-            for told in without:
-                self._find("NET-10", "rehearsal", told, "all of the network")
+            self._start_dhcp(stage)
         for querier in services.start_queriers(stage, self._standing):
             self._stack.callback(querier.kill)
         if self._net.gateways_without_router():
@@ -198,12 +214,62 @@ class Rehearser:
         self._find("NET-10", "rehearsal", f"{what}: {lack.what} is missing; {lack.advice}", "all of the network")
 
     def _load_rules(self, stage: Stage) -> None:
+        spaces = {}
         router = self._net.router()
         if router is not None and self._net.routed_zones():
-            load_rules(stage.space_of(router.name), self._standing.path("router.nft"))
+            spaces["router.nft"] = stage.space_of(router.name)
         for recorder in self._net.plan.recorders:
             if recorder.viewing is not None and recorder.name in stage.spaces:
-                load_rules(stage.spaces[recorder.name], self._standing.path(f"{recorder.name}.nft"))
+                spaces[f"{recorder.name}.nft"] = stage.spaces[recorder.name]
+        for file, space in spaces.items():
+            try:
+                load_rules(space, self._standing.path(file))
+            except LabError as error:
+                self._refused(file, error)
+                self._no_rules = True  # nothing keeps networks apart: what passes between them is nobody's fault
+
+    def _start_dhcp(self, stage: Stage) -> None:
+        for zone in self._net.gives_addresses():
+            file = addresses.file_of(zone)
+            if addresses.server_place(stage, zone) is None:
+                self._find(
+                    "NET-10",
+                    "rehearsal",
+                    f"{file}: neither router nor recorder stands in {zone.name}",
+                    "all of the network",
+                )
+                continue
+            try:
+                self._stack.callback(addresses.start_server(stage, zone, self._standing.path(file)).stop)
+                self._served.append(zone)
+            except LabError as error:
+                self._refused(file, error)
+
+    def _refused(self, file: str, error: LabError) -> None:
+        """In the program's own words, without the places that only this rehearsal has."""
+        words = str(error).replace(f"{self._standing.folder / FOLDER}/", "")
+        found = re.search(
+            rf"{re.escape(file)}[:,]? (?:line )?(\d+)|at line (\d+) of", words.replace(f"{file}:", f"{file}: ")
+        )
+        at = f"{file} line {found[1] or found[2]}" if found else file
+        self._findings.append(replace(finding("NET-18", file, words, "a file that is taken", SOURCE), at=at))
+        self._without[file] = "refused by the program that it is for"
+
+    def _nothing_tried(self, stage: Stage, broken: str) -> Rehearsal:
+        left = [Untried(f, "a switch did not take its file") for f in self._standing.files if f not in self._without]
+        return Rehearsal(
+            (),
+            tuple(self._findings),
+            (),
+            None,
+            (),
+            tuple(stage.added),
+            tuple(left),
+            broken,
+            0,
+            len(stage.stations),
+            self._took,
+        )
 
     # Packets
 
@@ -253,7 +319,7 @@ class Rehearser:
                 reached = self._timed("who reaches whom", tried.run)
                 verdicts.reach(reached.differing, dict(services.who_answers_twice(stage, wire)))
                 if not self._no_dhcp:
-                    dhcp = self._timed("DHCP", lambda: addresses.ask_for_addresses(stage, wire))
+                    dhcp = self._timed("DHCP", lambda: addresses.ask_for_addresses(stage, wire, self._served))
                     verdicts.dhcp(dhcp)
                 multicast = self._groups(stage, wire, verdicts)
         if letting_in.FILE in self._standing.files and servers.radius_tool() and not storm:
@@ -279,7 +345,11 @@ class Rehearser:
         return result
 
     def _ask_radius(self) -> list[LetIn]:
-        server = servers.RadiusServer(self._standing.path(letting_in.FILE), self._room / "radius")
+        try:
+            server = servers.RadiusServer(self._standing.path(letting_in.FILE), self._room / "radius")
+        except LabError as error:
+            self._refused(letting_in.FILE, error)
+            return []
         try:
             return letting_in.ask_all(self._net)
         finally:

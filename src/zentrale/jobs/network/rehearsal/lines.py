@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from zentrale.jobs.network.rehearsal.deviations import Deviation
 from zentrale.jobs.network.rehearsal.script import port_name
-from zentrale.output.network import names, querier
+from zentrale.output.network import names, nftables, querier
 from zentrale.planning.network import NetworkPlan
 
 
@@ -36,7 +36,7 @@ def about(line: Deviation, net: NetworkPlan) -> About:
     if folder == "dhcp":
         return About("dhcp", f"zone {file.removesuffix('.conf')}", name=file.removesuffix(".conf"))
     if file == "router.nft":
-        return About("rule", "router")
+        return About("rule", f"router{_rule_number(line, net)}")
     if file.endswith(".nft"):
         name = file.removesuffix(".nft")
         return About("recorder", f"recorder {name}", name=name)
@@ -69,6 +69,15 @@ def _of_switch(line: Deviation, net: NetworkPlan, switch: str) -> About:
             "flow", f"switch {switch}", switch, "", frozenset(map(int, touched)), frozenset(map(int, vlans)), groups
         )
     return About("switch", f"switch {switch}", switch)
+
+
+def _rule_number(line: Deviation, net: NetworkPlan) -> str:
+    """The rule of the plan that the line is written from."""
+    for written in nftables.router(net).splitlines():
+        rule, _, told = written.partition("  # ")
+        if told and rule.strip() in line.texts():
+            return f", {told}"
+    return ""
 
 
 def _differing(line: Deviation, pattern: str) -> set[str]:

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 
 from zentrale.errors import InputError
 from zentrale.field.lab.namespaces import End
-from zentrale.field.lab.servers import DhcpServer
+from zentrale.field.lab.servers import DhcpServer, lacks_rules
 from zentrale.field.lab.stations import set_up_one
 from zentrale.jobs.network.rehearsal.script import Script, file_of
 from zentrale.jobs.network.rehearsal.stage import Builder, Stage, switch_space
@@ -132,6 +132,8 @@ def _forwarding(net: NetworkPlan, standing: Standing) -> str:
     recorder = next((r for r in net.plan.recorders if r.viewing is not None and not r.forwards), None)
     if recorder is None:
         raise _no_place("recorder-forwards", "no recorder has a second leg")
+    if lacks_rules():
+        raise _no_place("recorder-forwards", "nft is missing here, so nothing keeps its legs apart")
     standing.change(f"{recorder.name}.nft", lambda text: text.replace("policy drop;", "policy accept;", 1))
     return f"{recorder.name} forwards packets between its legs"
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from zentrale.errors import InputError
 from zentrale.field.lab import servers
-from zentrale.field.lab.namespaces import End, Namespace, build, whole_checksums
+from zentrale.field.lab.namespaces import End, LabError, Namespace, build, whole_checksums
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
 from zentrale.jobs.network.rehearsal.script import Script, file_of, flows_with
@@ -90,6 +90,10 @@ class _Added:
     number: int
     vlan: int
     like: int
+
+
+class FileRefused(LabError):
+    """A switch did not take its commands."""
 
 
 class Builder:
@@ -268,7 +272,10 @@ class Builder:
         if router is not None and router.name == name:
             self._before_router(switch.space)
         switch.start()
-        switch.load(self._standing.path(file_of(name)))
+        try:
+            switch.load(self._standing.path(file_of(name)))
+        except LabError as error:
+            raise FileRefused(str(error)) from None
         self._add_ports(name, switch)
         if router is not None and router.name == name:
             self._after_router(switch.space, stage)
@@ -330,8 +337,8 @@ class Builder:
                 if place.party.zone != INTERNET and self._plan.zone(place.party.zone).family == zone.name
             ]
             space.call("ip", "-batch", "-", text="\n".join([*lines, ""]))
-            for leg in stage.gateways:  # found before, and now behind a new interface
-                if self._plan.zone(stage.places[leg].party.zone).family == zone.name:
+            for leg in stage.inside_legs():  # found before, and now behind a new interface
+                if leg in stage.gateways and self._plan.zone(stage.places[leg].party.zone).family == zone.name:
                     self.enter_gateway(leg, mac)
         wan = interface_mac(space, WAN)
         stage.spaces[INTERNET_HOST].call(

@@ -136,7 +136,7 @@ class Trial:
         for number, service in enumerate(edges.strangers(plan, self._rules)):
             covering = [pair for pairs in by_cell.values() for pair in _each_once(pairs, number)]
             asked[_kind(service)] = self._handed(service, covering)
-        asked |= self._to_recorders()
+        asked |= self._to_recorders() if self._far else {}
         every = [b for some in asked.values() for b in some]
         came = beginnings.arrived(self._wire, every)
         for _ in range(_AGAIN):

@@ -31,9 +31,11 @@ class Verdicts:
         self._names: dict[Cause, str] = {}  # of the finding that each cause has
         self._explained: dict[str, str] = {}  # by station the finding that explains why it is not reached
 
-    def find(self, code: str, subject: str, measured: str, limit: str, at: str = "", under: str = "") -> str:
+    def find(
+        self, code: str, subject: str, measured: str, limit: str, *, at: str = "", under: str = "", advice: str = ""
+    ) -> str:
         """Returns the finding's name."""
-        item = replace(finding(code, subject, measured, limit, SOURCE), at=at, caused_by=under)
+        item = replace(finding(code, subject, measured, limit, SOURCE, advice), at=at, caused_by=under)
         self.findings.append(item)
         return item.name
 
@@ -41,7 +43,9 @@ class Verdicts:
         """The cause's own finding where it has none yet, else one beneath it. Returns the name of the cause's."""
         told = self._names.get(cause)
         if told is None:
-            self._names[cause] = self.find(code, subject or cause.subject, f"{cause.what}; {measured}", limit, cause.at)
+            self._names[cause] = self.find(
+                code, subject or cause.subject, f"{cause.what}; {measured}", limit, at=cause.at, advice=cause.advice
+            )
             return self._names[cause]
         self.find(code, subject or cause.subject, measured, limit, under=told)
         return told
@@ -204,7 +208,7 @@ class Verdicts:
             first.setdefault(line.file, line.at)
         for file, told in by_file.items():
             more = f"; and {len(told) - _LINES} more" if len(told) > _LINES else ""
-            self.find("NET-14", file, f"{'; '.join(told[:_LINES])}{more}", "as the plan has it now", first[file])
+            self.find("NET-14", file, f"{'; '.join(told[:_LINES])}{more}", "as the plan has it now", at=first[file])
 
     def circles(self) -> None:
         for cause in self._causes.second_ways() or [Cause("network", "a ring of cables")]:
