@@ -10,6 +10,7 @@ import ctypes
 import fcntl
 import os
 import shutil
+import signal
 import socket
 import struct
 import subprocess
@@ -18,13 +19,18 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NoReturn
 
 from zentrale.errors import InputError
 
 INSIDE = "ZENTRALE_REHEARSAL"  # set for the process that was begun again inside
+_PR_SET_PDEATHSIG = 1  # linux/prctl.h
 _CLONE_NEWNET = 0x40000000  # linux/sched.h
 _OWN = ("--user", "--map-root-user", "--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc")
 _SIOCETHTOOL, _STXCSUM = 0x8946, 0x17  # linux/sockios.h, linux/ethtool.h
+
+
+_libc = ctypes.CDLL(None, use_errno=True)
 
 
 @dataclass(frozen=True)
@@ -63,15 +69,42 @@ def is_inside() -> bool:
     return bool(os.environ.get(INSIDE)) and os.getpid() == 1
 
 
-def begin_inside(arguments: Sequence[str]) -> None:
-    """Begin this program again inside namespaces of its own, in the same process. Raises InputError where there are none."""
+def begin_inside(arguments: Sequence[str]) -> NoReturn:
+    """Begin this program again inside namespaces of its own, and end as it does. Raises InputError where there are none.
+
+    All of it goes at once when this process is ended, whoever by: the first process inside hears no signal of others but SIGKILL.
+    """
     missing = lacks()
     if missing:
         raise InputError(f"{missing[0].what}: missing for a rehearsal", missing[0].advice)
     tool = shutil.which("unshare") or "unshare"
     sys.stdout.flush()
     sys.stderr.flush()
-    os.execve(tool, [tool, *_OWN, sys.executable, "-m", "zentrale", *arguments], {**os.environ, INSIDE: "1"})
+    inside = subprocess.Popen(
+        [tool, *_OWN, sys.executable, "-m", "zentrale", *arguments],
+        env={**os.environ, INSIDE: "1"},
+        preexec_fn=_end_with_parent,
+    )
+
+    ended_by: list[int] = []
+
+    def end(number: int, frame: object) -> None:
+        ended_by.append(number)
+        os.kill(inside.pid, signal.SIGKILL)
+
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, end)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the terminal tells the program inside, too
+    code = inside.wait()
+    for told in ended_by:  # as any other program would
+        signal.signal(told, signal.SIG_DFL)
+        os.kill(os.getpid(), told)
+    sys.exit(code if code >= 0 else 128 - code)
+
+
+def _end_with_parent() -> None:
+    _libc.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
 
 
 def make_room() -> Path:
@@ -107,9 +140,6 @@ def call(*command: str, text: str = "", env: Mapping[str, str] | None = None) ->
 
 class LabError(Exception):
     """This machine did not do what the laboratory needs."""
-
-
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 class Namespace:
