@@ -27,11 +27,13 @@ class Leg:
 
 @dataclass(frozen=True)
 class Station:
-    """`gateway` is whom it sends to what is not on its own networks; `forwards`: it passes packets on between its legs."""
+    """`gateways` are whom it sends to what is not on its own networks, the first of them before the others; `forwards`: it passes
+    packets on between its legs.
+    """
 
     name: str
     legs: tuple[Leg, ...]
-    gateway: str = ""
+    gateways: tuple[str, ...] = ()
     forwards: bool = False
     routes: tuple[tuple[str, str], ...] = field(default_factory=tuple)  # network and next hop
 
@@ -59,7 +61,8 @@ def set_up_one(station: Station, space: Namespace, neighbours: Mapping[str, str]
             if mac != leg.mac and ipaddress.IPv4Address(address) in leg.network:
                 commands.append(f"neigh replace {address} lladdr {mac} dev {leg.interface} nud permanent")
     commands += [f"route replace {network} via {hop}" for network, hop in station.routes]
-    for leg in station.legs:
-        if station.gateway and ipaddress.IPv4Address(station.gateway) in leg.network:  # a device's own rule, too
-            commands.append(f"route replace default via {station.gateway} dev {leg.interface}")
+    for order, gateway in enumerate(station.gateways):
+        for leg in station.legs:
+            if ipaddress.IPv4Address(gateway) in leg.network:  # a device's own rule, too
+                commands.append(f"route replace default via {gateway} dev {leg.interface} metric {order}")
     space.call("ip", "-batch", "-", text="\n".join([*commands, ""]))

@@ -37,7 +37,9 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
     for row in rows:
         bond = next((b for b in bonds if row.port in b), (row.port,))
         lines.append(f"# {row.port}: {row.label}")
-        if row.port == bond[0]:
+        if row.mode == "trunk" and not row.tagged:
+            lines.append("# Nobody behind it has anything to do with this side: it carries no VLAN, and is left out.")
+        elif row.port == bond[0]:
             lines += _port(net, bridge, row, bond)
     lines += _router_legs(net, switch, bridge)
     lines += [f"ovs-ofctl -O OpenFlow13 replace-flows {bridge} - <<'FLOWS'", *flows(net, switch, rows), "FLOWS", ""]

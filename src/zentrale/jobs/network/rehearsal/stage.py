@@ -185,7 +185,7 @@ class Builder:
         self._stage.stations[name] = Station(name, tuple(made), **more)  # type: ignore[arg-type]
 
     def _device(self, name: str, kind: str, zone: str, switch: str, port: int, address: str, mac: str = "") -> None:
-        self._add(name, kind, [(zone, switch, port, address, mac)], gateway=self.ways(zone))
+        self._add(name, kind, [(zone, switch, port, address, mac)], gateways=_told(self.ways(zone)))
 
     def _camera(self, camera: Camera) -> None:
         known = self._net.device(camera.name)
@@ -209,9 +209,9 @@ class Builder:
     def _recorder(self, recorder: Recorder) -> None:
         """Its system forwards, so that what keeps its legs apart is its file, or nothing."""
         legs = [(x.zone, x.switch, x.port, str(x.address), x.mac or "") for x in recorder.legs()]
-        gateway = next((g for x in recorder.legs() if (g := self._plan.zone(x.zone).gateway)), None)
+        gateways = [str(g) for x in recorder.legs() if (g := self._plan.zone(x.zone).gateway)]
         kept_apart = recorder.viewing is not None and not servers.lacks_rules()
-        self._add(recorder.name, "recorder", legs, gateway=str(gateway or ""), forwards=recorder.forwards or kept_apart)
+        self._add(recorder.name, "recorder", legs, gateways=tuple(gateways), forwards=recorder.forwards or kept_apart)
 
     def _empty_zones(self) -> Iterator[Zone]:
         taken = {place.party.zone for place in self._stage.places.values()}
@@ -221,7 +221,7 @@ class Builder:
         """A device of nobody in particular, at a port that is added for it."""
         name = f"device.{zone.name}"
         address = self._free_address(zone.name, name)
-        self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateway=str(zone.gateway))
+        self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateways=_told(str(zone.gateway)))
         leg = self._stage.stations[name].legs[0]
         like = names.INTERNAL_PORT + zone.vlan if self._net.is_private(zone.name) else 0
         added = _Added(router.name, f"x{zone.vlan}", _ADDED_PORT + len(self._added), zone.vlan, like)
@@ -244,7 +244,12 @@ class Builder:
             like = names.INTERNAL_PORT + known.vlan
         number = self._plan.switch_type(self._plan.switch(at)).ports + 1
         self._added.append(_Added(at, names.port(number), number, known.vlan, like))
-        self._add(LAPTOP, "device", [(zone, at, number, self._free_address(zone, LAPTOP), "")], gateway=self.ways(zone))
+        self._add(
+            LAPTOP,
+            "device",
+            [(zone, at, number, self._free_address(zone, LAPTOP), "")],
+            gateways=_told(self.ways(zone)),
+        )
         self._stage.added.append(f"a laptop in {zone}, at a port added to {at}")
 
     def _outside(self, router: Switch) -> None:
@@ -319,7 +324,10 @@ class Builder:
     def _after_router(self, space: Namespace, stage: Stage) -> None:
         """Its way out, its neighbours, and what may pass."""
         outside = Station(
-            "router", (Leg("router", WAN, "", ROUTER_OUTSIDE, OUTSIDE_BITS, "router"),), gateway=OUTSIDE, forwards=True
+            "router",
+            (Leg("router", WAN, "", ROUTER_OUTSIDE, OUTSIDE_BITS, "router"),),
+            gateways=(OUTSIDE,),
+            forwards=True,
         )
         set_up_one(outside, space, self.neighbours())
         # Its system sees what passes the ports of the switch that it is, too, and is not to answer there.
@@ -350,6 +358,10 @@ class Builder:
         gateway, space = self.ways(self._stage.places[leg].party.zone), self._stage.spaces[leg.station]
         space.call("ip", "neigh", "replace", gateway, "lladdr", mac, "dev", leg.interface, "nud", "permanent")
         self._stage.gateways[leg] = mac
+
+
+def _told(gateway: str) -> tuple[str, ...]:
+    return (gateway,) if gateway else ()
 
 
 def interface_mac(space: Namespace, interface: str) -> str:
