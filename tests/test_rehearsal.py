@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+
+import psutil
 
 from conftest import Result, program
 from network_site import CAMERAS, SITE, on_packets, six
@@ -74,6 +79,138 @@ def test_each_slip_is_found_with_its_cause_and_nothing_else_is(tmp_path: Path) -
     assert all(f["caused_by"] == "NET-2 camera west-1" for f in beneath)
     assert (finding["code"], finding["subject"]) == ("NET-2", "camera west-1"), "one cause, one finding"
     assert "10.31.0.13 lies outside of 10.30.0.0/24" in finding["measured"]
+
+
+# Slips that somebody makes in the files: what is changed into what, and what is found. All of one site at once.
+MORE = """\
+[[viewers]]
+name = "desk"
+zone = "control"
+switch = "east"
+port = 7
+[[rules]]
+from = "office"
+to = "internet"
+protocol = "udp"
+allow = false
+[[rules]]
+from = "office"
+to = "internet"
+[[rules]]
+from = "control"
+to = "office"
+protocol = "tcp"
+port = "8000-8010"
+"""
+WIDE = SITE.replace("[policy]", '[policy]\nauthentication = "mac-bypass"').replace(
+    '[[rules]]\nfrom = "office"\nto = "internet"\n', ""
+)
+WIDE = WIDE.replace('address = "10.40.0.21" }', 'address = "10.40.0.21", mac = "02:5a:71:00:00:22" }') + MORE
+STRANGER = "a stranger at the port of east-1 that wants 10.30.0.210"
+OFFICE = "router, rule 1: office to recorder in control"
+CORE, EAST, WEST = (f"{name}/openvswitch.sh" for name in ("core", "east", "west"))
+IN_FILES: list[list[tuple[str, str, str, str, str]]] = [
+    [
+        ("router.nft", "tcp dport 8000-8010", "tcp dport 8000-8009", "NET-2", "router, rule 4: control to office"),
+        ("dhcp/control.conf", ",10.40.0.21,", ",10.40.0.22,", "NET-3", "device recorder-viewing"),
+        (EAST, "p1 vlan_mode=access tag=20", "p1 vlan_mode=access tag=30", "NET-9", "port east:1 (east-1)"),
+        ("core/querier.sh", "  ovs-ofctl packet-out core", "  : ovs-ofctl packet-out core", "NET-8", "zone control"),
+    ],
+    [
+        ("router.nft", "tcp dport 554 ", "tcp dport 554-555 ", "NET-1", OFFICE),
+        ("recorder.nft", "policy drop", "policy accept", "NET-1", "recorder recorder"),
+        ("dhcp/recording.conf", ",10.30.0.210,", ",10.30.0.209,", "NET-3", STRANGER),
+        (EAST, "table=30,reg0=20,actions=", "table=30,reg0=20,actions=output:1,output:2,", "NET-1", "switch east"),
+    ],
+    [
+        ("router.nft", "meta l4proto udp drop", "meta l4proto udp accept", "NET-1", "router, rule 2: office to internet"),
+        (EAST, "p9 vlan_mode=trunk trunks", "p9 vlan_mode=native-untagged tag=40 trunks", "NET-2", "port east:9"),
+        ("dhcp/control.conf", "option:router,10.40.0.1", "option:router,10.40.0.9", "NET-17", "zone control, gateway"),
+    ],
+    [
+        (CORE, "trunks=30,20,40", "trunks=30,20", "NET-2", "port core:1"),
+        (CORE, "10.50.0.1/24", "10.50.0.2/24", "NET-15", "gateway of zone office"),
+    ],
+]  # fmt: skip
+
+
+@on_packets
+def test_slips_in_the_files_are_found_with_their_lines_and_the_files_stay_as_they_are(tmp_path: Path) -> None:
+    folders, lines = [], []
+    for number, slips in enumerate(IN_FILES):
+        folder = six(tmp_path / str(number), site=WIDE)
+        assert program("network", "write", cwd=folder).code in (0, 1)
+        at = folder / "output" / "network"
+        for file, old, new, _, _ in slips:
+            text = (at / file).read_text()
+            assert old in text, (old, text)
+            (at / file).write_text(text.replace(old, new, 1))
+        folders.append(folder)
+        lines.append({s[0] + s[2]: _line((at / s[0]).read_text(), s[2]) for s in slips})
+    before = [_contents(folder) for folder in folders]
+    with ThreadPoolExecutor(4) as pool:
+        runs = [pool.submit(rehearsed, folder) for folder in folders]
+    for slips, run, where in zip(IN_FILES, runs, lines, strict=True):
+        done = run.result()
+        assert done.code == 1, done.all
+        found = {(f["code"], f["subject"], f["at"]) for f in done.json["findings"] if not f["caused_by"]}
+        assert found == {
+            (code, subject, f"{file} line {where[file + new]}") for file, _, new, code, subject in slips
+        }, done.out
+        assert {f["path"] for f in done.json["files"] if f["state"] == "edited"} == {slip[0] for slip in slips}
+    assert [_contents(folder) for folder in folders] == before, "nothing is written where it looks"
+    follows = [
+        f["caused_by"] for f in runs[3].result().json["findings"] if f["code"] in ("NET-3", "NET-7") and f["caused_by"]
+    ]
+    assert set(follows) <= {"NET-2 port core:1", "NET-15 gateway of zone office"}
+
+
+def _line(text: str, words: str) -> int:
+    return next(i for i, line in enumerate(text.splitlines(), 1) if words in line)
+
+
+def _contents(folder: Path) -> dict[str, bytes]:
+    files = (folder / "output" / "network").rglob("*")
+    return {str(f): f.read_bytes() for f in files if f.is_file()}
+
+
+@on_packets
+def test_what_is_missing_older_or_refused_is_said(tmp_path: Path) -> None:
+    folder = six(tmp_path, wall=False)
+    assert program("network", "write", cwd=folder).code == 0
+    at = folder / "output" / "network"
+    (at / "router.nft").write_text((at / "router.nft").read_text().replace("tcp dport 554", "tcp dprt 554"))
+    (at / "recorder.nft").unlink()
+    site = folder / "site.toml"
+    site.write_text(site.read_text().replace("time_server = ", "# time_server = "))
+    stood = (at / "dhcp/recording.conf").read_bytes()
+    with ThreadPoolExecutor(2) as pool:
+        runs = [pool.submit(rehearsed, folder, *more) for more in ((), ("--as-planned",))]
+    told = runs[0].result()
+    assert (told.code, {f["path"]: f["state"] for f in told.json["files"] if f["state"] != "as written"}) == (1, {
+        "recorder.nft": "written now", "router.nft": "edited", "dhcp/recording.conf": "older than the plan",
+        "dhcp/kea-dhcp4.json": "older than the plan",
+    })  # fmt: skip
+    (refused,) = [f for f in told.json["findings"] if f["code"] == "NET-18"]
+    assert (refused["subject"], refused["at"]) == ("router.nft", "router.nft line 9")
+    assert "recorder.nft" in told.err and "rehearsed as it stands" in told.err and (at / "recorder.nft").exists()
+    assert {"file": "router.nft", "why": "refused by the program that it is for"} in told.json["not_tried"]
+    assert runs[1].result().code == 0 and (at / "dhcp/recording.conf").read_bytes() == stood
+
+
+@on_packets
+def test_a_rehearsal_that_is_told_to_end_ends_and_leaves_nothing(tmp_path: Path) -> None:
+    folder = six(tmp_path)
+    begun = subprocess.Popen(
+        [sys.executable, "-m", "zentrale", "network", "rehearse"], cwd=folder, stderr=subprocess.PIPE, text=True
+    )
+    assert begun.stderr is not None
+    while "who reaches whom" not in begun.stderr.readline():
+        assert begun.poll() is None
+    mine = [p for p in psutil.Process(begun.pid).children(recursive=True) if "ovs" in p.name()]
+    begun.terminate()
+    assert begun.wait(5) == -signal.SIGTERM and len(mine) >= 6
+    assert not psutil.wait_procs(mine, timeout=5)[1]
 
 
 def _with_box(slip: str) -> str:

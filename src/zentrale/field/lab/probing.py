@@ -75,48 +75,53 @@ def answering(legs: Sequence[Leg], spaces: Mapping[str, Namespace], ports: Itera
 
 def tcp(pairs: Sequence[Pair], spaces: Mapping[str, Namespace], port: int, tries: int = 2) -> set[Pair]:
     """The pairs whose connection came about; silent ones are asked again."""
-    came: set[Pair] = set()
+    return {pair for pair, _ in connections([(pair, port) for pair in pairs], spaces, tries)}
+
+
+Connection = tuple[Pair, int]  # from leg to leg, at this port
+
+
+def connections(asked: Sequence[Connection], spaces: Mapping[str, Namespace], tries: int = 2) -> set[Connection]:
+    """Those that came about; silent ones are asked again."""
+    came: set[Connection] = set()
     for _ in range(tries):
-        left = [pair for pair in pairs if pair not in came]
+        left = [item for item in asked if item not in came]
         for at in range(0, len(left), _AT_ONCE):
-            came |= _connect(left[at : at + _AT_ONCE], spaces, port)
+            came |= _connect(left[at : at + _AT_ONCE], spaces)
     return came
 
 
-def _connect(pairs: Sequence[Pair], spaces: Mapping[str, Namespace], port: int) -> set[Pair]:
-    came: set[Pair] = set()
-    waiting: dict[int, tuple[Pair, socket.socket]] = {}
+def _connect(asked: Sequence[Connection], spaces: Mapping[str, Namespace]) -> set[Connection]:
+    came: set[Connection] = set()
+    waiting: dict[int, tuple[Connection, socket.socket]] = {}
     poll = select.poll()
+    by_station: dict[str, list[Connection]] = {}
+    for item in asked:
+        by_station.setdefault(item[0][0].station, []).append(item)
     try:
-        for station, some in _by_station(pairs).items():
+        for station, some in by_station.items():
             with spaces[station].inside():
-                for pair in some:
-                    sock = _bound_to(pair[0], socket.SOCK_STREAM)
-                    code = sock.connect_ex((pair[1].address, port))
+                for item in some:
+                    (origin, to), port = item
+                    sock = _bound_to(origin, socket.SOCK_STREAM)
+                    code = sock.connect_ex((to.address, port))
                     if code in (0, errno.EINPROGRESS):
-                        waiting[sock.fileno()] = pair, sock
+                        waiting[sock.fileno()] = item, sock
                         poll.register(sock, select.POLLOUT)
                     else:
                         sock.close()
         end = time.monotonic() + TRY_S
         while waiting and (left := end - time.monotonic()) > 0:
             for number, _ in poll.poll(1000 * left):
-                pair, sock = waiting.pop(number)
+                item, sock = waiting.pop(number)
                 poll.unregister(number)
                 if sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR) in (0, errno.ECONNREFUSED):
-                    came.add(pair)  # a refusal came back from there too
+                    came.add(item)  # a refusal came back from there too
                 sock.close()
     finally:
         for _, sock in waiting.values():
             sock.close()
     return came
-
-
-def _by_station(pairs: Iterable[Pair]) -> dict[str, list[Pair]]:
-    found: dict[str, list[Pair]] = {}
-    for pair in pairs:
-        found.setdefault(pair[0].station, []).append(pair)
-    return found
 
 
 def udp(

@@ -22,6 +22,7 @@ from zentrale.protocols import frames
 from zentrale.site.model import INTERNET
 
 _ASKED_WITHIN_S = 3.2  # a querier asks every second here, and members answer within one more
+_ANSWERED_WITHIN_S, _LOOK_S = 1.2, 0.2
 _SENT = 20  # datagrams a group
 
 
@@ -75,12 +76,13 @@ def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
             leg = _listener_leg(stage, name)
             if leg is not None:
                 stack.enter_context(member(stage, leg, group))
-        queried = _queried(wire, _ASKED_WITHIN_S)
+        listeners = {leg for name, _ in joined if (leg := _listener_leg(stage, name)) is not None}
+        queried = _queried(wire, listeners)
         first = _send_all(stage, wire, groups)
         again = {}
         if joined:
             forget_members(stage)
-            time.sleep(_ASKED_WITHIN_S)
+            _queried(wire, listeners)
             again = _send_all(stage, wire, [g for g in groups if any(group == g.group for _, group in joined)])
     results = []
     for item in groups:
@@ -111,9 +113,16 @@ def member(stage: Stage, leg: Leg, group: str) -> socket.socket:
     return sock
 
 
-def _queried(wire: Wire, wait_s: float) -> set[Leg]:
+def _queried(wire: Wire, members: set[Leg]) -> set[Leg]:
+    """Who is asked for its groups; once all members are, they have time to answer."""
+    found: set[Leg] = set()
     wire.forget()
-    return {leg for leg, frame in wire.seen(wait_s) if frames.is_igmp_query(frame)}
+    end = time.monotonic() + _ASKED_WITHIN_S
+    while (left := end - time.monotonic()) > 0:
+        found |= {leg for leg, frame in wire.seen(min(left, _LOOK_S)) if frames.is_igmp_query(frame)}
+        if members <= found:
+            end = min(end, time.monotonic() + _ANSWERED_WITHIN_S)
+    return found
 
 
 def _send_all(stage: Stage, wire: Wire, groups: list[StreamGroup]) -> dict[str, set[str]]:

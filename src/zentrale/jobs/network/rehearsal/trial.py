@@ -110,13 +110,26 @@ class Trial:
 
     def _connect(self) -> None:
         """Whole connections, whose answers come back: within networks, and wherever a router lets one begin."""
-        asked = {RTSP: [*self._near, *self._allowed(RTSP)]}
+        spaces = self._stage.spaces
+        by_service = {RTSP: [*self._near, *self._allowed(RTSP)]}
         for service in edges.named(self._stage.net.plan, ""):
-            if service[0] == "tcp" and service != RTSP and (some := self._allowed(service)):
-                asked[service] = some
-        with probing.answering(self._stage.legs, self._stage.spaces, [port for _, port in asked]):
-            for service, pairs in asked.items():
-                self._try(_kind(service), pairs, lambda some, p=service[1]: probing.tcp(some, self._stage.spaces, p))  # type: ignore[misc]
+            if service[0] == "tcp" and service != RTSP:
+                by_service[service] = [
+                    p for p in self._allowed(service) if " for " in expected(self._stage, p, _kind(service))[2]
+                ]
+        asked = [(pair, service[1]) for service, pairs in by_service.items() for pair in pairs]
+        with probing.answering(self._stage.legs, spaces, list(dict.fromkeys(port for _, port in asked))):
+            came = probing.connections(asked, spaces)
+            for _ in range(_AGAIN):
+                left = [
+                    item for item in asked if item not in came and expected(self._stage, item[0], f"tcp/{item[1]}")[1]
+                ]
+                if not left or len(left) > _MANY:
+                    break
+                for at in range(0, len(left), _FEW):
+                    came |= probing.connections(left[at : at + _FEW], spaces)
+        for service, pairs in by_service.items():
+            self._arrived.note(_kind(service), pairs, [p for p in pairs if (p, service[1]) in came])
 
     def _allowed(self, service: Service) -> list[Pair]:
         return [pair for pair in self._far if expected(self._stage, pair, _kind(service))[1]]

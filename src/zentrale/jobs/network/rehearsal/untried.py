@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from zentrale.field.lab.servers import radius_tool
+from zentrale.field.lab.servers import lacks_rules, radius_tool
 from zentrale.jobs.network.rehearsal import addresses, letting_in
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.jobs.network.standing import NO_MORE, Standing
@@ -34,7 +34,9 @@ def untried(
     for file in standing.files.values():
         name = file.path.rpartition("/")[2]
         why = without.get(file.path, "")
-        if file.state == NO_MORE:
+        if why:
+            pass
+        elif file.state == NO_MORE:
             why = "the plan has it no more"
         elif storm and name != "openvswitch.sh":
             why = "frames went in circles"
@@ -45,7 +47,7 @@ def untried(
         elif name == "kea-dhcp4.json":
             why = "the files for dnsmasq were, which say the same when they are written"
         elif name.endswith(".nft") and not rules:
-            why = "nftables is missing here"
+            why = "nftables is missing here" if lacks_rules() else "a file of rules was refused"
         elif name.endswith(".conf") and not dhcp:
             why = "dnsmasq is missing here"
         elif file.path == letting_in.FILE and not radius_tool():
