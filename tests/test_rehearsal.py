@@ -44,7 +44,6 @@ def test_packets_go_as_planned_and_nothing_else_does(tmp_path: Path) -> None:
     assert {edges["10.30.0.199"], edges["10.30.0.211"]} < pool, "what is beside the pool is given to nobody"
     groups = told["multicast"]["groups"]
     assert {bool(g["joined"]) for g in groups} == {True, False} and all(g["got"] == g["joined"] for g in groups)
-    assert (folder / "output/rehearsal.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
 
 
 # What each slip is found as: the code, and what is named as its cause. Nothing else is.
@@ -67,7 +66,7 @@ def test_each_slip_is_found_with_its_cause_and_nothing_else_is(tmp_path: Path) -
     outside = six(tmp_path / "outside", wall=False, cameras=CAMERAS.replace("10.30.0.13", "10.31.0.13"))
     with ThreadPoolExecutor(4) as pool:
         runs = {slip: pool.submit(rehearsed, folder, "--break", slip) for slip, folder in sites.items()}
-        wrong = pool.submit(rehearsed, outside)
+        wrong = pool.submit(program, "network", "rehearse", cwd=outside, COLUMNS="80")
     for slip, run in runs.items():
         done = run.result()
         assert done.code == 1 and done.json["broken_on_purpose"], done.all
@@ -75,10 +74,16 @@ def test_each_slip_is_found_with_its_cause_and_nothing_else_is(tmp_path: Path) -
             slip,
             done.out,
         )
-    finding, *beneath = wrong.result().json["findings"]
-    assert all(f["caused_by"] == "NET-2 camera west-1" for f in beneath)
-    assert (finding["code"], finding["subject"]) == ("NET-2", "camera west-1"), "one cause, one finding"
-    assert "10.31.0.13 lies outside of 10.30.0.0/24" in finding["measured"]
+    told = " ".join(wrong.result().out.split())
+    assert (
+        told.startswith("FAULTS 1 fault; 8 devices") and "camera west-1: packets do not reach what they should" in told
+    )
+    assert (
+        "10.31.0.13 lies outside of 10.30.0.0/24" in told
+        and "give it an address of 10.30.0.0/24 in cameras.csv line 4" in told
+    )
+    assert "follows: NET-3 device west-1" in told, "one cause, one finding, and what follows beneath it"
+    assert (outside / "output/rehearsal.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
 
 
 # Slips that somebody makes in the files: what is changed into what, and what is found. All of one site at once.
@@ -183,9 +188,10 @@ def test_what_is_missing_older_or_refused_is_said(tmp_path: Path) -> None:
     (at / "recorder.nft").unlink()
     site = folder / "site.toml"
     site.write_text(site.read_text().replace("time_server = ", "# time_server = "))
+    (folder / "output" / "rehearsal.png").mkdir()
     stood = (at / "dhcp/recording.conf").read_bytes()
     with ThreadPoolExecutor(2) as pool:
-        runs = [pool.submit(rehearsed, folder, *more) for more in ((), ("--as-planned",))]
+        runs = [pool.submit(rehearsed, folder), pool.submit(program, "network", "rehearse", "--as-planned", cwd=folder)]
     told = runs[0].result()
     assert (told.code, {f["path"]: f["state"] for f in told.json["files"] if f["state"] != "as written"}) == (1, {
         "recorder.nft": "written now", "router.nft": "edited", "dhcp/recording.conf": "older than the plan",
@@ -195,7 +201,9 @@ def test_what_is_missing_older_or_refused_is_said(tmp_path: Path) -> None:
     assert (refused["subject"], refused["at"]) == ("router.nft", "router.nft line 9")
     assert "recorder.nft" in told.err and "rehearsed as it stands" in told.err and (at / "recorder.nft").exists()
     assert {"file": "router.nft", "why": "refused by the program that it is for"} in told.json["not_tried"]
-    assert runs[1].result().code == 0 and (at / "dhcp/recording.conf").read_bytes() == stood
+    fresh = runs[1].result()
+    assert fresh.code == 0 and (at / "dhcp/recording.conf").read_bytes() == stood
+    assert fresh.out.startswith("OK") and "no figure of plan and packets" in fresh.err, "which ends nothing"
 
 
 @on_packets

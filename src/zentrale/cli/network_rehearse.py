@@ -100,8 +100,9 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
         ) from None
     if args.json:
         output.document(_document(standing, result))
-    _show(output, folder, net, standing, result)
-    _figure(output, folder, net, result)
+    else:
+        _show(output, net, result)
+        _figure(output, folder, net, result)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
@@ -204,7 +205,7 @@ def _parties(net: NetworkPlan, result: Rehearsal) -> list[str]:
     return [p for p in planned if p in asked] + [p for p in asked if p not in planned]
 
 
-def _show(output: Output, folder: SiteFolder, net: NetworkPlan, standing: Standing, result: Rehearsal) -> None:
+def _show(output: Output, net: NetworkPlan, result: Rehearsal) -> None:
     from zentrale import quantities
 
     told = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
