@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 import shutil
 import stat
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +20,12 @@ from yangson.enumerations import ContentType  # type: ignore[import-untyped]
 from conftest import PASSPHRASE, make_vault, zentrale
 from network_site import SITE, six
 from test_network_plan import ONE_VLAN
+from zentrale.errors import StorageError
+from zentrale.jobs.network import writing
 from zentrale.jobs.network.reading_back import disagreements, linux_commands, port_table
+from zentrale.planning.network import plan_network
+from zentrale.site.folder import SiteFolder, write_atomically
+from zentrale.site.reading import read_plan
 
 MODULES = Path(sys.prefix) / "share" / "yang" / "modules"  # they come with pyang
 FEATURES = ["interface-attachment", "match-on-ipv4", "match-on-tcp", "match-on-udp", "match-on-icmp", "ipv4"]
@@ -163,6 +170,50 @@ def test_written_again_it_says_what_changed_and_takes_away_what_is_no_more(tmp_p
     done = zentrale("network", "write", cwd=folder)
     assert "recorder.nft" in done.out and "removed" in done.out
     assert not (folder / "output/network/recorder.nft").exists() and mine.exists()
+
+
+def test_what_somebody_has_edited_is_kept_beside_the_new_file(tmp_path: Path) -> None:
+    folder = six(tmp_path)
+    zentrale("network", "write", cwd=folder)
+    rules = folder / "output/network/router.nft"
+    written = rules.read_text()
+    rules.write_text(written + "# mine\n")
+    dry = zentrale("network", "write", "--dry-run", cwd=folder)
+    assert "would be kept as router.nft.edited" in " ".join(dry.out.split()) and rules.read_text().endswith("# mine\n")
+    done = zentrale("network", "write", cwd=folder)
+    assert "is kept as router.nft.edited" in " ".join(done.out.split())
+    assert rules.read_text() == written and rules.with_name("router.nft.edited").read_text() == written + "# mine\n"
+    again = zentrale("network", "write", "--json", cwd=folder).json
+    assert {(f["state"], f["kept_as"]) for f in again["files"]} == {("as before", None)}, "and is nobody's any more"
+    rules.write_text(written + "# mine too\n")
+    site = folder / "site.toml"
+    site.write_text(re.sub(r"gateway = .*\n", "", site.read_text()).replace("routes = true\n", ""))
+    told = {f["path"]: f for f in zentrale("network", "write", "--json", cwd=folder).json["files"]}
+    assert (told["router.nft"]["state"], told["router.nft"]["kept_as"]) == ("removed", "router.nft.edited.2")
+    assert not rules.exists() and rules.with_name("router.nft.edited.2").read_text().endswith("# mine too\n")
+    assert rules.with_name("router.nft.edited").read_text().endswith("# mine\n"), "what was kept stays"
+
+
+def test_stopped_anywhere_nothing_looks_edited(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each file of a changed plan but the first few is not written, as where the disk is full; then the plan changes again."""
+    for stop in (0, 1, 2, 5, 8):
+        site = SiteFolder(six(tmp_path / str(stop)))
+        writing.write_network(site, plan_network(read_plan(site)), dry_run=False)
+        left = iter(range(stop))
+
+        def write(path: Path, content: bytes, left: Iterator[int] = left) -> None:
+            if next(left, None) is None:
+                raise StorageError("full", "")
+            write_atomically(path, content)
+
+        for vlan in (51, 52):
+            site.site_file.write_text(re.sub("vlan = 5.", f"vlan = {vlan}", site.site_file.read_text()))
+            with monkeypatch.context() as patched, contextlib.suppress(StorageError):
+                if vlan == 51:
+                    patched.setattr(writing, "write_atomically", write)
+                told = writing.write_network(site, plan_network(read_plan(site)), dry_run=False)
+        assert not [f for f in told.files if f.kept_as] and told.count("changed") >= 3
+        assert not list((site.output / "network").rglob("*.edited*"))
 
 
 def test_port_table_and_commands_are_read_back_and_compared(tmp_path: Path) -> None:

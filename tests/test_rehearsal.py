@@ -12,6 +12,7 @@ import psutil
 
 from conftest import Result, program
 from network_site import CAMERAS, SITE, on_packets, six
+from zentrale.field.lab.servers import radius_tool
 from zentrale.jobs.network.rehearsal.slips import SLIPS
 from zentrale.protocols import dhcp, frames
 
@@ -135,6 +136,7 @@ IN_FILES: list[list[tuple[str, str, str, str, str]]] = [
     [
         (CORE, "trunks=30,20,40", "trunks=30,20", "NET-2", "port core:1"),
         (CORE, "10.50.0.1/24", "10.50.0.2/24", "NET-15", "gateway of zone office"),
+        *([("radius-users.txt", 'Group-Id = "20"', 'Group-Id = "50"', "NET-16", "port east:1 (east-1)")] * bool(radius_tool())),
     ],
 ]  # fmt: skip
 

@@ -114,6 +114,10 @@ def _switch() -> Iterator[Examined]:
             what, not missing, f"{tools} are there" if not missing else "not installed", "network rehearse", advice
         )
 
+    tool = servers.radius_tool()
+    yield Examined("RADIUS server", bool(tool), f"{tool} is there" if tool else "not installed", "network rehearse",
+                   "install it (Debian: apt-get install freeradius); who is let in at a port is not tried without")  # fmt: skip
+
 
 def _git() -> Iterator[Examined]:
     there = shutil.which("git")
