@@ -75,6 +75,10 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
             output.line(told)
         return EXIT_AS_PLANNED
     slip = slips.slip(args.slip) if args.slip else None
+    if args.zone and not args.run:
+        raise InputError(
+            "--from: no command is to be run", "give one with --run, such as --run discover, or leave it out"
+        )
     inside = namespaces.is_inside()
     if not inside and (slip or args.run or args.load or args.failures):
         lack = [*namespaces.lacks(), *switch.lacks()][0]

@@ -119,11 +119,12 @@ def make_room() -> Path:
     return run
 
 
-def call(*command: str, text: str = "", env: Mapping[str, str] | None = None) -> str:
-    """A program, and what it said. Raises LabError where it fails."""
+def call(*command: str, text: str = "", env: Mapping[str, str] | None = None, within_s: float | None = None) -> str:
+    """A program, and what it said. Raises LabError where it fails, or does not end within the time that is given."""
     try:
         done = subprocess.run(
             command,
+            timeout=within_s,
             input=text,
             capture_output=True,
             text=True,
@@ -132,6 +133,8 @@ def call(*command: str, text: str = "", env: Mapping[str, str] | None = None) ->
         )
     except OSError as error:
         raise LabError(f"{command[0]}: {error.strerror or error}") from None
+    except subprocess.TimeoutExpired:
+        raise LabError(f"{' '.join(command[:6])}: does not end within {within_s:.0f} s") from None
     if done.returncode:
         said = (done.stderr or done.stdout).strip().splitlines()[:2]
         raise LabError(f"{' '.join(command[:6])}: {' '.join(said) or f'ended with {done.returncode}'}")
@@ -160,11 +163,13 @@ class Namespace:
             _set_namespace(outer)
             os.close(outer)
 
-    def call(self, *command: str, text: str = "", env: Mapping[str, str] | None = None) -> str:
-        """A program within it; what it said. Raises LabError where it fails."""
+    def call(
+        self, *command: str, text: str = "", env: Mapping[str, str] | None = None, within_s: float | None = None
+    ) -> str:
+        """A program within it; what it said. Raises LabError where it fails, or does not end within the time that is given."""
         try:
             with self.inside():
-                return call(*command, text=text, env=env)
+                return call(*command, text=text, env=env, within_s=within_s)
         except LabError as error:
             raise LabError(f"in {self.name}: {error}") from None
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from zentrale.field.lab.namespaces import LabError, Lack, Namespace
 
 _SCHEMA = Path("/usr/share/openvswitch/vswitch.ovsschema")
-_UP_WITHIN_S = 10.0
+_UP_WITHIN_S, _LOADED_WITHIN_S = 10.0, 60.0
 _TRACED = 'sh -x "$0" 2>&1 | grep "^+ " | tail -n 1'  # the last command that was begun
 TOOLS = ("ovsdb-server", "ovs-vswitchd", "ovs-vsctl", "ovs-ofctl", "ovs-appctl", "ovsdb-tool")
 
@@ -70,8 +70,10 @@ class LabSwitch:
     def load(self, script: Path) -> None:
         """Run the commands of a file, byte for byte as it was written. Raises LabError, with the line that was refused."""
         try:
-            self.space.call("sh", str(script), env=self.environment)
+            self.space.call("sh", str(script), env=self.environment, within_s=_LOADED_WITHIN_S)
         except LabError as error:
+            if "does not end" in str(error):
+                raise
             begun = self.space.call("sh", "-c", _TRACED, str(script), env=self.environment).removeprefix("+ ").split()
             lines = enumerate(script.read_text(errors="replace").splitlines(), 1)
             line = next((number for number, text in lines if begun and text.split()[:5] == begun[:5]), None)

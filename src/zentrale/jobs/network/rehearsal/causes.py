@@ -91,9 +91,11 @@ class Causes:
         return None
 
     def at_port(self, switch: str, port: int) -> Cause | None:
-        for line, known in self._lines:
-            if known.switch == switch and port in known.ports and known.kind == "port":
-                return self.blame(line, known)
+        """What the switch was told of the port, else what a table says of it."""
+        for kind in ("port", "table"):
+            for line, known in self._lines:
+                if known.kind == kind and known.switch == switch and port in known.ports:
+                    return self.blame(line, known)
         return None
 
     def leg(self, vlan: int) -> Cause | None:

@@ -11,7 +11,13 @@ from zentrale.jobs.network.standing import NO_MORE, Standing
 
 _AROUND = 2  # words
 _LINE = 96  # characters of a line that a person reads
-_TRIED = (".sh", ".nft", ".conf", ".txt")  # whose lines each say something; the others are read back as a whole
+_TRIED = (
+    ".sh",
+    ".nft",
+    ".conf",
+    ".txt",
+    "ports.csv",
+)  # whose lines each say something; the others are read back as a whole
 
 
 @dataclass(frozen=True)

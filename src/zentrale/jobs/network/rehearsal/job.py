@@ -252,6 +252,8 @@ class Rehearser:
             rf"{re.escape(file)}[:,]? (?:line )?(\d+)|at line (\d+) of", words.replace(f"{file}:", f"{file}: ")
         )
         at = f"{file} line {found[1] or found[2]}" if found else file
+        if b"\r\n" in self._standing.files[file].content:
+            words = f"its lines end as those of Windows do (CRLF), and have to end as those of Unix; {words}"
         self._findings.append(replace(finding("NET-18", file, words, "a file that is taken", SOURCE), at=at))
         self._without[file] = "refused by the program that it is for"
 

@@ -14,8 +14,8 @@ from zentrale.planning.network import NetworkPlan
 
 @dataclass(frozen=True)
 class About:
-    """`kind` port, leg, flow, switch, rule, recorder, dhcp, querier or radius. `ports`, `vlans` and `groups` are those in which
-    the line that stands and the planned one differ.
+    """`kind` port, leg, flow, switch, rule, recorder, dhcp, querier, radius or table (that is only compared). `ports`, `vlans` and
+    `groups` are those in which the line that stands and the planned one differ.
     """
 
     kind: str
@@ -31,6 +31,10 @@ def about(line: Deviation, net: NetworkPlan) -> About:
     folder, _, file = line.file.rpartition("/")
     if file == "openvswitch.sh":
         return _of_switch(line, net, folder)
+    if file in ("ports.csv", "linux.sh"):
+        pattern = r"^(\d+)," if file == "ports.csv" else r"\bp(\d+)\b"
+        ports = frozenset(int(p) for text in line.texts() for p in re.findall(pattern, text))
+        return About("table", _port_subject(net, folder, min(ports)) if ports else line.file, folder, ports=ports)
     if file == querier.FILE:
         return About("querier", f"querier of switch {folder}", folder)
     if folder == "dhcp":
