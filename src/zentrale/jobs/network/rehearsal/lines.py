@@ -14,8 +14,8 @@ from zentrale.planning.network import NetworkPlan
 
 @dataclass(frozen=True)
 class About:
-    """`kind` port, leg, flow, switch, rule, recorder, dhcp, querier, radius or table (that is only compared). `ports`, `vlans` and
-    `groups` are those in which the line that stands and the planned one differ.
+    """`kind` port, leg, flow, switch, rule, recorder, dhcp, querier, radius or table (that is only compared). `ports`, `vlans`
+    and `groups` are those in which the line that stands and the planned one differ.
     """
 
     kind: str
