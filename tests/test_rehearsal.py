@@ -131,6 +131,7 @@ IN_FILES: list[list[tuple[str, str, str, str, str]]] = [
     [
         ("router.nft", "meta l4proto udp drop", "meta l4proto udp accept", "NET-1", "router, rule 2: office to internet"),
         (EAST, "p9 vlan_mode=trunk trunks", "p9 vlan_mode=native-untagged tag=40 trunks", "NET-2", "port east:9"),
+        ("recorder.nft", "ip daddr 10.40.0.21 drop", "ip daddr 10.40.0.22 drop", "NET-1", "recorder recorder"),
         ("dhcp/control.conf", "option:router,10.40.0.1", "option:router,10.40.0.9", "NET-17", "zone control, gateway"),
     ],
     [

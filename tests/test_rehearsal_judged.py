@@ -262,7 +262,7 @@ def test_addresses_and_groups_are_judged(tmp_path: Path) -> None:
         GroupResult("239.0.0.1", "east-1", ("wall",), ("wall",), ()), GroupResult("239.0.0.2", "east-2", ("wall",), (), ()),
         GroupResult("239.0.0.3", "west-1", (), (), ("west-2",)),
     )  # fmt: skip
-    verdicts.groups(MulticastResult(groups, (), ("control",), ("wall",)))
+    verdicts.groups(MulticastResult(groups, (), ("control",), ("wall",)), {})
     assert [(c, s) for c, s, _ in told(verdicts.findings)] == [
         ("NET-8", "zone control"), ("NET-7", "group 239.0.0.2 of east-2"), ("NET-7", "group 239.0.0.3 of west-1"),
     ]  # fmt: skip

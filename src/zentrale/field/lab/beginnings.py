@@ -52,6 +52,23 @@ def _seen(wire: Wire, asked: Sequence[Beginning], wait_s: float) -> set[int]:
     return found
 
 
+def answered(wire: Wire, asked: Mapping[tuple[Leg, Leg], str]) -> set[tuple[Leg, Leg]]:
+    """The first leg of each pair looks for the address of the second by ARP, and pings it at the MAC address given: the pairs
+    that had an answer to either.
+    """
+    found: set[tuple[Leg, Leg]] = set()
+    wire.forget()
+    for number, ((leg, other), mac) in enumerate(asked.items()):
+        wire.send(leg, frames.arp_request(leg.mac, leg.address, other.address))
+        wire.send(leg, frames.beginning(mac, leg.mac, leg.address, (other.address, 0), "icmp", number))
+    pairs = {(leg, other.address): (leg, other) for leg, other in asked}
+    for leg, frame in wire.seen(_LAST_WAIT_S):
+        told = frames.arp_reply(frame) or frames.echo_reply(frame)
+        if told is not None and (leg, told[0]) in pairs:
+            found.add(pairs[leg, told[0]])
+    return found
+
+
 def gateways(wire: Wire, asked: Mapping[Leg, str]) -> tuple[dict[Leg, set[str]], set[Leg]]:
     """Each leg asks for its gateway by ARP (RFC 826) and pings it (RFC 792): the MAC addresses that answer, and the legs whose
     ping came back.

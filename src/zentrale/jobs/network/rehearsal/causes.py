@@ -12,10 +12,10 @@ from itertools import pairwise
 
 import networkx as nx
 
-from zentrale.jobs.network.rehearsal.deviations import Deviation
+from zentrale.jobs.network.rehearsal.deviations import ALL, Deviation
 from zentrale.jobs.network.rehearsal.lines import About, about, fits
 from zentrale.jobs.network.rehearsal.stage import WAN, Place, Stage
-from zentrale.jobs.network.rehearsal.trial import THROUGH, Differing
+from zentrale.jobs.network.rehearsal.trial import OTHER_LEG, THROUGH, Differing
 from zentrale.output.network import names
 from zentrale.planning.ports import PortRow
 from zentrale.planning.topology import lit_network, paths_from
@@ -149,13 +149,14 @@ class Causes:
             return self._rule_score(line, item, places) if routed and not through else 0
         if known.kind == "recorder":
             own = known.name in (item.origin.station, item.to.station)
-            return 95 if item.kind == f"{THROUGH}{known.name}" else 50 if own else 0
+            own_leg = own or item.kind != OTHER_LEG
+            return 95 if item.kind in (f"{THROUGH}{known.name}", OTHER_LEG) and own_leg else 50 if own else 0
         return 8 if known.kind == "switch" and on_path else 0
 
     def _rule_score(self, line: Deviation, item: Differing, places: tuple[Place, Place]) -> int:
         service = item.service
-        if service is None:
-            return 0
+        if service is None or line.planned == ALL:
+            return 0 if service is None else 61
         enters, leaves = (self._leg(p) for p in places)
         lets, kept = [t for t in line.texts() if "accept" in t], [t for t in line.texts() if "drop" in t]
         if any("established" in t for t in lets):
@@ -244,6 +245,8 @@ class Causes:
 
 def _one_matter(a: About, b: About) -> bool:
     """Rules of one switch go together, and with the port that they are about."""
+    if a.kind == b.kind == "querier":
+        return True
     if a.kind == b.kind == "flow":
         return a.switch == b.switch and not b.groups
     return a.kind == "port" and b.kind == "flow" and a.switch == b.switch and bool(a.ports & b.ports)

@@ -9,6 +9,7 @@ from difflib import SequenceMatcher
 
 from zentrale.jobs.network.standing import NO_MORE, Standing
 
+ALL = "all that is planned"  # what an empty file lacks
 _AROUND = 2  # words
 _LINE = 96  # characters of a line that a person reads
 _TRIED = (
@@ -88,6 +89,9 @@ def _lines(text: str) -> list[tuple[int, str]]:
 
 
 def _between(file: str, stands: Sequence[tuple[int, str]], planned: Sequence[tuple[int, str]]) -> Iterator[Deviation]:
+    if not stands:
+        yield Deviation(file, 1, "", ALL)
+        return
     a, b = [line for _, line in stands], [line for _, line in planned]
     end = stands[-1][0] + 1 if stands else 1
     for kind, i, j, k, m in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():

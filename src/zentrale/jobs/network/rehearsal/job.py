@@ -80,6 +80,7 @@ class Rehearser:
         self._lacks = servers.lacks()
         self._no_rules, self._no_dhcp = ({x.what for x in self._lacks} >= {tool} for tool in ("nft", "dnsmasq"))
         self._without: dict[str, str] = {}  # files that were not loaded, and why
+        self._queriers: list[services.Querier] = []
         self._served: list[Zone] = []  # zones with a DHCP server
 
     def rehearse(self, slip: Slip | None = None) -> Rehearsal:
@@ -205,8 +206,9 @@ class Rehearser:
             self._load_rules(stage)
         if not self._no_dhcp:
             self._start_dhcp(stage)
-        for querier in services.start_queriers(stage, self._standing):
-            self._stack.callback(querier.kill)
+        self._queriers = services.start_queriers(stage, self._standing)
+        for querier in self._queriers:
+            self._stack.callback(querier.process.kill)
         if self._net.gateways_without_router():
             self._find("NET-10", "rehearsal", "ways between zones: no switch of the plan routes", "all of the network")
 
@@ -343,7 +345,12 @@ class Rehearser:
         if all(self._net.is_routed(g) for g in groups):
             return None
         result = self._timed("multicast", lambda: services.try_groups(stage, wire))
-        verdicts.groups(result)
+        ended = {}
+        for item in self._queriers:
+            if told := item.ended():
+                self._refused(item.file, LabError(f"{item.file}: {told}"))
+                ended[item.file] = self._findings[-1].name
+        verdicts.groups(result, ended)
         return result
 
     def _ask_radius(self) -> list[LetIn]:

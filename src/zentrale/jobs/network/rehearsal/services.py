@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
+from pathlib import Path
 
 from zentrale.field.lab.probing import Wire, who_has
 from zentrale.field.lab.stations import Leg
@@ -55,13 +56,30 @@ def forget_members(stage: Stage) -> None:
         switch.tell("ovs-appctl", "mdb/flush", names.short(name))
 
 
-def start_queriers(stage: Stage, standing: Standing) -> list[subprocess.Popen[bytes]]:
-    """The written ones, asking every second and not every 125 s. Raises LabError."""
+@dataclass(frozen=True)
+class Querier:
+    """A written one as it runs, asking every second and not every 125 s."""
+
+    file: str
+    process: subprocess.Popen[bytes]
+    log: Path
+
+    def ended(self) -> str:
+        """What it said when it ended, though it is to go on; empty while it does."""
+        code = self.process.poll()
+        return (
+            "" if code is None else f"{self.log.read_text(errors='replace').strip()[-200:] or 'it'} (ended with {code})"
+        )
+
+
+def start_queriers(stage: Stage, standing: Standing) -> list[Querier]:
+    """Raises LabError."""
     found = []
     for name, switch in stage.switches.items():
         file = f"{name}/{querier.FILE}"
         if file in standing.files and standing.files[file].state != NO_MORE:
-            found.append(switch.run(standing.path(file), stage.folder / f"querier.{name}.out", EVERY="1"))
+            log = stage.folder / f"querier.{name}.out"
+            found.append(Querier(file, switch.run(standing.path(file), log, EVERY="1"), log))
     return found
 
 

@@ -279,6 +279,8 @@ class Builder:
         switch.start()
         try:
             switch.load(self._standing.path(file_of(name)))
+            if names.short(name) not in switch.tell("ovs-vsctl", "list-br").split():
+                raise LabError(f"{self._standing.path(file_of(name))}: makes no bridge {names.short(name)}")
         except LabError as error:
             raise FileRefused(str(error)) from None
         self._add_ports(name, switch)

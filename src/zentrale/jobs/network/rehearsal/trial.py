@@ -17,7 +17,9 @@ from zentrale.site.model import INTERNET, Recorder
 
 AT_LAYER_2 = ("arp", "ipv6", "multicast")
 THROUGH = "through "  # kind of packets that are handed to a recorder, to pass on
+OTHER_LEG = "asked at its other leg"  # and of those that are for the recorder's own other address
 _AGAIN, _FEW, _MANY = 2, 200, 2000  # rounds, pairs at a time, pairs beyond which it is no chance
+_ASKERS = 4
 _NOBODY = "02:5a:fc:ff:ff:ff"
 _STORM = 8  # copies of one frame at one port: a way around takes it on for ever, a ring that heals a few
 
@@ -106,6 +108,7 @@ class Trial:
         rtp = _kind(edges.RTP)
         self._try(rtp, self._near, lambda some: probing.udp(some, stage.legs, stage.spaces, edges.RTP[1]))
         self._begin()
+        self._ask_at_the_other_leg()
         return self._judged()
 
     def _connect(self) -> None:
@@ -187,6 +190,21 @@ class Trial:
                 asked += [Beginning(a, b, *edges.RTP, entry.mac) for a, b in some]
             found[f"{THROUGH}{recorder.name}"] = asked
         return found
+
+    def _ask_at_the_other_leg(self) -> None:
+        """A recorder's two legs: neither answers for the address of the other, which needs no forwarding at all."""
+        asked: dict[Pair, str] = {}
+        for recorder in self._stage.net.plan.recorders if self._far else ():
+            legs = self._stage.stations[recorder.name].legs if recorder.name in self._stage.stations else ()
+            for entry, other in (legs, legs[::-1]) if len(legs) == 2 and not recorder.forwards else ():
+                near = [
+                    x
+                    for x in self._stage.inside_legs()
+                    if x.station != recorder.name and _zones_meet(self._stage, x, entry)
+                ]
+                asked |= {(leg, other): entry.mac for leg in near[:_ASKERS]}
+        if asked:
+            self._arrived.note(OTHER_LEG, asked, beginnings.answered(self._wire, asked))
 
     def _try(self, kind: str, pairs: Sequence[Pair], send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
         """What should have arrived and did not is tried again, a few at a time: a switch in user space drops what is too much for
@@ -270,6 +288,8 @@ def _expected(stage: Stage, origin: Party, to: Party, kind: str) -> Expected:
     if kind.startswith(THROUGH):
         recorder: Recorder = plan.recorder(kind.removeprefix(THROUGH))
         return recorder.forwards, False, f"the legs of {recorder.name} stay apart"
+    if kind == OTHER_LEG:
+        return False, False, "a recorder's leg answers for its own address only"
     wanted = wanted_between(plan, origin, to)
     if wanted is False:
         return False, False, f"the customer wants it kept apart ([[reach]]); by the plan {reaches(plan, origin, to)[1]}"

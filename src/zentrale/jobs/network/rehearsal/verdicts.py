@@ -145,16 +145,19 @@ class Verdicts:
 
     # Multicast
 
-    def groups(self, result: MulticastResult) -> None:
+    def groups(self, result: MulticastResult, ended: Mapping[str, str]) -> None:
+        """`ended`: queriers that did not go on, by file, and the finding that says so."""
         net = self._stage.net
         for zone in result.not_queried:
             lost = ", ".join(result.forgotten)
             effect = f"; once the switches had forgotten their members, {lost} got nothing any more" if lost else ""
             measured, limit = f"no question within 3 s{effect}", "a question every second, here"
             planned = next((z.querier for z in net.multicast.zones if z.zone == zone), "")
-            line = self._causes.about_file(f"{planned}/{querier.FILE}", f"8100{net.vlan(zone):04x}")
-            line = line or self._causes.about_file(f"{planned}/{querier.FILE}")
-            if line is not None:
+            file = f"{planned}/{querier.FILE}"
+            line = self._causes.about_file(file, f"8100{net.vlan(zone):04x}") or self._causes.about_file(file)
+            if file in ended:
+                self.find("NET-8", f"zone {zone}", measured, limit, under=ended[file])
+            elif line is not None:
                 self._because(line, "NET-8", measured, limit, f"zone {zone}")
             else:
                 self.find("NET-8", f"zone {zone}", measured, limit)
