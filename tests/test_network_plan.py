@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import TYPES, make_site, zentrale
 from network_site import CAMERAS, SITE, on_packets, six
 from zentrale.jobs.network.reading_back import disagreements
-from zentrale.output.network import dhcp, linux, names, nftables, openvswitch, tables
+from zentrale.output.network import dhcp, linux, names, nftables, openvswitch, querier, tables
 from zentrale.output.network.registry import network_files
 from zentrale.planning.network import NetworkPlan, plan_network
 from zentrale.site.folder import SiteFolder
@@ -439,6 +439,10 @@ def test_planned_groups_go_towards_their_listeners_only(tmp_path: Path) -> None:
     assert f"ip,dl_vlan=20,nw_dst={group.group},actions={copy},strip_vlan,load:20->" in core
     assert f"table=1,priority=60,ip,reg0=20,nw_dst={group.group},actions=drop\n" in core, "recorders get none of it"
     assert "mcast_snooping_enable=true" in core and "mcast_querier 1" in linux.commands(net, net.plan.switch("core"))
+    asks = querier.commands(net, net.plan.switch("core"))
+    # RFC 2236: to all, type 0x11, answers within 10 tenths of a second, any group; of RFC 1112 and IEEE 802.1Q: VLAN 40.
+    assert re.findall(r"packet=01005e000001.{12}8100002808004600.{20}0a28000ae000000194040000110aeef500000000", asks)
+    assert 'sleep "${EVERY:-125}"' in asks and asks.count("packet-out") == 1, "the cameras' private VLAN needs none"
     labels = list(_labels(net))
     assert ("core:5", "wall") in labels and ("core:1", "east:9") in labels and ("east:9", "core:1") not in labels
     assert dhcp.time_server(net) == "10.40.0.1"
