@@ -11,7 +11,7 @@ from zentrale.field.lab.stations import Leg
 from zentrale.protocols import frames
 
 _BURST, _PER_S = 40, 6000  # what switches in user space carry with time to spare
-_LAST_WAIT_S = 0.25
+_LAST_WAIT_S, _LAST_ROUNDS = 0.25, 20
 
 
 @dataclass(frozen=True)
@@ -27,6 +27,7 @@ class Beginning:
 
 def arrived(wire: Wire, asked: Sequence[Beginning]) -> set[Beginning]:
     """Those that were seen at the leg they were for. `wire` has all their legs."""
+    base = time.monotonic_ns() >> 12 & 0x3FFF_FFFF  # what comes late from an earlier round is none of these
     came: set[int] = set()
     wire.forget()
     begun = time.monotonic()
@@ -34,21 +35,28 @@ def arrived(wire: Wire, asked: Sequence[Beginning]) -> set[Beginning]:
         for number in range(at, min(at + _BURST, len(asked))):
             b = asked[number]
             target = (b.to.address, b.port)
-            wire.send(b.origin, frames.beginning(b.hop, b.origin.mac, b.origin.address, target, b.protocol, number))
+            wire.send(
+                b.origin, frames.beginning(b.hop, b.origin.mac, b.origin.address, target, b.protocol, base + number)
+            )
         ahead = (at + _BURST) / _PER_S - (time.monotonic() - begun)
-        came |= _seen(wire, asked, max(0.0, ahead))
-    came |= _seen(wire, asked, _LAST_WAIT_S)
+        came |= _seen(wire, asked, base, max(0.0, ahead))
+    for _ in range(_LAST_ROUNDS):  # until nothing comes any more: a loaded machine takes its time
+        late = _seen(wire, asked, base, _LAST_WAIT_S)
+        came |= late
+        if not late:
+            break
     return {asked[number] for number in came}
 
 
-def _seen(wire: Wire, asked: Sequence[Beginning], wait_s: float) -> set[int]:
+def _seen(wire: Wire, asked: Sequence[Beginning], base: int, wait_s: float) -> set[int]:
     found = set()
     for leg, frame in wire.seen(wait_s):
         told = frames.begun(frame)
-        if told is not None and told[1] < len(asked) and frame.to == leg.mac:
-            wanted = asked[told[1]].to
-            if wanted == leg and told[0] == leg.address:
-                found.add(told[1])
+        number = told[1] - base if told is not None else -1
+        if told is None or not 0 <= number < len(asked) or frame.to != leg.mac:
+            continue
+        if asked[number].to == leg and told[0] == leg.address:
+            found.add(number)
     return found
 
 
