@@ -74,6 +74,7 @@ def test_mistakes_are_told_by_the_command_that_has_them(tmp_path: Path) -> None:
         (("plna",), ("usage: zentrale", "did you mean plan?")),
         (("plan", "--detials"), ("usage: zentrale plan", "did you mean --details?")),
         (("vault", "ad"), ("usage: zentrale vault", "did you mean add?")),
+        (("network", "rehearse", "--asplanned"), ("usage: zentrale network rehearse", "did you mean --as-planned?")),
     ):
         shown = program(*arguments)
         assert shown.code == 2 and all(word in shown.err for word in words), shown.err

@@ -287,6 +287,8 @@ def test_what_a_slip_lacks_is_told_before_anything_is_built(tmp_path: Path) -> N
     )
     done = program("network", "rehearse", "--break", "nonsense", cwd=one)
     assert done.code == 2 and "expected one of: wrong-vlan" in done.err
+    nowhere = program("network", "rehearse", "--from", "office", cwd=one)
+    assert nowhere.code == 2 and "give one with --run" in nowhere.err
 
 
 def test_where_there_are_no_switches_the_files_are_read_back_all_the_same(tmp_path: Path) -> None:

@@ -160,7 +160,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     parser = build_parser(only)
     args, unknown = parser.parse_known_args(arguments)
     if unknown:
-        _tell_unknown(parser, args.command, unknown)
+        _tell_unknown(parser, [args.command, getattr(args, "action", None)], unknown)
     module = _module(args.command)
 
     # Only now: these cost more than the parser.
@@ -169,15 +169,19 @@ def main(argv: Sequence[str] | None = None) -> int:
     return errors.guarded(module.run, args)
 
 
-def _tell_unknown(parser: argparse.ArgumentParser, command: str, unknown: Sequence[str]) -> NoReturn:
-    """By the parser of the command that was given what it does not know."""
+def _tell_unknown(parser: argparse.ArgumentParser, commands: Sequence[str | None], unknown: Sequence[str]) -> NoReturn:
+    """By the parser of the command that was given, or of its action, what it does not know."""
     from zentrale.words import meant
 
-    (commands,) = (a for a in parser._actions if isinstance(a, argparse._SubParsersAction))
-    sub: argparse.ArgumentParser = commands.choices[command]
+    given = []
+    for command in commands:
+        inner = next((a for a in parser._actions if isinstance(a, argparse._SubParsersAction)), None)
+        if inner is not None and command in inner.choices:
+            parser = inner.choices[command]
+            given.append(command)
     word = unknown[0].partition("=")[0]
-    known = [name for action in sub._actions for name in action.option_strings]
-    sub.error(f"{command}: {word} is not known{meant(word, known)}")
+    known = [name for action in parser._actions for name in action.option_strings]
+    parser.error(f"{' '.join(map(str, given))}: {word} is not known{meant(word, known)}")
 
 
 _STEPS = (
