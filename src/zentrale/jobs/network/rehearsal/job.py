@@ -29,7 +29,15 @@ from zentrale.jobs.network.rehearsal.loading import Load, judge_load
 from zentrale.jobs.network.rehearsal.script import file_of
 from zentrale.jobs.network.rehearsal.services import MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
-from zentrale.jobs.network.rehearsal.stage import INTERNET_HOST, WAN, Builder, FileRefused, Stage, interface_mac
+from zentrale.jobs.network.rehearsal.stage import (
+    INTERNET_HOST,
+    WAN,
+    Builder,
+    FileRefused,
+    Stage,
+    has_interface,
+    interface_mac,
+)
 from zentrale.jobs.network.rehearsal.trial import PartyCell, Reached
 from zentrale.jobs.network.rehearsal.untried import Untried, untried
 from zentrale.jobs.network.rehearsal.verdicts import SOURCE, Verdicts
@@ -233,13 +241,13 @@ class Rehearser:
     def _start_dhcp(self, stage: Stage) -> None:
         for zone in self._net.gives_addresses():
             file = addresses.file_of(zone)
-            if addresses.server_place(stage, zone) is None:
-                self._find(
-                    "NET-10",
-                    "rehearsal",
-                    f"{file}: neither router nor recorder stands in {zone.name}",
-                    "all of the network",
-                )
+            at = addresses.server_place(stage, zone)
+            if at is None:
+                told = f"{file}: neither router nor recorder stands in {zone.name}"
+                self._find("NET-10", "rehearsal", told, "all of the network")
+                continue
+            if not has_interface(stage.spaces[at[0]], at[1]):
+                self._without[file] = f"the router has no leg {at[1]}"
                 continue
             try:
                 self._stack.callback(addresses.start_server(stage, zone, self._standing.path(file)).stop)

@@ -7,6 +7,7 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 import re
+import socket
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -336,6 +337,8 @@ class Builder:
         space.set("ipv4/conf/all/arp_ignore", "1")
         for zone in self._net.routed_zones():
             interface = names.vlan(zone.vlan)
+            if not has_interface(space, interface):
+                continue  # its file makes no such leg: nobody answers there, and that is told
             space.set(f"ipv4/conf/{interface}/route_localnet", "1")
             space.set(f"ipv4/conf/{interface}/rp_filter", "0")
             with space.inside():
@@ -364,6 +367,11 @@ class Builder:
 
 def _told(gateway: str) -> tuple[str, ...]:
     return (gateway,) if gateway else ()
+
+
+def has_interface(space: Namespace, interface: str) -> bool:
+    with space.inside():
+        return interface in {name for _, name in socket.if_nameindex()}
 
 
 def interface_mac(space: Namespace, interface: str) -> str:
