@@ -18,7 +18,7 @@ from zentrale.site.model import INTERNET, Recorder
 AT_LAYER_2 = ("arp", "ipv6", "multicast")
 THROUGH = "through "  # kind of packets that are handed to a recorder, to pass on
 OTHER_LEG = "asked at its other leg"  # and of those that are for the recorder's own other address
-_AGAIN, _FEW, _MANY = 2, 200, 2000  # rounds, pairs at a time, pairs beyond which it is no chance
+_AGAIN, _FEW = 4, 400  # rounds at most, connections at a time
 _ASKERS = 4
 _NOBODY = "02:5a:fc:ff:ff:ff"
 _STORM = 8  # copies of one frame at one port: a way around takes it on for ever, a ring that heals a few
@@ -127,10 +127,12 @@ class Trial:
                 left = [
                     item for item in asked if item not in came and expected(self._stage, item[0], f"tcp/{item[1]}")[1]
                 ]
-                if not left or len(left) > _MANY:
-                    break
+                more: set[probing.Connection] = set()
                 for at in range(0, len(left), _FEW):
-                    came |= probing.connections(left[at : at + _FEW], spaces)
+                    more |= probing.connections(left[at : at + _FEW], spaces, tries=1)
+                came |= more
+                if not more:
+                    break
         for service, pairs in by_service.items():
             self._arrived.note(_kind(service), pairs, [p for p in pairs if (p, service[1]) in came])
 
@@ -162,9 +164,10 @@ class Trial:
                 for b in some
                 if b not in came and expected(self._stage, (b.origin, b.to), kind)[1]
             ]
-            if not left or len(left) > _MANY:
+            more = beginnings.arrived(self._wire, left) if left else set()
+            came |= more
+            if not more:
                 break
-            came |= beginnings.arrived(self._wire, left)
         for kind, some in asked.items():
             tried = [(b.origin, b.to) for b in some]
             self._arrived.note(kind, tried, [(b.origin, b.to) for b in some if b in came])
@@ -207,18 +210,19 @@ class Trial:
             self._arrived.note(OTHER_LEG, asked, beginnings.answered(self._wire, asked))
 
     def _try(self, kind: str, pairs: Sequence[Pair], send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
-        """What should have arrived and did not is tried again, a few at a time: a switch in user space drops what is too much for
-        this machine, and that is nobody's fault.
+        """What should have arrived and did not is tried again, as long as more of it arrives: a switch in user space drops what
+        is too much for this machine, and that is nobody's fault.
         """
         if not pairs:
             return
         self._arrived.note(kind, pairs, send(pairs))
         for _ in range(_AGAIN):
-            left = [p for p in pairs if p not in self._arrived.pairs[kind] and expected(self._stage, p, kind)[1]]
-            if not left or len(left) > _MANY:
+            came = self._arrived.pairs[kind]
+            left = [p for p in pairs if p not in came and expected(self._stage, p, kind)[1]]
+            more = send(left) if left else set()
+            self._arrived.note(kind, (), more)
+            if not more:
                 return
-            for at in range(0, len(left), _FEW):
-                self._arrived.note(kind, (), send(left[at : at + _FEW]))
 
     def _judged(self) -> Reached:
         stage, arrived = self._stage, self._arrived
