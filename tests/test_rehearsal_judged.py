@@ -17,12 +17,13 @@ from hypothesis import strategies as st
 from conftest import zentrale
 from network_site import CAMERAS, SITE, six
 from zentrale.field.lab.dhcp_client import Client, ask_all
+from zentrale.field.lab.namespaces import LabError
 from zentrale.field.lab.probing import Wire
 from zentrale.field.lab.stations import Leg
 from zentrale.field.lab.switch import LabSwitch
 from zentrale.findings import Finding, count_faults
-from zentrale.jobs.network.reading_back import against_switch, disagreements
-from zentrale.jobs.network.rehearsal import edges
+from zentrale.jobs.network.reading_back import PortSays, against_switch, disagreements
+from zentrale.jobs.network.rehearsal import edges, linux_trial
 from zentrale.jobs.network.rehearsal.addresses import DhcpResult
 from zentrale.jobs.network.rehearsal.causes import Causes
 from zentrale.jobs.network.rehearsal.deviations import deviations
@@ -284,6 +285,23 @@ def test_what_follows_from_a_cause_stands_beneath_it(tmp_path: Path) -> None:
     assert (first.name, first.at, first.caused_by) == ("NET-2 port east:1 (east-1)", "east/openvswitch.sh line 8", "")
     assert [(f.code, f.caused_by) for f in rest] == [(c, first.name) for c in ("NET-1", "NET-3", "NET-9")]
     assert count_faults(verdicts.findings) == 1
+
+
+def test_what_the_kernel_holds_of_a_bridge_is_held_against_its_commands(tmp_path: Path) -> None:
+    """As `bridge -j vlan show` tells it (bridge(8)): the VLAN of untagged frames has two flags, tagged ones have none."""
+    told = [
+        {"ifname": "east", "vlans": [{"vlan": 1, "flags": ["PVID", "Egress Untagged"]}]},
+        {"ifname": "p1", "vlans": [{"vlan": 20, "flags": ["PVID", "Egress Untagged"]}]},
+        {"ifname": "p9", "vlans": [{"vlan": 20}, {"vlan": 40}]},
+    ]
+    kernel = linux_trial.read_vlans(json.dumps(told))
+    assert kernel == {1: PortSays(True, "", 20, frozenset()), 9: PortSays(True, "", 0, frozenset({20, 40}))}
+    east = network(tmp_path).plan.switch("east")
+    assert not list(linux_trial.differences(kernel, kernel, east))
+    ((where, said),) = linux_trial.differences({**kernel, 1: PortSays(True, "", 21, frozenset())}, kernel, east)
+    assert where == "east:1" and "untagged 21" in said and "holds 20" in said
+    assert linux_trial.lacking(LabError("ip link: RTNETLINK answers: Operation not supported"))
+    assert not linux_trial.lacking(LabError("sh: 12: Syntax error"))
 
 
 def test_radius_is_asked_as_the_standard_has_it() -> None:
