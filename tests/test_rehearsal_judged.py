@@ -287,6 +287,25 @@ def test_what_follows_from_a_cause_stands_beneath_it(tmp_path: Path) -> None:
     assert count_faults(verdicts.findings) == 1
 
 
+def test_a_gateway_that_answers_some_is_said_of_the_others(tmp_path: Path) -> None:
+    net = network(tmp_path)
+    stage = staged(net, tmp_path)
+    viewing, wall = (
+        pair(stage, VIEWING, VIEWING)[0],
+        Leg("wall", "eth0", "02:00:00:00:00:40", "10.40.0.9", 24, "wall in control"),
+    )
+    stage.places[wall] = Place(Party("viewer", "control"), "core", 5)
+    asked, answers = dict.fromkeys((viewing, wall), "10.40.0.1"), {viewing: {"02:00:00:00:00:fe"}}
+    verdicts = Verdicts(stage, Causes(stage, []))
+    verdicts.gateways(asked, answers, {viewing})
+    verdicts.reach([], {})
+    assert told(verdicts.findings) == [("NET-15", "gateway of zone control", "10.40.0.1: no answer for wall")]
+    explained = Verdicts(stage, Causes(stage, []))
+    explained.gateways(asked, answers, {viewing})
+    explained.reach([Differing(viewing, wall, "arp", came=False, planned="same VLAN 40")], {})
+    assert [(f.code, bool(f.caused_by)) for f in explained.findings] == [("NET-2", False), ("NET-15", True)]
+
+
 def test_what_the_kernel_holds_of_a_bridge_is_held_against_its_commands(tmp_path: Path) -> None:
     """As `bridge -j vlan show` tells it (bridge(8)): the VLAN of untagged frames has two flags, tagged ones have none."""
     told = [

@@ -78,19 +78,6 @@ class Parties:
             d.address: Party(d.kind, d.zone) for d in plan_addresses(plan).devices if not d.translated
         }
 
-    def of(self, address: IPv4Address) -> Party:
-        """Whose address this is; the internet's where it lies in no zone."""
-        planned = self._planned.get(address)
-        if planned is not None:
-            return planned
-        zone = next((z for z in self._plan.zones if z.primary is None and address in z.subnet), None)
-        if zone is None:
-            return Party(INTERNET, INTERNET)
-        for member in self._plan.zones:
-            if member.primary == zone.name and member.pool is not None and address in member.pool:
-                zone = member
-        return Party(self._rest(zone), zone.name)
-
     def _rest(self, zone: Zone) -> str:
         return "viewer" if any(v.zone == zone.name for v in self._plan.viewers) else "device"
 

@@ -12,6 +12,7 @@ from zentrale.protocols import frames
 
 _BURST, _PER_S = 40, 6000  # what switches in user space carry with time to spare
 _LAST_WAIT_S, _LAST_ROUNDS = 0.25, 20
+_ASKED = 8  # times, those that have not answered yet
 
 
 @dataclass(frozen=True)
@@ -82,24 +83,23 @@ def gateways(wire: Wire, asked: Mapping[Leg, str]) -> tuple[dict[Leg, set[str]],
     ping came back.
     """
     answers: dict[Leg, set[str]] = {}
-    for _ in range(3):
+    for _ in range(_ASKED):
+        left = [leg for leg in asked if leg not in answers]
         wire.forget()
-        for leg, gateway in asked.items():
-            if leg not in answers:
-                wire.send(leg, frames.arp_request(leg.mac, leg.address, gateway))
-        for leg, frame in wire.seen(0.3):
+        for leg in left:
+            wire.send(leg, frames.arp_request(leg.mac, leg.address, asked[leg]))
+        for leg, frame in wire.seen(_LAST_WAIT_S if left else 0.0):
             reply = frames.arp_reply(frame)
             if reply is not None and reply[0] == asked.get(leg):
                 answers.setdefault(leg, set()).add(reply[1])
     pinged: set[Leg] = set()
-    legs = list(answers)
-    for _ in range(3):
+    for _ in range(_ASKED):
+        left = [leg for leg in answers if leg not in pinged]
         wire.forget()
-        for number, leg in enumerate(legs):
-            if leg not in pinged:
-                mac, target = min(answers[leg]), (asked[leg], 0)
-                wire.send(leg, frames.beginning(mac, leg.mac, leg.address, target, "icmp", number))
-        for leg, frame in wire.seen(0.2 if len(pinged) < len(legs) else 0.0):
+        for number, leg in enumerate(left):
+            mac, target = min(answers[leg]), (asked[leg], 0)
+            wire.send(leg, frames.beginning(mac, leg.mac, leg.address, target, "icmp", number))
+        for leg, frame in wire.seen(_LAST_WAIT_S if left else 0.0):
             told = frames.echo_reply(frame)
             if told is not None and told[0] == asked.get(leg):
                 pinged.add(leg)

@@ -74,7 +74,8 @@ class LabSwitch:
         except LabError as error:
             if "does not end" in str(error):
                 raise
-            begun = self.space.call("sh", "-c", _TRACED, str(script), env=self.environment).removeprefix("+ ").split()
+            told = self.space.call("sh", "-c", _TRACED, str(script), env=self.environment, within_s=_LOADED_WITHIN_S)
+            begun = told.removeprefix("+ ").split()
             lines = enumerate(script.read_text(errors="replace").splitlines(), 1)
             line = next((number for number, text in lines if begun and text.split()[:5] == begun[:5]), None)
             raise LabError(f"{error} (at line {line} of {script})" if line else str(error)) from None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from zentrale.field.lab.servers import RADIUS_SECRET
@@ -82,7 +82,3 @@ def _told(sock: socket.socket, number: int, name: str, station: str) -> str:
         if answer is not None and answer.number == number:
             return f"VLAN {answer.vlan or 'of the port'}" if answer.kind == radius.ACCEPT else REFUSED
     return SILENT
-
-
-def differing(results: Sequence[LetIn]) -> list[LetIn]:
-    return [r for r in results if not r.as_planned]

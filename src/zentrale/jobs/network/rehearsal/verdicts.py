@@ -29,6 +29,7 @@ class Verdicts:
         self.findings: list[Finding] = []
         self._stage, self._causes = stage, causes
         self._names: dict[Cause, str] = {}  # of the finding that each cause has
+        self._without_gateway: dict[tuple[str, str], list[Leg]] = {}  # by zone and gateway, where others have it
         self._explained: dict[str, str] = {}  # by station the finding that explains why it is not reached
 
     def find(
@@ -59,9 +60,11 @@ class Verdicts:
             by_zone.setdefault(plan.zone(self._stage.places[leg].party.zone).family, []).append(leg)
         for name, legs in by_zone.items():
             gateway, vlan = asked[legs[0]], plan.zone(name).vlan
-            silent = [leg for leg in legs if leg not in answers]
-            if len(silent) == len(legs) or (silent == [] and not pinged & set(legs)):
-                what = "answers ARP and no ping" if not silent else "does not answer"
+            lost = [leg for leg in legs if leg not in pinged]
+            if lost and len(lost) < len(legs):
+                self._without_gateway[name, gateway] = lost
+            elif lost:
+                what = "answers ARP and no ping" if set(legs) & set(answers) else "does not answer"
                 cause = self._causes.leg(vlan) or Cause(f"gateway of zone {name}", f"{gateway} {what}")
                 told = self._because(
                     cause, "NET-15", f"{gateway}: {len(legs)} devices asked, none had an answer", "an answer"
@@ -94,6 +97,11 @@ class Verdicts:
                     self._explained.setdefault(leg.station, name)
             if came:
                 self._because(cause, "NET-1", "; ".join(_cells(came)), "nothing arrives")
+        for (zone, gateway), legs in self._without_gateway.items():
+            for under in dict.fromkeys(self._explained.get(leg.station, "") for leg in legs):
+                some = [leg.station for leg in legs if self._explained.get(leg.station, "") == under]
+                told = f"{gateway}: no answer for {', '.join(some[:_EXAMPLES])}{' and others' if len(some) > _EXAMPLES else ''}"
+                self.find("NET-15", f"gateway of zone {zone}", told, "an answer", under=under)
         for address, macs in twice.items():
             self.find("NET-5", f"address {address}", " and ".join(self._who(m) for m in sorted(macs)), "one device")
 
