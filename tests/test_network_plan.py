@@ -460,4 +460,4 @@ def test_groups_that_a_router_would_pass_on_are_said_to_be_in_no_file(tmp_path: 
 
 
 def _labels(net: NetworkPlan) -> Iterator[tuple[str, str]]:
-    yield from ((x.port, x.device) for x in tables.labels(net))
+    yield from ((x.here, x.other) for x in tables.labels(net))

@@ -10,6 +10,7 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.network.writing import NetworkFiles
+    from zentrale.planning.by_hand.sheet import WorkSheet
     from zentrale.planning.network import NetworkPlan
     from zentrale.site.folder import SiteFolder
 
@@ -20,6 +21,7 @@ Makes configuration of the plan's network, before anyone drives to site.
   rehearse   these files on software switches of this machine, and real packets through them (Linux)"""
 EXAMPLE = """zentrale network write
   zentrale network write --dry-run --details
+  zentrale network write --sheet pump-house --at control-house:7
   zentrale network rehearse
   zentrale network rehearse --break wrong-vlan"""
 
@@ -31,6 +33,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     write.add_argument(
         "--with-secrets", metavar="FILE",
         help="the RADIUS users with the passwords of 802.1X accounts too: a file for you alone, outside of the site folder",
+    )  # fmt: skip
+    write.add_argument(
+        "--sheet", metavar="SWITCH", help="print the work sheet of one switch: what a person types into its page"
+    )
+    write.add_argument(
+        "--at", metavar="SWITCH:PORT",
+        help="where the laptop is plugged in: work sheets begin with the switches that are far from it (kept for the next time)",
     )  # fmt: skip
     options.add_details(write)
     rehearse = actions.add_parser("rehearse", help="the written network on software switches, tried with real packets")
@@ -64,19 +73,63 @@ def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Ne
 
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
+    from zentrale.jobs.network.laptop import laptop_at
     from zentrale.jobs.network.writing import write_network, write_secrets
 
+    laptop = laptop_at(net, args.at) if args.at is not None else None
+    _known_switch(net, args.sheet)
     with options.alone(args, output, folder, "network write", needed=not args.dry_run):
         secrets = 0
         if args.with_secrets and not args.dry_run:
             secrets = write_secrets(folder, net, options.open_vault(args, folder), Path(args.with_secrets))
-        written = write_network(folder, net, dry_run=args.dry_run)
+        written = write_network(folder, net, laptop, dry_run=args.dry_run)
+    sheet = _sheet(net, written, args.sheet) if args.sheet is not None else None
     if args.json:
-        output.document(_document(written, dry_run=args.dry_run))
-    _show(output, written, dry_run=args.dry_run)
+        output.document(_document(written, sheet, dry_run=args.dry_run))
+    if sheet is None:
+        _show(output, written, dry_run=args.dry_run)
+    else:
+        _show_sheet(output, written, sheet, dry_run=args.dry_run)
     if secrets:
         output.line(f"{args.with_secrets}: the passwords of {secrets} accounts, for you alone; the vault keeps them")
     return EXIT_FAULTS if count_faults(written.findings) else EXIT_AS_PLANNED
+
+
+def _known_switch(net: NetworkPlan, name: str | None) -> None:
+    from zentrale.errors import InputError
+    from zentrale.words import meant
+
+    switches = [s.name for s in net.plan.switches]
+    if name is not None and name not in switches:
+        expected = (
+            f"expected one of {', '.join(switches)}"
+            if switches
+            else "the plan has no switches (site.toml [[switches]])"
+        )
+        raise InputError(f"--sheet {name}: no such switch in the plan{meant(name, switches)}", expected)
+
+
+def _sheet(net: NetworkPlan, written: NetworkFiles, name: str) -> WorkSheet:
+    from zentrale.planning.by_hand.order import orders
+    from zentrale.planning.by_hand.sheet import work_sheets
+
+    return next(s for s in work_sheets(net, orders(net, written.laptop)) if s.switch == name)
+
+
+def _show_sheet(output: Output, written: NetworkFiles, sheet: WorkSheet, *, dry_run: bool) -> None:
+    from zentrale import quantities
+    from zentrale.cli import network_sheet
+    from zentrale.findings import count_faults
+    from zentrale.output.network.registry import SHEET
+
+    network_sheet.show(output, sheet)
+    output.line()
+    page = written.folder / sheet.switch / SHEET
+    output.line(f"{'as a page it would be' if dry_run else 'as a page'}: {page}")
+    if written.findings:
+        faults = quantities.count(count_faults(written.findings), "fault")
+        told = f"the plan has {quantities.count(len(written.findings), 'finding')}, {faults} among them"
+        output.line(f"{told}: `zentrale network write` without --sheet tells them", "yellow")
 
 
 def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
@@ -117,7 +170,8 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
 _FEW = 6
 
 
-def _document(written: NetworkFiles, *, dry_run: bool) -> dict[str, object]:
+def _document(written: NetworkFiles, sheet: WorkSheet | None, *, dry_run: bool) -> dict[str, object]:
+    from zentrale.cli import network_sheet
     from zentrale.cli.output import finding_document
 
     return {
@@ -125,5 +179,7 @@ def _document(written: NetworkFiles, *, dry_run: bool) -> dict[str, object]:
         "files": [{"path": f.path, "what": f.what, "state": f.state, "lines": list(f.lines), "kept_as": f.kept_as or None}
                   for f in written.files],
         "not_in_these_files": list(written.left_out),
+        "laptop": str(written.laptop) if written.laptop else None,
+        **({"sheet": network_sheet.document(sheet)} if sheet is not None else {}),
         "findings": [finding_document(f) for f in written.findings],
     }  # fmt: skip

@@ -51,6 +51,14 @@ NETWORK_CODES = [
         "choose a subnet such as 10.20.VLAN.0/24, or turn vlan_in_address off in site.toml",
     ),
     Entry(
+        "ADR-7",
+        W,
+        "switch has no management address",
+        "Nothing in the plan says where the switch's own page answers. A page stays in the VLAN that all ports begin in; once "
+        "the work sheet is done every port is in another VLAN or off, the page is on none, and nobody reaches the switch.",
+        'give each switch a zone and an address in site.toml: management = { zone = "...", address = "..." }',
+    ),
+    Entry(
         "ZON-1",
         F,
         "port is in the wrong zone",

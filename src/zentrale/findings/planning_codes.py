@@ -112,6 +112,14 @@ PLANNING_CODES = [
         "feed the switches on the way from a battery, too",
     ),
     Entry(
+        "PWR-14",
+        W,
+        "what it takes by PoE is not known",
+        "A port with an access point, a bridge or another device that has no data sheet in the plan: nobody said whether and how "
+        "much power it takes, so the sums of this switch are short of it. Its port keeps its PoE on, so that nothing goes dark.",
+        "write its draw_w (0 where it is fed otherwise) or its poe_class beside it in site.toml",
+    ),
+    Entry(
         "RUN-1",
         F,
         "cable run is too long",
@@ -203,6 +211,14 @@ PLANNING_CODES = [
         "recorder cannot decode what its screen shows",
         "The recorder's own screen shows more pictures at once than it decodes. They stall or stay black.",
         "show fewer pictures or the sub streams on it (own_panels, own_stream), or watch from a workstation",
+    ),
+    Entry(
+        "TRF-11",
+        N,
+        "traffic of a device is not known",
+        "An access point, a bridge or another device on a port carries traffic of its own, and nobody said how much: the loads "
+        "of this port and of the links behind it are short of it.",
+        "write traffic_mbps beside it in site.toml: at most how much goes in either direction",
     ),
     Entry(
         "TYP-2",

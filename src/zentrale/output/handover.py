@@ -156,7 +156,7 @@ def _ports_csv(ports: PortTables) -> bytes:
     for row in ports.rows:
         if row.kind != "free":
             cells = [row.switch, str(row.port), row.label, row.device, row.mode, "; ".join(row.zones), str(row.rate_mbps),
-                     "off" if row.poe_w is None else "on", row.priority]  # fmt: skip
+                     "on" if row.poe else "off", row.priority]  # fmt: skip
             writer.writerow([safe_cell(cell) for cell in cells])
     return text.getvalue().encode("utf-8-sig")
 

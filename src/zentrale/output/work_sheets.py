@@ -60,20 +60,20 @@ class Common:
     devices: tuple[str, ...]
 
 
-def sheets_page(site: str, sheets: Sequence[Sheet], about: str = _DEVICES, many: int = _MANY) -> bytes:
-    """A page of its own with all of them; what `many` devices have in common stands first, once."""
+def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
+    """A page of its own with all of them; what several devices have in common stands first, once."""
     when = quantities.now().astimezone()
     devices: dict[Line, list[str]] = {}
     for sheet in sheets:
         for line in sheet.lines:
             devices.setdefault(line, []).append(sheet.device)
-    common = [Common(line, tuple(names)) for line, names in devices.items() if len(names) >= many]
+    common = [Common(line, tuple(names)) for line, names in devices.items() if len(names) >= _MANY]
     told = {c.line for c in common}
     own = [replace(s, lines=tuple(line for line in s.lines if line not in told)) for s in sheets]
     template = environment().get_template("work_sheets.html.j2")
     return template.render(
         site=site,
-        about=about,
+        about=_DEVICES,
         common=common,
         sheets=[s for s in own if s.lines],
         when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}",

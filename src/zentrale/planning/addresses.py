@@ -7,7 +7,7 @@ the plan says otherwise: another recorder, or another type of one, moves only wh
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Network
 from itertools import combinations
@@ -80,6 +80,7 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
     taken = {d.address for d in everything if d.address}
     taken |= {r.viewing.address for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
+    taken |= {s.management.address for s in plan.switches if s.management is not None}
     known = _still_held(plan, zones, held or {}, taken)
     taken |= set(known.values())
     devices: list[DeviceAddress] = []
@@ -107,8 +108,14 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
         for r in plan.recorders
         if r.viewing is not None
     ]
+    devices += [
+        DeviceAddress(s.name, "switch", s.management.zone, s.management.address, "", True)
+        for s in plan.switches
+        if s.management is not None
+    ]
     findings = [*_zone_findings(plan, zones, homeless), *_device_findings(plan, zones, devices)]
     findings += _default_findings(plan, devices)
+    findings += _management_findings(plan)
     return AddressPlan(tuple(zones.values()), tuple(devices), tuple(findings))
 
 
@@ -210,7 +217,9 @@ def _device_findings(
             continue
         zone = zones[device.zone]
         subject = f"{device.kind} {device.name}"
-        source = sources.get(device.name, f"site.toml recorder {device.name}")
+        source = sources.get(device.name, f"site.toml {device.kind} {device.name}")
+        if device.kind == "switch" and device.address == zone.gateway and plan.switch(device.name).routes:
+            continue  # its leg in the zone is its page's address, too
         edge = zone.network.prefixlen < 31 and device.address in (
             zone.network.network_address, zone.network.broadcast_address,
         )  # fmt: skip
@@ -220,6 +229,15 @@ def _device_findings(
             yield finding("ADR-1", subject, measured, f"a host of {zone.network}, zone {zone.zone}", source)
         elif (pool := pools.get(device.zone)) is not None and device.address in pool:
             yield finding("ADR-4", subject, str(device.address), f"outside the pool {pool}", source)
+
+
+def _management_findings(plan: Plan) -> Iterator[Finding]:
+    names = [switch.name for switch in plan.switches if switch.management is None]
+    if names:
+        some = f"{', '.join(names[:8])}{' and more' if len(names) > 8 else ''}"
+        measured = f"{some}: no management address; once every port is in its VLAN or off, its page is on none"
+        subject = f"switch {names[0]}" if len(names) == 1 else f"{len(names)} switches"
+        yield finding("ADR-7", subject, measured, "management = { zone, address }", "site.toml [[switches]]")
 
 
 def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[Finding]:

@@ -6,7 +6,7 @@ on every trunk, so that each switch knows whom they may reach.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from ipaddress import IPv4Address
@@ -77,17 +77,25 @@ class NetworkPlan:
         return self.plan.switch(switch).loop_protection in ("rstp", "mstp", "ring")
 
     def bonds(self, switch: str) -> list[tuple[int, ...]]:
-        """The bundles that a software switch carries as one. It runs no spanning tree on these: between two switches that both
-        have one their cables stand apart, and one of them carries.
+        """The bundles that a software switch carries as one: those between two switches without a spanning tree, since it runs
+        none on bundles.
         """
-        apart = {
+        apart = self._links_with_a_tree(switch, any)
+        return [bundle for bundle in self.bundles(switch) if not apart & set(bundle)]
+
+    def idle_cables(self, switch: str) -> set[int]:
+        """Ports of bundles that a software switch leaves dark: where only one end has a spanning tree, nothing opens a loop."""
+        mixed = self._links_with_a_tree(switch, any) - self._links_with_a_tree(switch, all)
+        return {port for bundle in self.bundles(switch) for port in bundle[1:] if port in mixed}
+
+    def _links_with_a_tree(self, switch: str, of: Callable[[Iterable[bool]], bool]) -> set[int]:
+        return {
             port
             for link in self.plan.links
-            if all(self.spans(name) for name in link.switches())
+            if of(self.spans(name) for name in link.switches())
             for name, port in link.ends()
             if name == switch
         }
-        return [bundle for bundle in self.bundles(switch) if not apart & set(bundle)]
 
     def router(self) -> Switch | None:
         """The switch that routes between zones; None where the plan names none."""
@@ -115,6 +123,27 @@ class NetworkPlan:
     def gives_addresses(self) -> list[Zone]:
         """Zones in which a DHCP server has something to give."""
         return [z for z in self.plan.zones if z.primary is None and (self.reserved(z) or self.pool(z))]
+
+    def has_page_of_its_own(self, switch: Switch) -> bool:
+        """Whether its page has an interface of its own; that of a router answers at its leg in the zone."""
+        return switch.management is not None and not (switch.routes and self.gateway_of(switch.management.zone))
+
+    def page_port(self, switch: Switch, number: int) -> PortRow | None:
+        """The switch's own page as a port of it, untagged in its zone; None where it has no address of its own."""
+        if switch.management is None or not self.has_page_of_its_own(switch):
+            return None
+        return PortRow(
+            switch.name, number, "switch", switch.name, f"page of {switch.name}", None, "access", switch.management.zone, (),
+            "", 0, False, None, "", False, "none", False,
+        )  # fmt: skip
+
+    def gateway_of(self, zone: str) -> IPv4Address | None:
+        return self.plan.zone(self.plan.zone(zone).family).gateway
+
+    def tree_priority(self, switch: str) -> int:
+        """Bridge priority (IEEE 802.1Q clause 13.26.2): the lowest is the root, where the recorders are."""
+        core = self.plan.recorders[0].switch if self.plan.recorders else ""
+        return 4096 if switch == core else 32768
 
     def lets_out(self, vlan_zone: Zone, row: PortRow) -> bool:
         """Whether a frame that belongs to this zone's VLAN may leave by this port (RFC 5517 section 3 for private ones)."""

@@ -4,36 +4,34 @@ calculation say of them.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import pairwise
 
 from zentrale.findings import Finding, finding
-from zentrale.planning.placing.problem import core
+from zentrale.planning.attached import Attached, attached
+from zentrale.planning.placing.problem import core, holding_switches, kept_switches, placed_things
 from zentrale.planning.placing.search import Solution
 from zentrale.planning.power import plan_power
 from zentrale.planning.topology import lit_network, paths_from
 from zentrale.planning.traffic import plan_traffic
-from zentrale.site.model import Camera, Link, Plan, Switch
+from zentrale.site.model import AccessPoint, Camera, Link, Plan, PortPlan, Switch
 
 
 def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
     """The plan with the placed switches, each on its last port to the core, and what each of them is, by its name.
 
-    Switches that hold only cameras go; those with recorders, viewers and access points stay, and those on the ways between
-    them. Cameras that need PoE come first on each switch, since its first ports have it.
+    Switches that hold only cameras, access points and the like go; those with recorders and viewers stay, and those on the ways
+    between them. What needs PoE comes first on each switch, since its first ports have it.
     """
     kinds = {kind.name: kind for kind in plan.switch_types}
-    middle = core(plan)
+    middle, kept, things = core(plan), kept_switches(plan), placed_things(plan)
     ways = paths_from(lit_network(plan), middle.name)
-    held = [leg.switch for recorder in plan.recorders for leg in recorder.legs()]
-    held += [v.switch for v in plan.viewers] + [c.switch for c in plan.cameras if c.wireless]
-    held += [s.name for s in plan.switches if s.routes or s.copies_multicast]
-    kept = {middle.name, *held, *(switch for name in held for switch in ways.get(name, ()))}
-    steps = {frozenset(step) for name in held for step in pairwise(ways.get(name, ()))}
+    steps = {frozenset(step) for name in holding_switches(plan) for step in pairwise(ways.get(name, ()))}
     links = [link for link in plan.links if frozenset(link.switches()) in steps]
     switches = [s for s in plan.switches if s.name in kept]
     said: dict[str, str] = {}
     moved: dict[str, Camera] = {}
+    anew: dict[tuple[str, int], tuple[str, int]] = {}  # ports of things
     trunk_rate = max(kind.rate_mbps(port) for kind in kinds.values() for port in range(1, kind.ports + 1))
     core_kind = plan.switch_type(middle)
     core_port = max(range(1, core_kind.ports + 1), key=core_kind.rate_mbps)
@@ -45,18 +43,38 @@ def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
             kind = kinds[placed.type]
             links.append(Link(a=f"{name}:{kind.ports}", b=f"{middle.name}:{core_port}",
                               rate_mbps=min(trunk_rate, kind.rate_mbps(kind.ports), core_kind.rate_mbps(core_port))))  # fmt: skip
-            cameras = sorted(map(plan.camera, placed.cameras), key=lambda c: plan.supply(c) != "poe")
-            for port, camera in enumerate(cameras, start=1):
-                run_m = cabinet.runs_m[camera.name]
-                for lens in plan.lenses(camera):
+            items = sorted(placed.cameras, key=lambda item: not _fed(plan, things, item))
+            for port, item in enumerate(items, start=1):
+                if item in things:
+                    anew[things[item].place] = (name, port)
+                    continue
+                run_m = cabinet.runs_m[item]
+                for lens in plan.lenses(plan.camera(item)):
                     moved[lens.name] = lens.model_copy(update={"switch": name, "port": port, "run_length_m": run_m})
     # Built anew: a copy would keep what the plan has looked up before.
     parts = {field: getattr(plan, field) for field in Plan.model_fields}
     parts |= {
-        "switches": tuple(switches), "links": tuple(links), "ports": (), "batteries": (), "runs": (),
+        "switches": tuple(switches), "links": tuple(links), "batteries": (), "runs": (),
+        "access_points": tuple(_moved_point(point, anew) for point in plan.access_points),
+        "ports": tuple(_moved_port(port, anew) for thing in attached(plan) for port in plan.ports
+                       if port.place() == thing.place and (thing.switch in kept or thing.place in anew)),
         "cameras": tuple(moved.get(c.name, c) for c in plan.cameras),
     }  # fmt: skip
     return Plan(**parts), said
+
+
+def _fed(plan: Plan, things: Mapping[str, Attached], item: str) -> bool:
+    return things[item].fed is not None if item in things else plan.supply(plan.camera(item)) == "poe"
+
+
+def _moved_point(point: AccessPoint, anew: Mapping[tuple[str, int], tuple[str, int]]) -> AccessPoint:
+    switch, port = anew.get((point.switch, point.port), (point.switch, point.port))
+    return point.model_copy(update={"switch": switch, "port": port})
+
+
+def _moved_port(port: PortPlan, anew: Mapping[tuple[str, int], tuple[str, int]]) -> PortPlan:
+    switch, number = anew.get(port.place(), port.place())
+    return port.model_copy(update={"at": f"{switch}:{number}"})
 
 
 # What placement answers for: supply, cable and load of what it places.

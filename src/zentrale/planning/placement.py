@@ -9,7 +9,7 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
 from zentrale.planning.placed import placed_findings
-from zentrale.planning.placing.problem import problem_of
+from zentrale.planning.placing.problem import placed_things, problem_of
 from zentrale.planning.placing.search import Infeasible, Solution, place
 from zentrale.site.model import Plan
 
@@ -51,20 +51,21 @@ _LIMIT_WORDS = {
 def _infeasible_findings(plan: Plan, reason: Infeasible) -> Iterator[Finding]:
     for name, cabinet, run_m in reason.out_of_reach:
         measured = f"{run_m:.0f} m to {cabinet}, the nearest"
-        source = f"site.toml [policy] max_run_m; {plan.camera(name).where}"
+        source = f"site.toml [policy] max_run_m; {plan.camera(name).where}"  # a thing stands in its cabinet already
         yield finding("PLC-1", f"camera {name}", measured, f"{plan.policy.max_run_m:g} m", source)
+    things = placed_things(plan)
     for name in reason.not_fed:
-        kind = plan.camera_type(plan.camera(name))
-        measured = f"PoE class {kind.poe_class} needs type {poe.needed_type(kind.poe_class)}"
-        yield finding(
-            "PLC-3", f"camera {name}", measured, "a switch type with it and a price", "types.toml [[switch_types]]"
-        )
+        thing = things.get(name)
+        poe_class = thing.counted_class if thing else plan.camera_type(plan.camera(name)).poe_class
+        measured = f"PoE class {poe_class} needs type {poe.needed_type(poe_class)}"
+        subject = f"{thing.kind} {thing.name}" if thing else f"camera {name}"
+        yield finding("PLC-3", subject, measured, "a switch type with it and a price", "types.toml [[switch_types]]")
     if reason.out_of_reach or reason.not_fed:
         return
     if reason.out_of_time:
         yield finding("PLC-4", "placement", "nothing found in the time given", "a plan", "the time given")
         return
-    left = quantities.count(len(reason.left_over), "camera")
+    left = quantities.count(len(reason.left_over), "device" if set(reason.left_over) & set(things) else "camera")
     measured = f"{left} left over: {', '.join(reason.left_over[:8])}{' and more' if len(reason.left_over) > 8 else ''}"
     words = "; or ".join(_LIMIT_WORDS[limit] for limit in reason.limits)
     advice = f"each of these, dropped alone, would make room: {words}" if words else ""

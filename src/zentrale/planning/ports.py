@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.attached import attached
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.zone_links import zone_links
 from zentrale.site.model import Camera, Plan, PortPlan, Switch, SwitchType
@@ -16,14 +17,15 @@ from zentrale.site.model import Camera, Plan, PortPlan, Switch, SwitchType
 class PortRow:
     """One port as it is to be set.
 
-    kind:           camera, recorder, viewer, access point, link, or free
+    kind:           camera, recorder, viewer, access point, device, link, or free
     device:         what is plugged in; for a link the other end
     run_length_m:   fixed cable of a camera, else None
     mode:           access, trunk, or off
     access:         zone of an access port; tagged: zones of a trunk
     role:           of its VLAN within a private VLAN (RFC 5517): isolated, community or promiscuous
-    rate_mbps:      what both ends can do
-    poe_w:          drawn in the worst mode, cable loss included; None where PoE is off
+    rate_mbps:      what both ends can do; `fixed_rate`: the plan fixes it, and the port is to be set to that
+    poe:            on wherever something may need it
+    poe_w:          drawn in the worst mode, cable loss included; None where PoE is off, or nobody knows
     energy_saving:  Energy-Efficient Ethernet (IEEE 802.3az)
     authentication: none, 802.1X or mac-bypass
     """
@@ -39,11 +41,13 @@ class PortRow:
     tagged: tuple[str, ...]
     role: str
     rate_mbps: int
+    poe: bool
     poe_w: float | None
     priority: str
     energy_saving: bool
     authentication: str
     given: bool
+    fixed_rate: bool = False
 
     @property
     def zones(self) -> tuple[str, ...]:
@@ -89,21 +93,22 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
     """What each used port must be, from the devices and links of the plan."""
     rows: dict[tuple[str, int], PortRow] = {}
     types = {s.name: plan.switch_type(s) for s in plan.switches}
-    drawn = {p.camera: max(p.draw_w.values()) for s in power.switches for p in s.ports}
+    drawn = {(s.switch, p.port): max(p.draw_w.values()) if p.known else None for s in power.switches for p in s.ports}
 
     def put(switch: str, port: int, kind: str, device: str, zones: tuple[str, ...], **more: object) -> None:
         kind_of = types[switch]
         trunk = kind == "link" or len(zones) > 1
         settings: dict[str, object] = {
-            "kind": kind, "device": device, "label": device, "mode": "trunk" if trunk else "access",
-            "access": "" if trunk else zones[0], "tagged": zones if trunk else (), "role": "" if trunk else _role(plan, zones),
+            "kind": kind, "device": device, "label": device, "mode": "trunk" if trunk else "access" if zones else "off",
+            "access": "" if trunk or not zones else zones[0], "tagged": zones if trunk else (),
+            "role": "" if trunk or not zones else _role(plan, zones),
         }  # fmt: skip
         rows[switch, port] = replace(_free(switch, port, kind_of), **(settings | more))  # type: ignore[arg-type]
 
     for camera in plan.camera_devices:
         if not camera.wireless:
             put(camera.switch, camera.port, "camera", camera.name, (camera.zone,),
-                **_camera_settings(plan, camera, types[camera.switch], drawn))  # fmt: skip
+                **_camera_settings(plan, camera, types[camera.switch]))  # fmt: skip
     for recorder in plan.recorders:
         rate = plan.recorder_type(recorder).port_rate_mbps
         for leg in recorder.legs():
@@ -111,9 +116,9 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
             put(leg.switch, leg.port, "recorder", recorder.name, (leg.zone,), rate_mbps=speed)
     for viewer in plan.viewers:
         put(viewer.switch, viewer.port, "viewer", viewer.name, (viewer.zone,))
-    for point in plan.access_points:
-        zones = tuple(dict.fromkeys(network.zone for network in point.networks))
-        put(point.switch, point.port, "access point", point.name, zones)
+    for thing in attached(plan):
+        if thing.place not in rows:
+            put(thing.switch, thing.port, thing.kind, thing.name, thing.zones)
     carried = zone_links(plan)
     for index, link in enumerate(plan.links):
         zones = tuple(zone.name for zone in plan.zones if index in carried[zone.name]) if link.lit else ()
@@ -124,16 +129,18 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
             put(switch, port, "link", f"{other}:{other_port}", zones, label=label, rate_mbps=rate)
             if not link.lit:
                 rows[switch, port] = replace(rows[switch, port], mode="off", label=f"{label}, dark")
+    for place, watts in drawn.items():
+        if place in rows:
+            rows[place] = replace(rows[place], poe=True, poe_w=watts)
     return rows
 
 
-def _camera_settings(plan: Plan, camera: Camera, kind: SwitchType, drawn: dict[str, float]) -> dict[str, object]:
+def _camera_settings(plan: Plan, camera: Camera, kind: SwitchType) -> dict[str, object]:
     fed = plan.supply(camera) == "poe"
     asked = plan.policy.authentication
     return {
         "run_length_m": camera.run_length_m,
         "rate_mbps": min(kind.rate_mbps(camera.port), plan.camera_type(camera).port_rate_mbps),
-        "poe_w": drawn.get(camera.name) if fed else None,
         "priority": camera.priority.value if fed else "",
         # Without a MAC address in the plan there is nothing to let in by.
         "authentication": asked if asked != "mac-bypass" or camera.mac else "none",
@@ -142,7 +149,7 @@ def _camera_settings(plan: Plan, camera: Camera, kind: SwitchType, drawn: dict[s
 
 def _free(switch: str, port: int, kind: SwitchType) -> PortRow:
     return PortRow(
-        switch, port, "free", "", "", None, "off", "", (), "", kind.rate_mbps(port), None, "", False, "none", False
+        switch, port, "free", "", "", None, "off", "", (), "", kind.rate_mbps(port), False, None, "", False, "none", False
     )  # fmt: skip
 
 
@@ -162,9 +169,9 @@ def _as_said(plan: Plan, want: PortRow, said: PortPlan) -> PortRow:
     elif said.access is not None:
         row = replace(row, mode="access", access=said.access, tagged=(), role=_role(plan, (said.access,)))
     if said.poe is False:
-        row = replace(row, poe_w=None)
+        row = replace(row, poe=False, poe_w=None)
     return replace(
-        row, rate_mbps=said.rate_mbps or row.rate_mbps, energy_saving=said.energy_saving,
+        row, rate_mbps=said.rate_mbps or row.rate_mbps, fixed_rate=said.rate_mbps is not None, energy_saving=said.energy_saving,
         authentication=said.authentication or row.authentication,
     )  # fmt: skip
 
@@ -193,7 +200,7 @@ def _missing_zones(plan: Plan, want: PortRow, has: tuple[str, ...]) -> Finding:
 def _judge(plan: Plan, want: PortRow, said: PortPlan, kind: SwitchType) -> Iterator[Finding]:
     source = f"site.toml port {said.at}"
     if said.device is not None and want.device != said.device:
-        planned = f"{want.device or 'nothing'}, as the schedule and links say"
+        planned = f"{'nothing' if want.kind in ('free', 'device') else want.device}, as the schedule and links say"
         yield finding("ZON-5", f"port {said.at}", f"{said.device} in the port list", planned, source)
     if want.kind == "free":
         return
@@ -202,7 +209,7 @@ def _judge(plan: Plan, want: PortRow, said: PortPlan, kind: SwitchType) -> Itera
         yield _missing_zones(plan, want, zones)
     elif zones and want.kind != "link" and set(zones) != set(want.zones):
         yield finding("ZON-1", _subject(want), _vlans(plan, zones), _vlans(plan, want.zones), source)
-    if said.poe is False and want.poe_w is not None:
+    if said.poe is False and want.poe_w:
         yield finding("ZON-4", _subject(want), "PoE off", f"{quantities.power(want.poe_w)} of PoE", source)
     if said.energy_saving and want.kind in ("camera", "recorder"):
         yield finding("ZON-6", _subject(want), "energy-saving Ethernet on", "off", f"{source}; IEEE 802.3az")

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
+from zentrale.planning.attached import Attached, attached, power_findings
 from zentrale.planning.battery import BatteryPower, battery_finding, battery_power, blackout_findings
 from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
 
@@ -18,10 +19,11 @@ _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
 class PortPower:
     """One fed port. `draw_w` is at the port, cable loss included, by mode; `reserved_w` is what its class reserves.
 
-    `granted_w` is what the switch counts against its budget, by mode: the draw, or the class's power.
+    `granted_w` is what the switch counts against its budget, by mode: the draw, or the class's power. `known` false: nobody
+    said what the device takes, and none of these has it.
     """
 
-    camera: str
+    device: str
     port: int
     run_length_m: float
     poe_class: int
@@ -29,11 +31,13 @@ class PortPower:
     draw_w: Mapping[Mode, float]
     reserved_w: float
     granted_w: Mapping[Mode, float]
+    kind: str = "camera"
+    known: bool = True
 
 
 @dataclass(frozen=True)
 class SwitchPower:
-    """One switch. `dark` names, by mode, the cameras that lose power, first to go first; `dark_one_supply` those that
+    """One switch. `dark` names, by mode, the devices that lose power, first to go first; `dark_one_supply` those that
     go when one of two supplies fails (empty where there is one supply only).
     """
 
@@ -53,8 +57,8 @@ class SwitchPower:
 
     @property
     def going_dark(self) -> tuple[str, ...]:
-        """The cameras in the order in which they would lose power."""
-        return tuple(p.camera for p in _first_to_go(self.ports))
+        """The devices in the order in which they would lose power."""
+        return tuple(p.device for p in _first_to_go(self.ports))
 
     @property
     def left_w(self) -> float:
@@ -92,15 +96,18 @@ def plan_power(plan: Plan) -> PowerPlan:
         if plan.supply(camera) == "poe":
             by_switch.setdefault(camera.switch, []).append(camera)
     switches, findings = [], []
+    things = attached(plan)
     for switch in plan.switches:
         cameras = by_switch.get(switch.name, [])
-        if not cameras and not plan.switch_type(switch).poe_ports:
+        fed = [thing for thing in things if thing.switch == switch.name and thing.fed]
+        if not cameras and not fed and not plan.switch_type(switch).poe_ports:
             continue
-        power = _switch_power(plan, switch, cameras)
+        power = _switch_power(plan, switch, cameras, fed)
         switches.append(power)
         findings += _switch_findings(plan, switch, power)
     for camera in plan.camera_devices:
         findings += _camera_findings(plan, camera)
+    findings += [f for thing in things for f in power_findings(plan, thing)]
     apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
     draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
@@ -109,10 +116,27 @@ def plan_power(plan: Plan) -> PowerPlan:
     return PowerPlan(tuple(switches), batteries, apart, tuple(findings))
 
 
-def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPower:
+def thing_power(plan: Plan, thing: Attached) -> PortPower:
+    """The length of its cable stands in no schedule: the longest that the site allows is taken. A port drops it before others,
+    as ports do that nobody set (RFC 3621, pethPsePortPowerPriority: low).
+    """
+    kind = plan.switch_type(plan.switch(thing.switch))
+    run_m, takes = plan.policy.max_run_m, thing.takes_w or 0.0
+    channel = poe.Channel(run_m + plan.policy.cords_m, category=plan.policy.cable_category)
+    drawn = poe.port_power_w(takes, channel, thing.counted_class, kind.poe_type)
+    draw = dict.fromkeys(Mode, takes if drawn is None else drawn)
+    known = thing.takes_w is not None
+    reserved = poe.supply_power_w(thing.counted_class) if known else 0.0
+    granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
+    return PortPower(
+        thing.name, thing.port, run_m, thing.counted_class, Priority.LOW, draw, reserved, granted, thing.kind, known
+    )
+
+
+def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera], things: list[Attached]) -> SwitchPower:
     kind = plan.switch_type(switch)
-    ports = []
-    for camera in sorted(cameras, key=lambda c: c.port):
+    ports = [thing_power(plan, thing) for thing in things]
+    for camera in cameras:
         fed = plan.camera_type(camera)
         # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
         draw = {m: port_draw_w(plan, camera, fed.power_w(m), camera.run_length_m, kind.poe_type) or 0.0 for m in Mode}
@@ -123,6 +147,7 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera]) -> SwitchPo
                 camera.name, camera.port, camera.run_length_m, fed.poe_class, camera.priority, draw, reserved, granted
             )
         )  # fmt: skip
+    ports.sort(key=lambda p: p.port)
     one = kind.poe_budget_one_supply_w
     return SwitchPower(
         switch.name,
@@ -148,7 +173,7 @@ def _dark(ports: Sequence[PortPower], mode: Mode, budget_w: float) -> tuple[str,
         if used <= budget_w:
             break
         used -= port.granted_w[mode]
-        dark.append(port.camera)
+        dark.append(port.device)
     return tuple(dark)
 
 

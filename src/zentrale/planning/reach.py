@@ -18,8 +18,8 @@ from zentrale.site.model import EVERYWHERE, INTERNET, Plan, Reach, Recorder, Rul
 
 @dataclass(frozen=True)
 class Party:
-    """Devices of one kind in one zone: camera, recorder, viewer, or device for a zone with none of these. The internet
-    is a party of its own.
+    """Devices of one kind in one zone: camera, recorder, viewer, switch (its own page), or device for a zone with none of the
+    first three. The internet is a party of its own.
     """
 
     kind: str
@@ -82,8 +82,9 @@ def _parties(plan: Plan) -> Iterator[Party]:
             kinds[leg.zone].append("recorder")
     for viewer in plan.viewers:
         kinds[viewer.zone].append("viewer")
+    pages = {s.management.zone for s in plan.switches if s.management is not None}
     for zone, found in kinds.items():
-        for kind in dict.fromkeys(found or ["device"]):
+        for kind in dict.fromkeys([*(found or ["device"]), *(["switch"] if zone in pages else [])]):
             yield Party(kind, zone)
     yield Party(INTERNET, INTERNET)
 

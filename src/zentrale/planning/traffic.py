@@ -4,14 +4,16 @@ rate and headroom, on average and when key frames fall together.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.attached import Attached, attached
 from zentrale.planning.bursts import Burst, Source, plan_burst
 from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_by_recorders
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
+from zentrale.planning.zone_links import zone_root, zone_switches
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
@@ -21,10 +23,11 @@ OVERHEAD = (1400 + 8 + 14 + 4 + 12 + 20 + 8 + 12) / 1400
 
 @dataclass(frozen=True)
 class LinkLoad:
-    """One cable. `kind` is port (a camera's), link, leg (a recorder's) or viewer.
+    """One cable. `kind` is port (a camera's), link, leg (a recorder's), viewer, or device (anything else's port).
 
     load_bps: the busier direction, which goes towards `towards`, with the `cameras` whose streams are in it
     back_bps: the other direction
+    others:   what else is on it, in both directions, by name
     """
 
     kind: str
@@ -35,6 +38,7 @@ class LinkLoad:
     towards: str = ""
     back_bps: float = 0.0
     burst: Burst | None = None
+    others: tuple[str, ...] = ()
 
     @property
     def share(self) -> float:
@@ -74,7 +78,8 @@ class _Cable:
 
 def plan_traffic(plan: Plan) -> TrafficPlan:
     """The load of every camera port, link, recorder leg and viewer port; loads include Ethernet to RTP overhead."""
-    loads, cut_off = _Network(plan, lit_network(plan)).loads(list(flows(plan)))
+    things = attached(plan)
+    loads, cut_off = _Network(plan, lit_network(plan), things).loads(list(flows(plan)))
     switch_of = {r.name: r.switch for r in plan.recorders}
     findings = [
         finding("TRF-4", f"camera {camera.name}", f"no lit link from {camera.switch} onwards",
@@ -83,6 +88,11 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
     ]  # fmt: skip
     findings += [f for load, buffer_kb in loads for f in _load_findings(plan, load, buffer_kb)]
     findings += _port_findings(plan)
+    findings += [
+        finding("TRF-11", f"{thing.kind} {thing.name}", "no traffic_mbps is said", "how much it carries", thing.source)
+        for thing in things
+        if thing.traffic_mbps is None
+    ]
     findings += _type_findings(plan)
     on: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
     for camera in plan.cameras:
@@ -116,8 +126,9 @@ def loads_of(plan: Plan, some: Iterable[Flow]) -> list[LinkLoad]:
 class _Network:
     """Adds up flows over the cables of the plan."""
 
-    def __init__(self, plan: Plan, graph: Graph) -> None:
+    def __init__(self, plan: Plan, graph: Graph, things: Sequence[Attached] = ()) -> None:
         self.plan = plan
+        self.things = [thing for thing in things if thing.traffic_mbps]
         self.ways = Ways(plan, graph)
         self.types = {s.name: plan.switch_type(s) for s in plan.switches}
         self.rates = link_rates_bps(plan)
@@ -130,6 +141,8 @@ class _Network:
                 self.ends[self._port(leg.switch, leg.port)] = ("leg", recorder.name, rate)
         for viewer in plan.viewers:
             self.ends[self._port(viewer.switch, viewer.port)] = ("viewer", viewer.name, 10**6)
+        for thing in self.things:
+            self.ends.setdefault(self._port(thing.switch, thing.port), ("device", thing.name, 10**6))
 
     @staticmethod
     def _port(switch: str, port: int) -> str:
@@ -150,14 +163,30 @@ class _Network:
             for hop in self.ways.hops(way for _, way in reached):
                 cable, forward = self._link(hop)
                 carried.setdefault((cable, forward), []).append(flow)
-        busy = {cable for cable, _ in carried}
-        order = {"link": 0, "leg": 1, "viewer": 2, "port": 3}
+        others = self._others(cables)
+        busy = {cable for cable, _ in carried} | set(others)
+        order = {"link": 0, "leg": 1, "viewer": 2, "device": 3, "port": 4}
         links = [self._link((i, self.plan.links[i].switches()[0]))[0] for i in sorted(self.trunks)]
         everything = [*(c for c in links if c in busy), *cables.values()]
         ordered = sorted(dict.fromkeys(everything), key=lambda c: order[c.kind])
-        return [self._load(c, carried.get((c, True), []), carried.get((c, False), [])) for c in ordered], list(
-            cut_off.values()
-        )
+        return [
+            self._load(c, carried.get((c, True), []), carried.get((c, False), []), others.get(c, [])) for c in ordered
+        ], list(cut_off.values())
+
+    def _others(self, cables: dict[str, _Cable]) -> dict[_Cable, list[Attached]]:
+        """What else is on each cable: at its own port, and on the way to where its zones' ways meet, since nobody knows to whom
+        it goes. Of several zones each way has all of it.
+        """
+        at = zone_switches(self.plan) if self.things else {}
+        found: dict[_Cable, list[Attached]] = {}
+        for thing in self.things:
+            port = self._port(thing.switch, thing.port)
+            found.setdefault(cables.setdefault(port, self._cable(thing.switch, thing.port)), []).append(thing)
+            roots = [zone_root(self.plan, zone, at) for zone in thing.zones]
+            ways = [self.ways.between(thing.switch, root) for root in roots if root is not None]
+            for cable in dict.fromkeys(self._link(hop)[0] for hop in self.ways.hops(w for w in ways if w is not None)):
+                found.setdefault(cable, []).append(thing)
+        return found
 
     def _cable(self, switch: str, port: int) -> _Cable:
         kind, device, rate_mbps = self.ends[self._port(switch, port)]
@@ -175,14 +204,19 @@ class _Network:
         name = trunk_name(self.plan, trunk)
         return _Cable("link", name, rate, a, b, min(buffers, default=None)), leaving == a
 
-    def _load(self, cable: _Cable, there: list[Flow], back: list[Flow]) -> tuple[LinkLoad, float | None]:
-        load, other = _bps(there), _bps(back)
+    def _load(
+        self, cable: _Cable, there: list[Flow], back: list[Flow], things: list[Attached]
+    ) -> tuple[LinkLoad, float | None]:
+        more = sum(thing.traffic_mbps or 0.0 for thing in things) * 1e6
+        load, other = _bps(there) + more, _bps(back) + more
         busier, towards = (there, cable.b) if load >= other else (back, cable.a)
-        burst = None if cable.kind == "port" else plan_burst(self._sources(busier), cable.rate_bps)
+        left_bps = cable.rate_bps - more
+        burst = None if cable.kind == "port" or left_bps <= 0 else plan_burst(self._sources(busier), left_bps)
         names = names_of(flow.camera for flow in busier)
         result = LinkLoad(
-            cable.kind, cable.name, cable.rate_bps, max(load, other), names, towards, min(load, other), burst
-        )
+            cable.kind, cable.name, cable.rate_bps, max(load, other), names, towards, min(load, other), burst,
+            tuple(thing.name for thing in things),
+        )  # fmt: skip
         return result, cable.buffer_kb
 
     def _sources(self, carried: Iterable[Flow]) -> Iterator[Source]:
@@ -207,7 +241,8 @@ def _bps(carried: Iterable[Flow]) -> float:
 
 
 def _load_findings(plan: Plan, load: LinkLoad, buffer_kb: float | None) -> Iterator[Finding]:
-    measured = f"{quantities.bitrate(load.load_bps)} from {quantities.count(len(load.cameras), 'camera')}"
+    sources = [quantities.count(len(load.cameras), "camera")] if load.cameras or not load.others else []
+    measured = f"{quantities.bitrate(load.load_bps)} from {' and '.join([*sources, *load.others])}"
     subject = f"{load.kind} {load.name}"
     headroom = plan.policy.link_load_percent
     if load.share > 1:

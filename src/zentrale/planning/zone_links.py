@@ -7,6 +7,7 @@ from itertools import pairwise
 
 import networkx as nx
 
+from zentrale.planning.attached import attached
 from zentrale.planning.flows import crossing_switch
 from zentrale.planning.topology import Graph, lit_network, paths_from
 from zentrale.site.model import Plan
@@ -20,9 +21,12 @@ def zone_switches(plan: Plan) -> dict[str, list[str]]:
             found[leg.zone][leg.switch] = None
     for viewer in plan.viewers:
         found[viewer.zone][viewer.switch] = None
-    for point in plan.access_points:
-        for network in point.networks:
-            found[network.zone][point.switch] = None
+    for thing in attached(plan):
+        for zone in thing.zones:
+            found[zone][thing.switch] = None
+    for switch in plan.switches:
+        if switch.management is not None:
+            found[switch.management.zone][switch.name] = None
     for camera in plan.cameras:
         found[camera.zone][camera.switch] = None
     return {zone: list(switches) for zone, switches in found.items()}

@@ -16,6 +16,7 @@ _REFERENCES = (
     ("zones", "primary", "zones"),
     ("zones", "querier", "switches"),
     ("switches", "type", "switch_types"),
+    ("switches", "management.zone", "zones"),
     ("recorders", "type", "recorder_types"),
     ("recorders", "zone", "zones"),
     ("recorders", "switch", "switches"),
@@ -64,9 +65,10 @@ def cross_check(draft: Draft) -> list[str]:
     problems += _wireless(draft)
     addressed = [(at, d) for part in ("recorders", "cameras") for at, d in _devices(draft, part)]
     legs = [((*at, "viewing"), r.viewing) for at, r in draft.items("recorders") if r.viewing is not None]
+    pages = [((*at, "management"), s.management) for at, s in draft.items("switches") if s.management is not None]
     for field in ("address", "mac"):
-        taken = [(_place(device, field, value), (*at, field)) for at, device in [*addressed, *legs]
-                 if (value := getattr(device, field))]  # fmt: skip
+        taken = [(_place(device, field, value), (*at, field)) for at, device in [*addressed, *legs, *pages]
+                 if (value := getattr(device, field, None))]  # fmt: skip
         problems += _used_once(field, taken, where)
     problems += _lenses(draft)
     channels = [(f"{c.recorder} channel {c.channel}", (*at, "channel")) for at, c in draft.items("cameras")]

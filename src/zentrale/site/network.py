@@ -46,6 +46,17 @@ class Zone(Part):
         return self.subnet
 
 
+class Management(Part):
+    """Where a switch's own page answers: the zone whose VLAN it is in, and its address there. `snmp` and `snmp_port`: how the
+    switch is asked for its tables (RFC 3411; port by IANA).
+    """
+
+    zone: PlaceName
+    address: Address
+    snmp: Literal["v2c", "v3"] | None = None
+    snmp_port: Annotated[int, Field(ge=1, le=65535)] = 161
+
+
 class Switch(Part):
     """`routes`: it passes traffic between zones that have a gateway. `copies_multicast`: it copies groups from the
     cameras' zone into the viewers' (multicast VLAN registration). `ports` listed: its [[ports]] are its whole table.
@@ -61,6 +72,7 @@ class Switch(Part):
     snooping: bool = True
     loop_protection: Literal["rstp", "mstp", "ring", "none"] | None = None
     ports: Literal["generated", "listed"] = "generated"
+    management: Management | None = None
 
 
 class Link(Part):
@@ -90,10 +102,23 @@ def _port(text: str) -> tuple[str, int]:
 INTERNET = "internet"
 EVERYWHERE = "*"
 
-DeviceKind = Literal["camera", "recorder", "viewer", "device"]
+DeviceKind = Literal["camera", "recorder", "viewer", "switch", "device"]
 
 
-class PortPlan(Part):
+class Need(Part):
+    """What a thing on a port takes that has no data sheet in the plan; what is not said is not known.
+
+    poe_class:    its PoE class (IEEE 802.3 clauses 33 and 145)
+    draw_w:       what it draws at most, at its own end of the cable; 0 for a thing that is fed otherwise
+    traffic_mbps: what it sends or receives at most, as it is on the wire
+    """
+
+    poe_class: Annotated[int, Field(ge=0, le=8)] | None = None
+    draw_w: Annotated[float, Field(ge=0, le=100)] | None = None
+    traffic_mbps: Annotated[float, Field(ge=0, le=400_000)] | None = None
+
+
+class PortPlan(Need):
     """What the plan says of one switch port (`at`, as SWITCH:PORT); what it does not say is generated.
 
     access: the zone of an untagged port; tagged: the zones of a trunk
@@ -120,7 +145,7 @@ class WirelessNetwork(Part):
     zone: PlaceName
 
 
-class AccessPoint(Part):
+class AccessPoint(Need):
     """A wireless access point on a switch port."""
 
     name: PlaceName

@@ -5,11 +5,11 @@ from __future__ import annotations
 from ipaddress import IPv4Network
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, BeforeValidator, Field
 
 from zentrale.site.part import Part
 from zentrale.site.settings import account_or_none
-from zentrale.site.values import Category, GroupBlock, PlaceName, Text
+from zentrale.site.values import Address, Category, GroupBlock, PlaceName, Text, empty_is_none
 
 SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
 OnOff = Literal["", "on", "off"]
@@ -20,7 +20,7 @@ class Policy(Part):
 
     keyframe_ratio: how many times as large a key frame is as one of the frames between
     refusal_window_min: at most two wrong passwords are tried on one device within this time
-    authentication: what camera ports ask for before they let a device in
+    authentication: what camera ports ask for before they let a device in; radius_server: who is asked then
     path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
     cords_m: patch cords at both ends of a run together
     cable_category: of runs whose row in the schedule says nothing; empty: unknown
@@ -63,6 +63,7 @@ class Policy(Part):
     keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
     multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
+    radius_server: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
     picture_label: bool = False
     refusal_window_min: Annotated[float, Field(gt=0, le=1440)] = 30

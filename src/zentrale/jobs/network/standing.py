@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from zentrale.jobs.network.laptop import remembered
 from zentrale.jobs.network.writing import FOLDER, INDEX, content_of, read_index, same_but_for_the_time
 from zentrale.output.network.registry import network_files
 from zentrale.planning.network import NetworkPlan
@@ -75,7 +76,7 @@ def as_it_stands(site: SiteFolder, net: NetworkPlan) -> Standing:
     """What stands in output/network/; what is missing there is written first. Raises InputError, StorageError."""
     at = site.output / FOLDER
     before, files = read_index(at), []
-    for made in network_files(net):
+    for made in network_files(net, remembered(net, before.kinds)):
         there = content_of(at / made.path)
         if there is None:
             write_atomically(at / made.path, made.content)

@@ -15,11 +15,13 @@ from pathlib import Path
 
 from zentrale.errors import InputError
 from zentrale.findings import Finding
+from zentrale.jobs.network.laptop import remembered
 from zentrale.logbook.made_passwords import generate_password
 from zentrale.logbook.vault import Vault
 from zentrale.output.network import access, linux
 from zentrale.output.network.registry import NetworkFile, network_files
 from zentrale.output.network.yang import LEFT_OUT, STATELESS
+from zentrale.planning.by_hand.order import Place
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.resilience import ring_findings
 from zentrale.protocols.http_auth import Credentials
@@ -50,24 +52,28 @@ class Written:
 
 @dataclass(frozen=True)
 class NetworkFiles:
-    """`left_out`: what the plan holds and no file says."""
+    """`left_out`: what the plan holds and no file says. `laptop`: where work sheets are typed from, where somebody said so."""
 
     folder: Path
     files: tuple[Written, ...]
     findings: tuple[Finding, ...]
     left_out: tuple[str, ...]
+    laptop: Place | None
 
     def count(self, state: str) -> int:
         return sum(f.state == state for f in self.files)
 
 
-def write_network(folder: SiteFolder, net: NetworkPlan, *, dry_run: bool) -> NetworkFiles:
-    """Raises StorageError, InputError where a file that is there cannot be read. Files that nobody else made go with the plan
+def write_network(folder: SiteFolder, net: NetworkPlan, laptop: Place | None = None, *, dry_run: bool) -> NetworkFiles:
+    """`laptop`: where work sheets are typed from; as last time where nobody says so.
+
+    Raises StorageError, InputError where a file that is there cannot be read. Files that nobody else made go with the plan
     that they came from; one that somebody has edited since is kept beside the new one.
     """
     at = folder.output / FOLDER
-    made = list(network_files(net))
     before = read_index(at)
+    laptop = laptop or remembered(net, before.kinds)
+    made = list(network_files(net, laptop))
     old = {path: content_of(at / path) for path in dict.fromkeys([*(f.path for f in made), *before.kinds])}
     told = [_compared(file, old[file.path]) for file in made]
     told += [
@@ -91,7 +97,7 @@ def write_network(folder: SiteFolder, net: NetworkPlan, *, dry_run: bool) -> Net
     findings = (
         *net.ports.findings, *net.reach.findings, *net.addresses.findings, *net.multicast.findings, *ring_findings(net.plan)
     )  # fmt: skip
-    return NetworkFiles(at, tuple(told), findings, tuple(_left_out(net)))
+    return NetworkFiles(at, tuple(told), findings, tuple(_left_out(net)), laptop)
 
 
 def _kept(at: Path, item: Written, content: bytes | None, before: Index, *, dry_run: bool) -> Written:

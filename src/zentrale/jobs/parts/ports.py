@@ -66,9 +66,15 @@ def _port_row(plan: Plan, row: PortRow) -> list[str]:
     run = f", {row.run_length_m:g} m" if row.run_length_m is not None else ""
     return [
         str(row.port), f"{row.label}{run}", mode, vlans, row.role or "-", quantities.bitrate(row.rate_mbps * 1e6),
-        "off" if row.poe_w is None else quantities.power(row.poe_w), row.priority or "-",
+        _poe(row), row.priority or "-",
         "on" if row.energy_saving else "off", row.authentication if row.authentication != "none" else "-",
     ]  # fmt: skip
+
+
+def _poe(row: PortRow) -> str:
+    if not row.poe:
+        return "off"
+    return "on, not known" if row.poe_w is None else quantities.power(row.poe_w)
 
 
 def facts(plan: Plan, result: PortTables) -> list[Fact]:

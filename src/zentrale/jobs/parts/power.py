@@ -28,11 +28,13 @@ def document(power: PowerPlan) -> dict[str, object]:
             "ports": [
                 {
                     "port": p.port,
-                    "camera": p.camera,
+                    "camera": p.device,
+                    "kind": p.kind,
+                    "known": p.known,
                     "run_length_m": p.run_length_m,
                     "poe_class": p.poe_class,
                     "priority": p.priority.value,
-                    "goes_dark": s.going_dark.index(p.camera) + 1,
+                    "goes_dark": s.going_dark.index(p.device) + 1,
                     "reserved_w": p.reserved_w,
                     "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
                     "granted_w": {mode.value: round(granted, 2) for mode, granted in p.granted_w.items()},
@@ -105,17 +107,18 @@ def _show_fed_ports(page: Page, power: PowerPlan) -> None:
     for switch in power.switches:
         order = switch.going_dark
         for port in switch.ports:
-            off = [mode.value for mode in Mode if port.camera in switch.dark[mode]]
-            alone = [mode.value for mode in Mode if port.camera in switch.dark_one_supply[mode]]
+            off = [mode.value for mode in Mode if port.device in switch.dark[mode]]
+            alone = [mode.value for mode in Mode if port.device in switch.dark_one_supply[mode]]
             state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
+            run = f"{port.run_length_m:g} m" if port.kind == "camera" else f"up to {port.run_length_m:g} m"
+            watts = (*(port.draw_w[mode] for mode in Mode), port.reserved_w, max(port.granted_w.values()))
             rows.append([
-                f"{switch.switch}:{port.port}", port.camera, f"{port.run_length_m:g} m", str(port.poe_class),
-                *(f"{port.draw_w[mode]:.1f}" for mode in Mode), f"{port.reserved_w:.1f}",
-                f"{max(port.granted_w.values()):.1f}", port.priority.value,
-                f"{order.index(port.camera) + 1} of {len(order)}", state,
+                f"{switch.switch}:{port.port}", port.device, run, str(port.poe_class) if port.known else "?",
+                *(f"{w:.1f}" if port.known else "?" for w in watts), port.priority.value,
+                f"{order.index(port.device) + 1} of {len(order)}", state or ("" if port.known else "warning|not known"),
             ])  # fmt: skip
     modes = [f">{mode.value}" for mode in Mode]
-    columns = ["port", "camera", ">run", ">class", *modes, ">by class", ">granted", "priority", ">goes dark as", ""]
+    columns = ["port", "device", ">run", ">class", *modes, ">by class", ">granted", "priority", ">goes dark as", ""]
     page.table(columns, rows)
 
 
@@ -142,7 +145,7 @@ def _show_apart(page: Page, power: PowerPlan) -> None:
 
 def _classes(switch: SwitchPower) -> str:
     """How many devices of which class: 2 x 3, 1 x 6."""
-    classes = [port.poe_class for port in switch.ports]
+    classes = [str(port.poe_class) if port.known else "?" for port in switch.ports]
     return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
 
 
@@ -164,11 +167,12 @@ def facts(plan: Plan, result: PowerPlan) -> list[Fact]:
         found += [
             Fact(
                 "PoE power at the port",
-                f"camera {p.camera}",
+                f"{p.kind} {p.device}",
                 quantities.power(p.draw_w[Mode.WORST]),
                 p.draw_w[Mode.WORST],
             )
             for p in switch.ports
+            if p.known
         ]
     for b in result.batteries:
         text = (

@@ -51,6 +51,7 @@ def document(traffic: Loads) -> dict[str, object]:
             "burst_spread_bps": round(link.burst.spread_bps) if link.burst else None,
             "burst_buffer_bytes": plain(link.burst.buffer_bytes) if link.burst else None,
             "cameras": list(link.cameras),
+            "others": list(link.others),
         }
         for link in traffic.links
     ]
@@ -88,7 +89,7 @@ def show(page: Page, plan: Plan, result: Loads, asked: Asked) -> None:
 def show_traffic(page: Page, traffic: TrafficPlan, *, full: bool) -> None:
 
     page.heading("Traffic when all cameras stream, with Ethernet to RTP overhead")
-    rows = [_load(load, load.name) for load in traffic.links if load.kind != "port"]
+    rows = [_load(load, _where(load)) for load in traffic.links if load.kind != "port"]
     ports = [load for load in traffic.links if load.kind == "port"]
     if full:
         rows += [_load(load, f"{load.name} {', '.join(load.cameras)}") for load in sorted(ports, key=_switch_and_port)]
@@ -115,6 +116,12 @@ def show_traffic(page: Page, traffic: TrafficPlan, *, full: bool) -> None:
 def _switch_and_port(load: LinkLoad) -> tuple[str, int]:
     switch, _, port = load.name.rpartition(":")
     return switch, int(port)
+
+
+def _where(load: LinkLoad) -> str:
+    """With what else is on it, but for a port that is named after that already."""
+    others = ", ".join(load.others) if load.kind != "device" else ""
+    return f"{load.name} with {others}" if others else load.name
 
 
 def _load(load: LinkLoad, where: str) -> list[str]:

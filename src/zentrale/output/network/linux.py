@@ -26,6 +26,8 @@ def lacks(net: NetworkPlan, switch: Switch) -> str:
         if row.access in private and row.role == "community"
     ):
         return "a community VLAN"
+    if switch.management is not None and net.plan.zone(switch.management.zone).primary is not None:
+        return "an address of its own in a secondary VLAN"
     if any(copy.switch == switch.name for copy in net.copies()):
         return "copying groups into another VLAN"
     return ""
@@ -51,6 +53,7 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
             lines += _port(net, switch, bridge, row, bond)
     lines.append(f"ip link set {bridge} up")
     lines += _router_legs(net, switch, bridge)
+    lines += _own_page(net, switch, bridge)
     return "\n".join([*lines, ""])
 
 
@@ -112,3 +115,20 @@ def _router_legs(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]
         yield f"ip address replace {zone.gateway}/{zone.subnet.prefixlen} dev {name} scope global"
         yield f"ip link set {name} up"
     yield "echo 1 > /proc/sys/net/ipv4/ip_forward"
+
+
+def _own_page(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
+    own = switch.management
+    if own is None:
+        return
+    zone = net.plan.zone(own.zone)
+    yield f"# The switch itself answers in zone {zone.name}."
+    name = names.vlan(zone.vlan)
+    if net.has_page_of_its_own(switch):  # else it has a leg there
+        yield f"bridge vlan add dev {bridge} vid {zone.vlan} self"
+        yield f"ip link add link {bridge} name {name} type vlan id {zone.vlan}"
+        yield f"ip link set {name} up"
+    yield f"ip address replace {own.address}/{zone.subnet.prefixlen} dev {name} scope global"
+    gateway = net.gateway_of(own.zone)
+    if gateway is not None and not switch.routes:
+        yield f"ip route replace default via {gateway} dev {name}"

@@ -6,6 +6,7 @@ import hashlib
 
 _LONGEST = 15
 INTERNAL_PORT = 40_000  # OpenFlow port of a VLAN's own interface: this and its VLAN
+PAGE, PAGE_PORT = "mgmt", 39_999  # the interface at which a switch's own page answers, and its OpenFlow port
 
 
 def short(name: str) -> str:

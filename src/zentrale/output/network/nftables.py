@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from dataclasses import replace
+from ipaddress import IPv4Network
 
 from zentrale.output.network import names
-from zentrale.planning.access_list import ANY, RouterRule
+from zentrale.planning.access_list import ANY, RouterRule, Side
 from zentrale.planning.network import NetworkPlan
 from zentrale.site.model import Recorder
 
 
 def router(net: NetworkPlan) -> str:
     """What may begin to pass, in the order of the plan's rules; answers come back. Whatever is not named is dropped, IPv6 with
-    it. The router's own doors are left as they are.
+    it. The router's own doors are left as they are, but for that of its page.
     """
     lines = [
         "# What may pass between zones, for nftables on the router. Load it with: nft -f router.nft",
@@ -27,7 +30,28 @@ def router(net: NetworkPlan) -> str:
     legs = ", ".join(f'"{names.vlan(z.vlan)}"' for z in net.routed_zones())
     for rule in net.router_rules:
         lines.append(f"    {_match(rule, legs)}  # rule {rule.number}: {rule.origin} to {rule.to}")
-    return "\n".join([*lines, "  }", "}", ""])
+    return "\n".join([*lines, "  }", *_to_its_page(net), "}", ""])
+
+
+def _to_its_page(net: NetworkPlan) -> Iterator[str]:
+    """Who may reach the router's own page, where that answers at one of its legs."""
+    router = net.router()
+    if router is None or router.management is None or net.has_page_of_its_own(router):
+        return
+    own = router.management
+    leg = names.vlan(net.vlan(net.plan.zone(own.zone).family))
+    yield f"  # {router.name} itself, at {own.address}: whoever is in {own.zone}, and whom a rule lets there."
+    yield "  chain input {"
+    yield "    type filter hook input priority filter; policy accept;"
+    yield "    ct state established,related accept"
+    legs = ", ".join(f'"{names.vlan(z.vlan)}"' for z in net.routed_zones())
+    for rule in net.router_rules:
+        if any(own.address in IPv4Network(network) for network in rule.to.networks):
+            at = replace(rule, to=Side(rule.to.zone, rule.to.kind, rule.to.vlan, (str(own.address),)))
+            told = re.sub(r'oifname "[^"]*" ', "", _match(at, legs))
+            yield f"    {told}  # rule {rule.number}: {rule.origin} to {rule.to}"
+    yield f'    iifname != "{leg}" ip daddr {own.address} drop'
+    yield "  }"
 
 
 def _match(rule: RouterRule, legs: str) -> str:

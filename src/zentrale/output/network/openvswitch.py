@@ -41,18 +41,21 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
             lines.append("# Nobody behind it has anything to do with this side: it carries no VLAN, and is left out.")
         elif row.port == bond[0]:
             lines += _port(net, bridge, row, bond)
+        if row.port in net.idle_cables(switch.name):
+            lines.append(f"ip link set {names.port(row.port)} down  # at the other end nothing opens their loop")
     lines += _router_legs(net, switch, bridge)
+    lines += _own_page(net, switch, bridge)
+    page = net.page_port(switch, names.PAGE_PORT)
+    rows += [] if page is None else [page]
     lines += [f"ovs-ofctl -O OpenFlow13 replace-flows {bridge} - <<'FLOWS'", *flows(net, switch, rows), "FLOWS", ""]
     return "\n".join(lines)
 
 
 def _switch_settings(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
     if net.spans(switch.name):
-        core = net.plan.recorders[0].switch if net.plan.recorders else ""
-        priority = 4096 if switch.name == core else 32768  # the lowest is the root
         if switch.loop_protection == "ring":
             yield "# Its ring protocol is not one that Open vSwitch has: rapid spanning tree opens the ring in its place."
-        yield f"ovs-vsctl set Bridge {bridge} rstp_enable=true other_config:rstp-priority={priority}"
+        yield f"ovs-vsctl set Bridge {bridge} rstp_enable=true other_config:rstp-priority={net.tree_priority(switch.name)}"
     if len(net.bonds(switch.name)) < len(net.bundles(switch.name)):
         yield "# Open vSwitch runs no spanning tree on bundles: their cables stand apart here, and one of them carries."
     if switch.snooping and net.multicast.zones:
@@ -95,6 +98,30 @@ def _router_legs(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]
         yield f"ip address replace {zone.gateway}/{zone.subnet.prefixlen} dev {name} scope global"
         yield f"ip link set {name} up"
     yield "echo 1 > /proc/sys/net/ipv4/ip_forward"
+
+
+def _own_page(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[str]:
+    """Where the switch itself is reached: by a cable of its own, since with spanning tree nothing is flooded to it else."""
+    own = switch.management
+    if own is None:
+        return
+    if not net.has_page_of_its_own(switch):
+        zone = net.plan.zone(net.plan.zone(own.zone).family)
+        yield f"# The switch itself answers at its leg in zone {own.zone}."
+        yield f"ip address replace {own.address}/{zone.subnet.prefixlen} dev {names.vlan(zone.vlan)} scope global"
+        return
+    zone, name = net.plan.zone(own.zone), names.PAGE
+    port = names.far_end(name)
+    yield f"# The switch itself answers in zone {zone.name}."
+    yield f"ip link show {port} > /dev/null 2>&1 || ip link add {name} type veth peer name {port}"
+    yield f"ip link set {port} up"
+    made = f"ovs-vsctl add-port {bridge} {port} vlan_mode=access tag={zone.vlan} other_config:rstp-port-admin-edge=true"
+    yield f"{made} -- set Interface {port} ofport_request={names.PAGE_PORT}"
+    yield f"ip address replace {own.address}/{zone.subnet.prefixlen} dev {name} scope global"
+    yield f"ip link set {name} up"
+    gateway = net.gateway_of(own.zone)
+    if gateway is not None and not switch.routes:
+        yield f"ip route replace default via {gateway} dev {name}"
 
 
 def flows(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow]) -> Iterator[str]:

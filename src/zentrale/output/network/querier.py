@@ -5,6 +5,7 @@ VLAN.
 from __future__ import annotations
 
 import hashlib
+from ipaddress import IPv4Address
 
 from zentrale.output.network import names
 from zentrale.planning.network import NetworkPlan
@@ -34,7 +35,7 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
     ]
     for zone in asked_zones(net, switch):
         lines += [
-            f"  # VLAN {zone.vlan}, zone {zone.name}, as {_address(net, zone)}",
+            f"  # VLAN {zone.vlan}, zone {zone.name}, as {address_of(net, zone)}",
             f'  ovs-ofctl packet-out {bridge} "in_port=LOCAL packet={_query(net, switch, zone).hex()} actions=NORMAL"',
         ]
     return "\n".join([*lines, f'  sleep "${{EVERY:-{_EVERY_S}}}"', "done", ""])
@@ -44,13 +45,17 @@ def _query(net: NetworkPlan, switch: Switch, zone: Zone) -> bytes:
     """With the VLAN's tag (IEEE 802.1Q clause 9.6), from an address of its own (locally administered, IEEE 802)."""
     digits = hashlib.sha256(f"querier {switch.name}".encode()).hexdigest()[:6]
     mac = "02:5a:fb:" + ":".join(digits[i : i + 2] for i in (0, 2, 4))
-    frame = frames.igmp_query(mac, _address(net, zone), _ANSWER_WITHIN_S)
+    frame = frames.igmp_query(mac, address_of(net, zone), _ANSWER_WITHIN_S)
     return frame[:12] + bytes((0x81, 0x00)) + zone.vlan.to_bytes(2, "big") + frame[12:]
 
 
-def _address(net: NetworkPlan, zone: Zone) -> str:
+def address_of(net: NetworkPlan, zone: Zone) -> str:
     """One that no device has: switches take 0.0.0.0 for no querier that a router would be (RFC 4541 section 2.1.1)."""
     block = net.block(zone.name)
-    if block.infrastructure is not None and block.infrastructure.last != block.gateway:
-        return str(block.infrastructure.last)
+    taken = {d.address for d in net.addresses.devices} | {block.gateway}
+    if block.infrastructure is not None:
+        last, first = int(block.infrastructure.last), int(block.infrastructure.first)
+        free = next((a for n in range(last, first - 1, -1) if (a := IPv4Address(n)) not in taken), None)
+        if free is not None:
+            return str(free)
     return str(block.gateway or block.network.network_address + 1)

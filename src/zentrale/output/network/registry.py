@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zentrale.output.network import access, dhcp, linux, nftables, openvswitch, querier, tables, yang
-from zentrale.output.work_sheets import sheets_page
+from zentrale.output.network import access, dhcp, linux, nftables, openvswitch, querier, sheets, tables, yang
+from zentrale.planning.by_hand.order import Place, orders
+from zentrale.planning.by_hand.sheet import work_sheets
 from zentrale.planning.network import NetworkPlan
 
-_SHEETS = "What is entered at each switch that takes none of the other files, switch by switch."
+SHEET, SHEETS = "work-sheet.html", "work-sheets.html"
+TYPED_FROM = ", typed from "
 
 
 @dataclass(frozen=True)
@@ -21,7 +23,8 @@ class NetworkFile:
     content: bytes
 
 
-def network_files(net: NetworkPlan) -> Iterator[NetworkFile]:
+def network_files(net: NetworkPlan, laptop: Place | None = None) -> Iterator[NetworkFile]:
+    """`laptop`: where the one stands from which the work sheets are typed in, where somebody has said so."""
     plan = net.plan
     for switch in plan.switches:
         name = switch.name
@@ -36,12 +39,12 @@ def network_files(net: NetworkPlan) -> Iterator[NetworkFile]:
         if not linux.lacks(net, switch):
             yield _text(f"{name}/linux.sh", "commands for Linux' own bridge (ip, bridge)", linux.commands(net, switch))
         yield _text(f"{name}/instance-data.json", "YANG instance data", yang.instance_data(net, switch))
-    sheets = [tables.work_sheet(net, switch) for switch in plan.switches]
-    yield NetworkFile(
-        "work-sheets.html",
-        "work sheets of the switches",
-        sheets_page(plan.site.name, sheets, _SHEETS, many=len(sheets) + 1),
-    )
+    typed = work_sheets(net, orders(net, laptop))
+    for sheet in typed:
+        yield NetworkFile(f"{sheet.switch}/{SHEET}", "work sheet, to print", sheets.page(plan.site.name, [sheet]))
+    from_where = f"{TYPED_FROM}{laptop}" if laptop is not None else ""
+    what = f"work sheets of the switches{from_where}"
+    yield NetworkFile(SHEETS, what, sheets.page(plan.site.name, typed))
     yield NetworkFile("labels.html", "labels for ports and cables, to print", tables.labels_page(net))
     yield NetworkFile("labels.csv", "the same as a table", tables.labels_csv(net))
     if net.routed_zones():

@@ -1,4 +1,4 @@
-"""A switch as YANG instance data (RFC 7951, 9195): interfaces (RFC 8343) and access lists (RFC 8519).
+"""A switch as YANG instance data (RFC 7951, 9195): interfaces (RFC 8343), addresses (RFC 8344) and access lists (RFC 8519).
 
 VLANs (IEEE 802.1Q) and PoE (IEEE 802.3.2) have models too; neither is here, since no file of these modules is at hand to check
 what is written against. They are on the work sheet and in the port table.
@@ -34,7 +34,7 @@ def instance_data(net: NetworkPlan, switch: Switch) -> str:
             "name": f"{switch.name}-planned",
             "content-schema": {
                 "module": [
-                    "ietf-interfaces@2018-02-20", "iana-if-type",
+                    "ietf-interfaces@2018-02-20", "iana-if-type", *(["ietf-ip@2018-02-22"] if _legs(net, switch) else []),
                     *(["ietf-access-control-list@2019-03-04"] if switch.routes else []),
                 ]
             },
@@ -55,11 +55,23 @@ def _interfaces(net: NetworkPlan, switch: Switch) -> list[dict[str, Any]]:
         if row.label:
             item["description"] = row.label
         told.append({**item, "type": "iana-if-type:ethernetCsmacd", "enabled": row.mode != "off"})
-    if switch.routes:
-        for zone in net.routed_zones():
-            leg = {"name": names.vlan(zone.vlan), "description": f"leg in {zone.name}"}
-            told.append({**leg, "type": "iana-if-type:l3ipvlan", "enabled": True})
+    for zone, addresses in _legs(net, switch).items():
+        known = net.plan.zone(zone)
+        told.append({
+            "name": names.vlan(known.vlan), "description": f"leg in {zone}", "type": "iana-if-type:l3ipvlan", "enabled": True,
+            "ietf-ip:ipv4": {"address": [{"ip": a, "prefix-length": known.subnet.prefixlen} for a in addresses]},
+        })  # fmt: skip
     return told
+
+
+def _legs(net: NetworkPlan, switch: Switch) -> dict[str, list[str]]:
+    """The addresses that the switch itself has in zones (RFC 8344): as a router, and where its page answers."""
+    found = {z.name: [str(z.gateway)] for z in net.routed_zones()} if switch.routes else {}
+    own = switch.management
+    if own is not None:
+        at = own.zone if net.has_page_of_its_own(switch) else net.plan.zone(own.zone).family
+        found[at] = list(dict.fromkeys([*found.get(at, []), str(own.address)]))
+    return found
 
 
 def _access_lists(net: NetworkPlan) -> dict[str, Any]:

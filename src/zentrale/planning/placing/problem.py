@@ -9,8 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zentrale.planning import poe
+from zentrale.planning.attached import Attached, attached
 from zentrale.planning.flows import sent_by_cameras
-from zentrale.planning.power import port_draw_w
+from zentrale.planning.power import port_draw_w, thing_power
+from zentrale.planning.topology import lit_network, paths_from
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Camera, Mode, Plan, Switch, SwitchType
 
@@ -123,6 +125,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     types = [t for t in plan.switch_types if t.price is not None and (not asked or t.name in asked)]
     lacks = [f"price of switch type {name}" for name in asked if name not in {t.name for t in types}]
     cameras = [c for c in plan.camera_devices if not c.wireless]
+    things = placed_things(plan)
     if not types:
         lacks.append("price of at least one switch type (types.toml)")
     if not plan.cabinets:
@@ -140,16 +143,52 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     watts = [[_watts(plan, c, float(run), by_class) for run in row] for c, row in zip(cameras, runs, strict=True)]
     sent = sent_by_cameras(plan)
     prices = plan.placement
+    loads = [sum(sent[lens.name] for lens in plan.lenses(c)) * OVERHEAD for c in cameras]
+    needs = [_need(plan, c) for c in cameras]
+    for thing in things.values():
+        stands = [k.name == plan.switch(thing.switch).cabinet for k in plan.cabinets]
+        runs = np.vstack([runs, [0.0 if here else math.inf for here in stands]])
+        power = thing_power(plan, thing)
+        taken = [max(power.draw_w.values()), *([power.reserved_w] if by_class else [])]
+        watts.append([taken if here and thing.fed is not None else [0.0] * len(taken) for here in stands])
+        needs.append(0 if thing.fed is None else poe.needed_type(thing.counted_class))
+        loads.append((thing.traffic_mbps or 0.0) * 1e6)
     return PlacementProblem(
-        tuple(c.name for c in cameras),
+        (*(c.name for c in cameras), *things),
         tuple(CabinetChoice(k.name, k.price + k.fibre_m * prices.fibre_price_per_m, k.max_switches) for k in plan.cabinets),
         tuple(_choice(plan, t, core_rate_mbps(plan)) for t in types),
         runs,
-        np.array([_need(plan, c) for c in cameras], dtype=np.int64),
+        np.array(needs, dtype=np.int64),
         np.array(watts, dtype=np.float64),
-        np.array([sum(sent[lens.name] for lens in plan.lenses(c)) * OVERHEAD for c in cameras], dtype=np.float64),
+        np.array(loads, dtype=np.float64),
         plan.policy.max_run_m, prices.spare_percent / 100, prices.cable_price_per_m, by_class,
     ), []  # fmt: skip
+
+
+def placed_things(plan: Plan) -> dict[str, Attached]:
+    """What hangs on the switches that go, and so has to find a port in its own cabinet again; by a name that no camera has."""
+    kept = kept_switches(plan)
+    return {
+        f"{thing.name} ({thing.switch}:{thing.port})": thing for thing in attached(plan) if thing.switch not in kept
+    }
+
+
+def kept_switches(plan: Plan) -> set[str]:
+    """Those that are not placed anew: with recorders, viewers, wireless cameras, or things that stand in no cabinet of the plan,
+    and those on the ways between them.
+    """
+    middle = core(plan)
+    ways = paths_from(lit_network(plan), middle.name)
+    return {middle.name, *(switch for name in holding_switches(plan) for switch in (name, *ways.get(name, ())))}
+
+
+def holding_switches(plan: Plan) -> list[str]:
+    """Those that something stands at that is not placed."""
+    cabinets = {k.name for k in plan.cabinets}
+    held = [leg.switch for recorder in plan.recorders for leg in recorder.legs()]
+    held += [v.switch for v in plan.viewers] + [c.switch for c in plan.cameras if c.wireless]
+    held += [s.name for s in plan.switches if s.routes or s.copies_multicast]
+    return held + [t.switch for t in attached(plan) if plan.switch(t.switch).cabinet not in cabinets]
 
 
 def core(plan: Plan) -> Switch:

@@ -98,7 +98,8 @@ def _clients(stage: Stage, zone: Zone) -> Iterator[tuple[DhcpResult, Client]]:
     at, net = server_place(stage, zone), stage.net
     if at is None:
         return
-    legs = [leg for leg, p in stage.places.items() if _in_family(stage, p.party.zone, zone)]
+    asking = [(leg, p.party) for leg, p in stage.places.items() if p.party.kind != "switch"]  # whose address is entered
+    legs = [leg for leg, party in asking if _in_family(stage, party.zone, zone)]
     legs = [leg for leg in legs if (leg.station, leg.interface) != at[:2]]  # a server does not ask itself
     pool = net.pool(zone)
     strangers = f"{pool[0]}-{pool[1]}" if pool else ""

@@ -135,6 +135,8 @@ class Causes:
             return 80 if at & set(path) and fitting else 12 if fitting and not item.came and self._has_ring else 0
         if known.kind == "leg":
             return 85 if routed and not through and known.vlans & vlans else 0
+        if known.kind == "page":
+            return 95 if known.name in (item.origin.station, item.to.station) else 0
         if known.kind == "flow":
             if known.groups or (known.vlans and not known.vlans & vlans):
                 return 0

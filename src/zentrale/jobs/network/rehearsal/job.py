@@ -96,7 +96,8 @@ class Rehearser:
         with self._stack:
             probing.raise_limits()
             broken = slip.edit(self._net, self._standing) if slip else ""
-            builder = Builder(self._net, self._standing, self._room, slip.cables(self._net) if slip else ())
+            cables = slip.cables(self._net) if slip else ()
+            builder = Builder(self._net, self._standing, self._room, cables, with_pages=True)
             stage = self._timed("building the site", builder.make)
             try:
                 self._timed("switching on", lambda: self._switch_on(stage, builder))

@@ -6,6 +6,7 @@ import ipaddress
 import re
 from dataclasses import dataclass
 
+from zentrale.jobs.network.rehearsal import pages
 from zentrale.jobs.network.rehearsal.deviations import Deviation
 from zentrale.jobs.network.rehearsal.script import port_name
 from zentrale.output.network import names, nftables, querier
@@ -59,6 +60,8 @@ def _of_switch(line: Deviation, net: NetworkPlan, switch: str) -> About:
             ports=frozenset(ports),
             vlans=frozenset(map(int, vlans)),
         )
+    if re.search(rf"\b{names.PAGE}\b", text):
+        return About("page", f"page of switch {switch}", switch, name=pages.station_of(switch))
     leg = re.search(r"\bvlan(\d+)\b", text)
     if leg and "actions=" not in text:
         vlan = int(leg[1])

@@ -18,6 +18,7 @@ from zentrale.field.lab import servers
 from zentrale.field.lab.namespaces import End, LabError, Namespace, build, whole_checksums
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
+from zentrale.jobs.network.rehearsal import pages
 from zentrale.jobs.network.rehearsal.script import Script, file_of, flows_with
 from zentrale.jobs.network.standing import Standing
 from zentrale.output.network import names, openvswitch
@@ -109,11 +110,16 @@ class Builder:
         folder: Path,
         extra: tuple[tuple[End, End], ...] = (),
         laptop: str = "",
+        *,
+        with_pages: bool = False,
     ) -> None:
-        """`laptop`: the zone in which somebody plugs one in; empty for none."""
+        """`laptop`: the zone in which somebody plugs one in; empty for none. `with_pages`: those of the switches stand here; then
+        no switch can be switched off and on again.
+        """
         self._stage = Stage(net, folder)
         self._standing = standing
         self._laptop = laptop
+        self._pages = [s for s in net.plan.switches if with_pages and s.management is not None]
         self._net = net
         self._plan = net.plan
         self._cables: list[tuple[End, End]] = list(extra)
@@ -135,6 +141,8 @@ class Builder:
                 viewer.port,
                 self._free_address(viewer.zone, viewer.name),
             )
+        for switch in self._pages:
+            self._page(switch)
         router = self._net.router()
         if self._laptop:
             self._plug_in(self._laptop)
@@ -151,7 +159,8 @@ class Builder:
         spaces = [switch_space(s.name) for s in self._plan.switches] + list(stage.stations)
         stage.spaces = build(spaces, self._cables)
         neighbours = self.neighbours()
-        set_up(list(stage.stations.values()), stage.spaces, neighbours)
+        own = {pages.station_of(s.name) for s in self._pages}
+        set_up([s for s in stage.stations.values() if s.name not in own], stage.spaces, neighbours)
         for switch in self._plan.switches:
             made = LabSwitch(stage.space_of(switch.name), stage.folder / switch.name)
             stage.switches[switch.name] = made
@@ -207,6 +216,15 @@ class Builder:
             return
         self._device(camera.name, "camera", camera.zone, camera.switch, camera.port, address, camera.mac or "")
 
+    def _page(self, switch: Switch) -> None:
+        if not self._net.has_page_of_its_own(switch):
+            self._stage.added.append(
+                f"the page of {switch.name} is not there: it is at the router, where no packet is tried"
+            )
+        elif (own := switch.management) is not None:
+            name = pages.station_of(switch.name)
+            self._add(name, "switch", [(own.zone, switch.name, 0, str(own.address), "")])
+
     def _recorder(self, recorder: Recorder) -> None:
         """Its system forwards, so that what keeps its legs apart is its file, or nothing."""
         legs = [(x.zone, x.switch, x.port, str(x.address), x.mac or "") for x in recorder.legs()]
@@ -215,7 +233,7 @@ class Builder:
         self._add(recorder.name, "recorder", legs, gateways=tuple(gateways), forwards=recorder.forwards or kept_apart)
 
     def _empty_zones(self) -> Iterator[Zone]:
-        taken = {place.party.zone for place in self._stage.places.values()}
+        taken = {place.party.zone for place in self._stage.places.values() if place.party.kind != "switch"}
         yield from (z for z in self._net.routed_zones() if z.name not in taken)
 
     def _stranger(self, zone: Zone, router: Switch) -> None:
@@ -275,8 +293,7 @@ class Builder:
         """Power on and the commands of its file, byte for byte; then what the rehearsal adds. Raises LabError."""
         stage, switch = self._stage, self._stage.switches[name]
         router = self._net.router()
-        if router is not None and router.name == name:
-            self._before_router(switch.space)
+        self._before(switch.space, is_router=router is not None and router.name == name)
         switch.start()
         try:
             switch.load(self._standing.path(file_of(name)))
@@ -285,6 +302,9 @@ class Builder:
         except LabError as error:
             raise FileRefused(str(error)) from None
         self._add_ports(name, switch)
+        page = stage.stations.get(pages.station_of(name))
+        if page is not None:
+            pages.take_out(switch.space, stage.spaces[page.name], page, self.neighbours())
         if router is not None and router.name == name:
             self._after_router(switch.space, stage)
 
@@ -318,8 +338,8 @@ class Builder:
             switch.forget(names.short(name), openvswitch.LEARNED)
         return left
 
-    def _before_router(self, space: Namespace) -> None:
-        for where in ("all", "default", WAN):
+    def _before(self, space: Namespace, *, is_router: bool) -> None:
+        for where in ("all", "default", *([WAN] if is_router else [])):
             for key in ("route_localnet", "accept_local"):
                 space.set(f"ipv4/conf/{where}/{key}", "1")
             space.set(f"ipv4/conf/{where}/rp_filter", "0")

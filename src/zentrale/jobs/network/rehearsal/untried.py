@@ -10,10 +10,11 @@ from zentrale.jobs.network.rehearsal import addresses, letting_in
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.jobs.network.standing import NO_MORE, Standing
 from zentrale.output.network import querier
+from zentrale.output.network.registry import SHEET, SHEETS
 from zentrale.planning.reach import fits
 from zentrale.site.model import INTERNET
 
-_FOR_PEOPLE = {"work-sheets.html", "labels.html", "labels.csv"}
+_FOR_PEOPLE = {SHEET, SHEETS, "labels.html", "labels.csv"}
 
 
 @dataclass(frozen=True)
