@@ -85,6 +85,7 @@ sub = { resolution = "160x96", fps = 5, bitrate_kbps = 64, keyframe_interval_s =
 name = "cabinet"
 cabinet = "hall"
 type = "switch-8"
+management = { zone = "cameras", address = "127.0.71.28" }
 [[recorders]]
 name = "recorder"
 type = "recorder-4"

@@ -15,7 +15,11 @@ from zentrale.site.folder import SiteFolder
 from zentrale.site.identity import Identity
 from zentrale.site.reading import read_plan
 
-BARE = SITE.replace("127.0.71.0/27", "10.20.71.0/24").replace("127.0.71.21", "10.20.71.5")
+BARE = (
+    SITE.replace("127.0.71.0/27", "10.20.71.0/24")
+    .replace("127.0.71.21", "10.20.71.5")
+    .replace("127.0.71.28", "10.20.71.254")
+)
 HEADER = CAMERAS.splitlines()[0] + "\n"
 
 
@@ -106,7 +110,9 @@ def test_addresses_are_entered_when_asked_and_all_else_stays(tmp_path: Path) -> 
     assert "nothing to write" in zentrale("plan", "addresses", "--write", cwd=tmp_path).out
     assert zentrale("plan", "--write", cwd=tmp_path).code == 2
     document = zentrale("plan", "addresses", "--json", cwd=tmp_path).json
-    assert {d["name"]: d["given"] for d in document["addresses"]} == {"recorder": True, "cam-1": True, "cam-3": True}
+    told = {d["name"]: (d["kind"], d["given"]) for d in document["addresses"] if d["kind"] != "camera"}
+    assert told == {"recorder": ("recorder", True), "cabinet": ("switch", True)}
+    assert {d["name"] for d in document["addresses"] if d["given"]} == {"recorder", "cabinet", "cam-1", "cam-3"}
     (tmp_path / "site.toml").write_text(BARE.replace("vlan = 71\n", 'vlan = 71\nfixed = "10.20.71.9-10.20.71.5"\n'))
     assert "zones.fixed" in zentrale("check", cwd=tmp_path).err
 

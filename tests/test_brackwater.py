@@ -49,7 +49,7 @@ def test_every_part_says_its_figures(document: Any) -> None:
     # Eight cameras: 6 Mbit/s recorded, 0.4 recorded for the desk, 6 once more by multicast; 1478 bytes for 1400.
     assert uplink["load_bps"] == round(8 * 12.4e6 * 1478 / 1400) and uplink["towards"] == "control-house"
     assert uplink["burst_together_bps"] > uplink["load_bps"] and uplink["burst_buffer_bytes"] is None
-    assert len(document["addresses"]) == 28 + 2 + 2 and len(document["ports"]) == 28 + 4 * 10
+    assert len(document["addresses"]) == 28 + 2 + 2 + 5 and len(document["ports"]) == 28 + 4 * 10
     groups = document["multicast_groups"]
     assert len(groups) == 8 and len({g["ethernet"] for g in groups}) == 8
     reach = {(r["from_zone"], r["to_zone"]): r for r in document["who_reaches_whom"] if r["from_kind"] == "camera"}

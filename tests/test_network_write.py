@@ -42,6 +42,7 @@ def written(tmp_path: Path) -> Path:
 def yang_model() -> DataModel:
     names = {
         "ietf-interfaces": "implement", "iana-if-type": "implement", "ietf-access-control-list": "implement",
+        "ietf-ip": "implement",
         "ietf-yang-types": "import", "ietf-inet-types": "import", "ietf-packet-fields": "import", "ietf-ethertypes": "import",
     }  # fmt: skip
     modules = []
@@ -149,7 +150,13 @@ def test_rules_addresses_and_labels_are_those_of_the_plan(written: Path) -> None
     assert (kea["id"], kea["subnet"], kea["pools"]) == (30, "10.30.0.0/24", [{"pool": "10.30.0.200 - 10.30.0.210"}])
     assert {"hw-address": "02:5a:71:00:00:13", "ip-address": "10.30.0.13", "hostname": "west-1"} in kea["reservations"]
     labels = (written / "labels.csv").read_text(encoding="utf-8-sig").splitlines()
-    assert 'east:1,east-1,"VLAN 20, 20 m"' in labels and sum("east:9" in line for line in labels) == 1
+    ends = [
+        'east:1,east-1,"VLAN 20, 20 m"',
+        'east-1,east:1,"VLAN 20, 20 m"',
+        "core:1,east:9,VLAN 30+20",
+        "east:9,core:1,VLAN 30+20",
+    ]
+    assert all(labels.count(end) == 1 for end in ends), "each end of a cable has its own"
     assert (written / "labels.html").read_text().count("east-1</div>") == 2, "one for either end"
 
 

@@ -91,7 +91,9 @@ def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Ne
     else:
         _show_sheet(output, written, sheet, dry_run=args.dry_run)
     if secrets:
-        output.line(f"{args.with_secrets}: the passwords of {secrets} accounts, for you alone; the vault keeps them")
+        output.line(
+            f"{args.with_secrets}: {secrets} passwords with the switches' RADIUS secret, for you alone; the vault keeps them"
+        )
     return EXIT_FAULTS if count_faults(written.findings) else EXIT_AS_PLANNED
 
 

@@ -1,4 +1,4 @@
-"""Codes of what the plan alone shows of addresses, ports and zones, who reaches whom, and multicast."""
+"""Codes of what the plan alone shows of addresses, ports and zones, who reaches whom, multicast, and resilience."""
 
 from __future__ import annotations
 
@@ -188,5 +188,38 @@ NETWORK_CODES = [
         "Every stream that is watched by multicast needs a group whose Ethernet address no other group of its zone has. "
         "The block is too small for that.",
         "widen multicast_block in site.toml [policy]; a block of /16 has room for all VLANs",
+    ),
+    Entry(
+        "RES-1",
+        F,
+        "single point of failure",
+        "Cameras of a group that must stay are lost when this one part fails. Their own switch does not count: a camera "
+        "hangs on one cable.",
+        "add a second path or supply past this part, or take the group out of resilient_groups in site.toml",
+    ),
+    Entry(
+        "RES-2",
+        W,
+        "detour overloads a link",
+        "When this part fails, its traffic finds another way, but a link on that way then carries more than line rate: "
+        "all streams through it lose pictures.",
+        "use a faster link on the detour, or lower the bit rates",
+    ),
+    Entry(
+        "RES-3",
+        F,
+        "ring without loop protection",
+        "Lit links close a ring, and nothing opens it again: one broadcast goes round for ever, and within seconds the whole "
+        "network stands still. Every switch of a ring needs the same kind of protection: rapid or multiple spanning tree "
+        "(IEEE 802.1Q clause 13), which work together, or one ring protocol on all.",
+        "switch it on and write it into loop_protection of the switches, make one bundle of parallel links, or leave one "
+        "link dark (lit = false)",
+    ),
+    Entry(
+        "RES-4",
+        W,
+        "loop protection of a ring is not said",
+        "Lit links close a ring, and the plan does not say what keeps it from going round in circles.",
+        "write loop_protection (rstp, mstp, ring or none) of these switches into site.toml",
     ),
 ]

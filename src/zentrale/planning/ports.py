@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
@@ -60,7 +61,22 @@ class PortTables:
     findings: tuple[Finding, ...]
 
     def of(self, switch: str) -> list[PortRow]:
-        return [row for row in self.rows if row.switch == switch]
+        return self._by_switch.get(switch, [])
+
+    def at(self, switch: str, port: int) -> PortRow:
+        """Raises KeyError."""
+        return self._by_place[switch, port]
+
+    @cached_property
+    def _by_switch(self) -> dict[str, list[PortRow]]:
+        found: dict[str, list[PortRow]] = {}
+        for row in self.rows:
+            found.setdefault(row.switch, []).append(row)
+        return found
+
+    @cached_property
+    def _by_place(self) -> dict[tuple[str, int], PortRow]:
+        return {(row.switch, row.port): row for row in self.rows}
 
 
 def plan_ports(plan: Plan, power: PowerPlan) -> PortTables:

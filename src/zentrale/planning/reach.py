@@ -174,7 +174,16 @@ def fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
 
 
 def wanted_between(plan: Plan, origin: Party, to: Party) -> bool | None:
-    return next((entry.wanted for entry in plan.reach if fits(entry, origin, to)), None)
+    """A wish that somebody reaches somebody is none of the switches' pages: these are asked, and begin nothing, unless it says so."""
+    asked_only = origin.kind == "switch"
+    return next(
+        (
+            entry.wanted
+            for entry in plan.reach
+            if fits(entry, origin, to) and not (asked_only and entry.wanted and entry.from_kind is None)
+        ),
+        None,
+    )
 
 
 def _policy_findings(cells: list[Cell]) -> Iterator[Finding]:

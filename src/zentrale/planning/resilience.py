@@ -5,7 +5,7 @@ Each switch, lit link, PoE supply of a pair, and recorder is taken away in turn,
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -16,7 +16,7 @@ from zentrale.findings import Finding, finding
 from zentrale.planning.failures import Failure, Network
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.topology import lit_network
-from zentrale.site.model import Camera, Plan
+from zentrale.site.model import Camera, Plan, Switch
 
 
 @dataclass(frozen=True)
@@ -71,17 +71,10 @@ def _findings(plan: Plan, failure: Failure, normal_share: float) -> list[Finding
 
 def ring_findings(plan: Plan) -> Iterator[Finding]:
     """Rings that nothing opens. Parallel links are one, unless they are one bundle."""
-    graph = lit_network(plan)
-    for component in nx.biconnected_component_edges(graph):
-        edges = list(component)
-        if len(edges) == 1 and not graph.edges[edges[0]]["spares"]:
+    for ring in rings(plan):
+        if is_opened(ring):
             continue
-        members = {switch for edge in edges for switch in edge}
-        ring = [s for s in plan.switches if s.name in members]
-        said = {s.loop_protection for s in ring}
         subject, limit = f"ring {', '.join(s.name for s in ring)}", "rstp or mstp on all, or ring on all"
-        if said <= {"rstp", "mstp"} or said == {"ring"}:
-            continue
         without = [s.name for s in ring if s.loop_protection == "none"]
         silent = [s.name for s in ring if s.loop_protection is None]
         source = "site.toml loop_protection"
@@ -92,6 +85,22 @@ def ring_findings(plan: Plan) -> Iterator[Finding]:
         else:
             kinds = ", ".join(f"{s.loop_protection} on {s.name}" for s in ring)
             yield finding("RES-3", subject, f"they do not open the same ring: {kinds}", limit, source)
+
+
+def rings(plan: Plan) -> Iterator[list[Switch]]:
+    """The switches of each; two that are joined by parallel links, too."""
+    graph = lit_network(plan)
+    for component in nx.biconnected_component_edges(graph):
+        edges = list(component)
+        if len(edges) > 1 or graph.edges[edges[0]]["spares"]:
+            members = {switch for edge in edges for switch in edge}
+            yield [s for s in plan.switches if s.name in members]
+
+
+def is_opened(ring: Sequence[Switch]) -> bool:
+    """Whether its switches together keep frames from going round for ever."""
+    said = {s.loop_protection for s in ring}
+    return said <= {"rstp", "mstp"} or said == {"ring"}
 
 
 def _own(camera: Camera, failure: Failure) -> bool:

@@ -253,6 +253,7 @@ def _free_address(plan: Plan, network: ipaddress.IPv4Network, evidence: Evidence
     taken = {row.host for row in planned_devices(plan).values() if row.host} | set(evidence.macs)
     pools = [z.pool for z in plan.zones if z.pool is not None]
     taken |= {str(z.gateway) for z in plan.zones if z.gateway is not None}
+    taken |= {str(s.management.address) for s in plan.switches if s.management is not None}
     last = int(network.broadcast_address) - 1
     for number in range(last, max(int(network.network_address), last - 4096), -1):
         address = ipaddress.IPv4Address(number)

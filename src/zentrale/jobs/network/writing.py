@@ -22,6 +22,7 @@ from zentrale.output.network import access, linux
 from zentrale.output.network.registry import NetworkFile, network_files
 from zentrale.output.network.yang import LEFT_OUT, STATELESS
 from zentrale.planning.by_hand.order import Place
+from zentrale.planning.by_hand.settings import SECRET
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.resilience import ring_findings
 from zentrale.protocols.http_auth import Credentials
@@ -202,29 +203,33 @@ def _left_out(net: NetworkPlan) -> list[str]:
         told.append("multicast that the router passes from zone to zone: its own multicast routing has to be set")
     if access.accounts(net):
         told.append("passwords of 802.1X accounts: `--with-secrets FILE` writes them, outside of the site folder")
+    if access.asked_for(net):
+        told.append(
+            f"the {SECRET} of switches and server: the vault has it after `--with-secrets FILE`, by hand at each switch"
+        )
     return told
 
 
 def write_secrets(folder: SiteFolder, net: NetworkPlan, vault: Vault, file: Path) -> int:
-    """The RADIUS users with their passwords, for the file's owner alone; made where the vault has none. Returns how many.
+    """The RADIUS users with their passwords and the secret of the switches, for the file's owner alone; made where the vault has
+    none. Returns how many of both.
 
     Raises InputError for a place within the site folder, or where the plan needs none; StorageError.
     """
-    names = access.accounts(net)
-    if not names:
+    if not access.asked_for(net):
         raise InputError(
-            "--with-secrets: no port of the plan lets in by 802.1X", "set policy.authentication, or leave it out"
+            "--with-secrets: no port of the plan asks who comes in", "set policy.authentication, or leave it out"
         )
     if file.resolve().is_relative_to(folder.path.resolve()):
         raise InputError(
             f"--with-secrets {file}: lies in the site folder", "give a place outside of it: the folder is passed on"
         )
     secrets = {}
-    for name in names:
+    for name in (*access.accounts(net), SECRET):
         held = vault.account(SECRETS_ENTRY, name)
         if held is None:
             held = Credentials(name, generate_password(net.plan.policy.password_length))
             vault.set_account(SECRETS_ENTRY, held)
         secrets[name] = held.password
-    write_atomically(file, access.users(net, secrets).encode(), _SECRET_MODE)
-    return len(names)
+    write_atomically(file, access.users(net, secrets, secrets[SECRET]).encode(), _SECRET_MODE)
+    return len(secrets)

@@ -23,9 +23,13 @@ def asked_for(net: NetworkPlan) -> bool:
     return any(row.authentication != "none" for row in net.ports.rows)
 
 
-def users(net: NetworkPlan, secrets: Mapping[str, str] | None = None) -> str:
-    """`secrets` by account name; without them the accounts stand there by name only, and let nobody in."""
+def users(net: NetworkPlan, secrets: Mapping[str, str] | None = None, shared: str = "") -> str:
+    """`secrets` by account name; without them the accounts stand there by name only, and let nobody in. `shared` is the secret of
+    switches and server, told where it is given.
+    """
     lines = ["# Who is let in at which port, for a RADIUS server."]
+    if shared:
+        lines.append(f"# The secret that server and switches share, for the server's list of clients: {shared}")
     for row in net.ports.rows:
         if row.authentication == BY_MAC:
             lines += _by_mac(net, row)

@@ -10,6 +10,7 @@ import networkx as nx
 
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.ports import PortRow
+from zentrale.planning.resilience import is_opened, rings
 from zentrale.planning.topology import lit_network, steps_from
 from zentrale.site.model import Plan, Switch
 
@@ -40,12 +41,16 @@ class Trunk:
 
 @dataclass(frozen=True)
 class Order:
-    """One connected part of the network. `switches` far first; `waiting` are links that would close a loop, by index."""
+    """One connected part of the network. `switches` far first; `waiting` are links that would close a loop, by index, `never`
+    those whose loop nothing opens; `rounds`: three where links carry the VLAN that all begin in with a tag.
+    """
 
     laptop: Place | None
     switches: tuple[str, ...]
     trunks: tuple[Trunk, ...]
     waiting: tuple[int, ...]
+    never: tuple[int, ...]
+    rounds: int
 
     def trunks_of(self, switch: str) -> list[Trunk]:
         return [t for t in self.trunks if switch in (t.near, t.far)]
@@ -56,7 +61,7 @@ class Order:
 
     @cached_property
     def has_spare_cables(self) -> bool:
-        return bool(self.waiting) or any(len(t.links) > 1 for t in self.trunks)
+        return bool(self.waiting or self.never) or any(len(t.links) > 1 for t in self.trunks)
 
 
 def orders(net: NetworkPlan, laptop: Place | None = None) -> list[Order]:
@@ -66,6 +71,7 @@ def orders(net: NetworkPlan, laptop: Place | None = None) -> list[Order]:
     parts.sort(
         key=lambda some: (laptop is None or laptop.switch not in some, [s.name for s in plan.switches].index(some[0]))
     )
+    closed = [{s.name for s in ring} for ring in rings(plan) if not is_opened(ring)]
     found = []
     for some in parts:
         place = laptop if laptop is not None and laptop.switch in some else _place(net, some)
@@ -79,7 +85,11 @@ def orders(net: NetworkPlan, laptop: Place | None = None) -> list[Order]:
             i for i, k in enumerate(plan.links) if k.lit and i not in used and set(k.switches()) <= set(some)
         )
         order = sorted(some, key=lambda name: (-depth[name], some.index(name)))
-        found.append(Order(place, tuple(order), tuple(trunks), waiting))
+        never = tuple(i for i in waiting if any(set(plan.links[i].switches()) <= ring for ring in closed))
+        waiting = tuple(i for i in waiting if i not in never)
+        carried = {z for trunk in trunks for index in trunk.links for z in link_row(net, trunk.near, index).tagged}
+        rounds = 3 if any(net.vlan(z) == BEGINS_IN for z in carried) else 2
+        found.append(Order(place, tuple(order), tuple(trunks), waiting, never, rounds))
     return found
 
 
@@ -106,7 +116,7 @@ def page_vlan(plan: Plan, switch: Switch) -> int | None:
 def link_row(net: NetworkPlan, switch: str, link: int) -> PortRow:
     """The port of a link at this switch."""
     port = next(port for name, port in net.plan.links[link].ends() if name == switch)
-    return next(row for row in net.ports.of(switch) if row.port == port)
+    return net.ports.at(switch, port)
 
 
 def page_vlans_at(net: NetworkPlan, order: Order) -> Iterator[int]:

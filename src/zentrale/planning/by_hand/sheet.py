@@ -24,7 +24,9 @@ _BACK = (
 )
 
 
-_NATIVE = "An untagged VLAN is the port's native one, too (PVID): the VLAN that it was in before goes. Tagged frames only: no native VLAN."
+_NATIVE = (
+    "An untagged VLAN is the port's native one (PVID); the one before it goes. Tagged frames only: no native VLAN."
+)
 
 
 @dataclass(frozen=True)
@@ -63,8 +65,7 @@ class _Sheet:
         self._is_last = order.switches[-1] == switch.name
         self._page = page_vlan(net.plan, switch)
         self._trunks = order.trunks_of(switch.name)
-        near = [link_row(net, trunk.near, index) for trunk in order.trunks for index in trunk.links]
-        self._third = any(BEGINS_IN in self._tagged(row) for row in near)
+        self._third = order.rounds == 3
 
     def sheet(self) -> WorkSheet:
         kind = self._plan.switch_type(self._switch)
@@ -94,6 +95,9 @@ class _Sheet:
         if dark:
             told = "; ".join(trunk_name(plan, some) for some in dark)
             yield f"Unplugged until a line plugs them in: {told}. Else frames go round in circles."
+        if order.never:
+            told = "; ".join(trunk_name(plan, (i,)) for i in order.never)
+            yield f"Unplugged for good: {told}. No switch opens this loop (RES-3, RES-4)."
         if self._page is None:
             yield (
                 "No management address is planned for this switch (ADR-7): with the last round its page is on no port any more, "
@@ -134,7 +138,7 @@ class _Sheet:
         yield from settings.vlans(net, switch, is_first=self._is_last)
         for trunk in self._trunks:
             yield from self._beside(trunk)
-        for index in self._order.waiting:
+        for index in (*self._order.waiting, *self._order.never):
             if switch.name in self._plan.links[index].switches():
                 yield from self._tagged_only([link_row(net, switch.name, index)])
         if self._own is not None and self._pages():
@@ -146,7 +150,7 @@ class _Sheet:
         yield from self._check(first=True)
 
     def _tagged(self, row: PortRow) -> list[int]:
-        return [self._net.vlan(z) for z in row.tagged]
+        return sorted(self._net.vlan(z) for z in row.tagged)
 
     def _beside(self, trunk: Trunk) -> Iterator[Line]:
         """The first cable goes on with what all began in; further ones of a bundle have the tagged VLANs meanwhile."""
@@ -194,12 +198,12 @@ class _Sheet:
             yield leg
         for trunk in self._trunks:
             yield from self._without_untagged(trunk)
+        if self._third:
+            yield from self._check(first=False)
+            return
         if self._trunks:
             yield self._ping(self._order.switches)
-        if not self._third:
-            yield from self._end()
-        else:
-            yield from self._check(first=False)
+        yield from self._end()
 
     def _leg_of_page(self) -> Line | None:
         """The router's address in the zone of its page, where that is another one."""
@@ -248,7 +252,7 @@ class _Sheet:
         yield from self._check(first=False)
 
     def _own_port(self, port: int) -> Line:
-        row = next(r for r in self._rows if r.port == port)
+        row = self._net.ports.at(self._switch.name, port)
         where, why = f"ports: {port}", "the laptop's own, last; not off: for whoever looks after the switches"
         if row.mode != "off":
             return settings.port_vlan(self._net, row)
@@ -265,7 +269,7 @@ class _Sheet:
     def _ping(self, some: tuple[str, ...]) -> Line:
         known = {s.name: s.management for s in self._plan.switches}
         pages = [str(own.address) for name in some if (own := known[name]) is not None]
-        why = f"from {self._order.laptop or 'its port'}: each answers, else go back"
+        why = f"from {self._order.laptop or 'its port'}: go on when each answers"
         return Line(
             "on the laptop", f"ping {', '.join(pages)}" if pages else "look whether the page still answers", why
         )
