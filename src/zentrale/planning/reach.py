@@ -174,7 +174,7 @@ def fits(entry: Rule | Reach, origin: Party, to: Party) -> bool:
 
 
 def wanted_between(plan: Plan, origin: Party, to: Party) -> bool | None:
-    """A wish that somebody reaches somebody is none of the switches' pages: these are asked, and begin nothing, unless it says so."""
+    """A wish that somebody reaches another is none of switches' pages unless it says so: they are asked, and begin nothing."""
     asked_only = origin.kind == "switch"
     return next(
         (

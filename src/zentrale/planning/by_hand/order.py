@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import networkx as nx
@@ -31,18 +31,19 @@ class Place:
 @dataclass(frozen=True)
 class Trunk:
     """What joins two switches, `near` being the one towards the laptop. `links` by index: the first cable is plugged in from the
-    beginning; further ones of its bundle come in when both ends have made it, and then carry what is tagged.
+    beginning; further ones of its bundle come in when both ends have made it. `swapped`: they then take its place at once.
     """
 
     near: str
     far: str
     links: tuple[int, ...]
+    swapped: bool = False
 
 
 @dataclass(frozen=True)
 class Order:
     """One connected part of the network. `switches` far first; `waiting` are links that would close a loop, by index, `never`
-    those whose loop nothing opens; `rounds`: three where links carry the VLAN that all begin in with a tag.
+    those whose loop nothing opens; `rounds`: three or four where links carry the VLAN that all begin in with a tag.
     """
 
     laptop: Place | None
@@ -87,8 +88,10 @@ def orders(net: NetworkPlan, laptop: Place | None = None) -> list[Order]:
         order = sorted(some, key=lambda name: (-depth[name], some.index(name)))
         never = tuple(i for i in waiting if any(set(plan.links[i].switches()) <= ring for ring in closed))
         waiting = tuple(i for i in waiting if i not in never)
-        carried = {z for trunk in trunks for index in trunk.links for z in link_row(net, trunk.near, index).tagged}
-        rounds = 3 if any(net.vlan(z) == BEGINS_IN for z in carried) else 2
+        begins = [t for t in trunks if any(net.vlan(z) == BEGINS_IN for z in link_row(net, t.near, t.links[0]).tagged)]
+        if any(page_vlan(plan, plan.switch(name)) == BEGINS_IN for name in some):
+            trunks = [replace(t, swapped=t in begins and len(t.links) > 1) for t in trunks]
+        rounds = 4 if any(t.swapped for t in trunks) else 3 if begins else 2
         found.append(Order(place, tuple(order), tuple(trunks), waiting, never, rounds))
     return found
 

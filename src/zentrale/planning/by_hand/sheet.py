@@ -2,7 +2,7 @@
 
 In the first round nothing goes: VLANs are made, links carry them with a tag beside the untagged VLAN that all began in. In the
 second, far switches first, the page moves into its VLAN, and what was left untagged goes. Where the plan itself uses that first
-VLAN with a tag, a third round takes it away untagged, once both ends of a link send it with the tag.
+VLAN with a tag, a third round takes it away untagged, once both ends of a link send it with the tag; bundles may need a fourth.
 """
 
 from __future__ import annotations
@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from zentrale.planning.by_hand import routing, settings
+from zentrale.planning.by_hand import cables, routing, settings
 from zentrale.planning.by_hand.line import Line, ports
-from zentrale.planning.by_hand.order import BEGINS_IN, Order, Trunk, link_row, orders, page_vlan, page_vlans_at
+from zentrale.planning.by_hand.order import BEGINS_IN, Order, link_row, orders, page_vlan, page_vlans_at
 from zentrale.planning.network import NetworkPlan
-from zentrale.planning.ports import PortRow
 from zentrale.planning.topology import trunk_name
 from zentrale.site.model import Switch
 
@@ -24,6 +23,12 @@ _BACK = (
 )
 
 
+_TITLES = (
+    "First round: nothing goes yet",
+    "Second round, once all switches have had the first",
+    "Third round, once all switches have had the second",
+    "Fourth round, once all switches have had the third",
+)
 _NATIVE = (
     "An untagged VLAN is the port's native one (PVID); the one before it goes. Tagged frames only: no native VLAN."
 )
@@ -65,18 +70,14 @@ class _Sheet:
         self._is_last = order.switches[-1] == switch.name
         self._page = page_vlan(net.plan, switch)
         self._trunks = order.trunks_of(switch.name)
-        self._third = order.rounds == 3
 
     def sheet(self) -> WorkSheet:
         kind = self._plan.switch_type(self._switch)
-        rounds = [
-            Round(1, "First round: nothing goes yet", tuple(self._first())),
-            Round(2, "Second round, once all switches have had the first", tuple(self._second())),
-        ]
-        if self._third:
-            rounds.append(Round(3, "Third round, once all switches have had the second", tuple(self._last())))
+        rounds = tuple(
+            Round(turn, _TITLES[turn - 1], tuple(self._lines(turn))) for turn in range(1, self._order.rounds + 1)
+        )
         about = f"{kind.maker} {kind.model}, {self._switch.cabinet}"
-        return WorkSheet(self._switch.name, about, self._order, tuple(self._notes()), tuple(rounds))
+        return WorkSheet(self._switch.name, about, self._order, tuple(self._notes()), rounds)
 
     # What to know before
 
@@ -109,9 +110,6 @@ class _Sheet:
                 f"From the second round on pages answer in VLAN {', '.join(map(str, moved))}, which the laptop's port gets with "
                 f"a tag: give the laptop's adapter that VLAN, with a free address of {self._subnets(moved)}, beside what it has."
             )
-        cut = [t.far for t in order.trunks if self._third and len(t.links) > 1]
-        if cut:
-            yield f"In the third round {', '.join(cut)} cannot be reached until the other end of its bundle is done."
         yield _BACK
 
     def _pages(self) -> list[int]:
@@ -120,6 +118,22 @@ class _Sheet:
 
     def _subnets(self, vlans: list[int]) -> str:
         return " and ".join(str(z.subnet) for z in self._plan.zones if z.vlan in vlans)
+
+    def _lines(self, turn: int) -> Iterator[Line]:
+        if turn == 1:
+            yield from self._first()
+        elif turn == 2:
+            yield from self._second()
+        for trunk in self._trunks:
+            yield from cables.entered(self._net, self._switch.name, trunk, turn)
+        if turn == 1:
+            yield from self._beside_the_tree()
+        for trunk in self._trunks:
+            yield from cables.plugged(self._net, trunk, turn) if trunk.near == self._switch.name else ()
+        if turn == self._order.rounds:
+            yield self._ping(self._order.switches)
+            yield from self._end()
+        yield from self._check(first=turn == 1)
 
     # First round
 
@@ -136,46 +150,16 @@ class _Sheet:
         if self._order.has_spare_cables:
             yield Line("spanning tree", "off until its line", "else it opens what carries meanwhile")
         yield from settings.vlans(net, switch, is_first=self._is_last)
-        for trunk in self._trunks:
-            yield from self._beside(trunk)
+
+    def _beside_the_tree(self) -> Iterator[Line]:
+        """Cables that are not plugged in yet, and the laptop's own port."""
+        net, switch = self._net, self._switch
         for index in (*self._order.waiting, *self._order.never):
             if switch.name in self._plan.links[index].switches():
-                yield from self._tagged_only([link_row(net, switch.name, index)])
+                yield from cables.tagged_only(net, [link_row(net, switch.name, index)])
         if self._own is not None and self._pages():
             told = f"tagged VLAN {', '.join(map(str, self._pages()))}; untagged VLAN {BEGINS_IN} stays"
             yield Line(f"ports: {self._own}", told, "the laptop's own", (self._own,))
-        for trunk in self._trunks:
-            for index in trunk.links[1:] if trunk.near == switch.name else ():
-                yield Line("cables", f"plug in {trunk_name(self._plan, (index,))}", "both ends of the bundle are made")
-        yield from self._check(first=True)
-
-    def _tagged(self, row: PortRow) -> list[int]:
-        return sorted(self._net.vlan(z) for z in row.tagged)
-
-    def _beside(self, trunk: Trunk) -> Iterator[Line]:
-        """The first cable goes on with what all began in; further ones of a bundle have the tagged VLANs meanwhile."""
-        rows = [link_row(self._net, self._switch.name, index) for index in trunk.links]
-        if rows[0].mode != "trunk" or not rows[0].tagged:
-            return
-        if len(rows) > 1:
-            yield self._bundled(trunk, rows[1:])
-            yield from self._tagged_only(rows[1:], without=BEGINS_IN)
-            return
-        told = ", ".join(str(v) for v in self._tagged(rows[0]) if v != BEGINS_IN)
-        if told:
-            enter = f"tagged VLAN {told}; untagged VLAN {BEGINS_IN} stays"
-            yield Line(f"ports: {rows[0].port}", enter, rows[0].label, (rows[0].port,))
-
-    def _bundled(self, trunk: Trunk, rows: list[PortRow]) -> Line:
-        own = tuple(row.port for row in rows)
-        name = self._plan.links[trunk.links[0]].bundle
-        return Line(f"bundle {name}", f"{ports(own)} into it, LACP active (IEEE 802.1AX)", rows[0].label, own)
-
-    def _tagged_only(self, rows: list[PortRow], without: int = 0) -> Iterator[Line]:
-        for row in rows:
-            if row.mode == "trunk" and row.tagged:
-                told = f"tagged VLAN {', '.join(str(v) for v in self._tagged(row) if v != without)}; tagged frames only"
-                yield Line(f"ports: {row.port}", told, row.label, (row.port,), "ZON-3")
 
     # Second round
 
@@ -196,14 +180,6 @@ class _Sheet:
         leg = self._leg_of_page()
         if leg is not None:
             yield leg
-        for trunk in self._trunks:
-            yield from self._without_untagged(trunk)
-        if self._third:
-            yield from self._check(first=False)
-            return
-        if self._trunks:
-            yield self._ping(self._order.switches)
-        yield from self._end()
 
     def _leg_of_page(self) -> Line | None:
         """The router's address in the zone of its page, where that is another one."""
@@ -212,32 +188,6 @@ class _Sheet:
             return None
         zone = self._plan.zone(self._plan.zone(own.zone).family)
         return routing.gateway(zone) if zone.gateway not in (None, own.address) else None
-
-    def _without_untagged(self, trunk: Trunk) -> Iterator[Line]:
-        rows = [link_row(self._net, self._switch.name, index) for index in trunk.links]
-        row = rows[0]
-        if row.mode == "access":
-            yield settings.port_vlan(self._net, row)
-        elif row.tagged and len(rows) > 1:
-            if BEGINS_IN not in self._tagged(row):
-                yield self._bundled(trunk, rows[:1])
-        elif row.tagged and BEGINS_IN in self._tagged(row):
-            told = f"tagged VLAN {BEGINS_IN}, too; untagged frames are still taken in"
-            yield Line(f"ports: {row.port}", told, row.label, (row.port,))
-        elif row.tagged:
-            told = f"tagged frames only; untagged VLAN {BEGINS_IN} off"
-            yield Line(f"ports: {row.port}", told, row.label, (row.port,), "ZON-3")
-
-    def _last(self) -> Iterator[Line]:
-        for trunk in self._trunks:
-            rows = [link_row(self._net, self._switch.name, index) for index in trunk.links]
-            row = rows[0]
-            if BEGINS_IN in self._tagged(row) and len(rows) > 1:
-                yield from self._tagged_only(rows[1:])
-                yield self._bundled(trunk, rows[:1])
-            elif BEGINS_IN in self._tagged(row):
-                yield Line(f"ports: {row.port}", "tagged frames only", row.label, (row.port,), "ZON-3")
-        yield from self._end()
 
     def _end(self) -> Iterator[Line]:
         """Nothing is needed any more that is not planned. The laptop's own port stays on."""
@@ -249,7 +199,6 @@ class _Sheet:
                 yield Line("cables", f"plug in {trunk_name(self._plan, (index,))}", "the switches open the loop now")
         if self._own is not None:
             yield self._own_port(self._own)
-        yield from self._check(first=False)
 
     def _own_port(self, port: int) -> Line:
         row = self._net.ports.at(self._switch.name, port)
