@@ -1,7 +1,7 @@
 """Run in a network namespace: a router whose legs are given, rules as they were written, and packets through it.
 
 Reads a document {legs: {interface: address with bits}, rules: FILE, packets: [[in, source, target, protocol, port]]} from its
-first argument; prints the numbers of the packets that came out.
+first argument; prints the numbers of the packets that came out, and of those to the router itself that it answered.
 """
 
 from __future__ import annotations
@@ -49,9 +49,10 @@ def run(asked: dict[str, object]) -> list[int]:
         lines += [f"address add {address} dev {name}"]
     last = list(legs)[-1]
     lines += [f"route replace default via {legs[last].rpartition('.')[0]}.99 dev {last}"]
-    targets = {f"{p[2]}" for p in packets} | {f"{legs[last].rpartition('.')[0]}.99"}
+    targets = {f"{p[2]}" for p in packets} | {f"{p[1]}" for p in packets} | {f"{legs[last].rpartition('.')[0]}.99"}
+    own = {address.partition("/")[0] for address in legs.values()}
     for name in legs:
-        lines += [f"neigh replace {t} lladdr 02:00:00:00:00:99 dev {name} nud permanent" for t in sorted(targets)]
+        lines += [f"neigh replace {t} lladdr 02:00:00:00:00:99 dev {name} nud permanent" for t in sorted(targets - own)]
     subprocess.run(["ip", "-batch", "-"], input="\n".join(lines), text=True, check=True)
     for name in ("all", *legs):
         Path(f"/proc/sys/net/ipv4/conf/{name}/rp_filter").write_text("0")
@@ -68,7 +69,14 @@ def run(asked: dict[str, object]) -> list[int]:
             for sock in ready:
                 data, about = sock.recvfrom(2048)
                 if about[2] != socket.PACKET_OUTGOING and data[:6].hex() == "020000000099":
-                    came.add(struct.unpack_from("!H", data, 18)[0])
+                    answer = (
+                        socket.inet_ntoa(data[26:30]) in own and data[23] == PROTOCOLS["tcp"]
+                    )  # a reset: nobody listens
+                    came.add(
+                        struct.unpack_from("!H", data, 36)[0] - 30_000
+                        if answer
+                        else struct.unpack_from("!H", data, 18)[0]
+                    )
     return sorted(came)
 
 

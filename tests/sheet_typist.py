@@ -210,12 +210,16 @@ def run(asked: dict[str, Any]) -> dict[str, Any]:
         pages = [address for _, address in asked["pages"].values()]
         if gone := laptop.look(pages, 10):
             return {"failed": f"before the first line: {gone}"}
-        for turn in (1, 2, 3):
+        for turn in (1, 2, 3, 4):
             for name in asked["order"]:
                 for line in (x for x in asked["sheets"][name] if x["round"] == turn):
                     where, enter = line["where"], line["enter"]
                     if where == "cables":
-                        plug(enter.removeprefix("plug in "), "up")
+                        for part in enter.removesuffix(" at once").split("; "):
+                            for link in (
+                                part.removeprefix("un").removeprefix("plug in ").removeprefix("plug ").split(", ")
+                            ):
+                                plug(link, "down" if part.startswith("un") else "up")
                     elif where == "on the laptop":
                         assert set(re.findall(r"[\d.]{7,}", enter)) <= set(pages), enter
                     else:
