@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from bridge_model import Bridges
 from conftest import SITE, TYPES, make_site, program, zentrale
-from five_site import CAMERAS, LINKS, SWITCHES, five
+from five_site import LINKS, SWITCHES, five
 from network_site import on_packets
 from zentrale.field.lab import namespaces
 from zentrale.findings import Finding

@@ -17,6 +17,9 @@ from zentrale.site.model import Camera, Plan, Recorder, Zone
 from zentrale.site.values import Block
 
 _INFRASTRUCTURE = 9  # first hosts after the gateway: switches, controllers, a laptop
+_FOR_A_PAGE = (
+    "give its management another address of the zone's subnet; only a switch that routes has that of the gateway"
+)
 _POOL_SHARE = 5  # a fifth of the subnet, at its end, where the plan names no pool
 
 Device = Camera | Recorder
@@ -226,7 +229,8 @@ def _device_findings(
         if device.address not in zone.network or edge or device.address == zone.gateway:
             what = "the gateway" if device.address == zone.gateway else "no host address" if edge else "outside"
             measured = f"{device.address}, {what}"
-            yield finding("ADR-1", subject, measured, f"a host of {zone.network}, zone {zone.zone}", source)
+            advice = _FOR_A_PAGE if device.kind == "switch" else ""
+            yield finding("ADR-1", subject, measured, f"a host of {zone.network}, zone {zone.zone}", source, advice)
         elif (pool := pools.get(device.zone)) is not None and device.address in pool:
             yield finding("ADR-4", subject, str(device.address), f"outside the pool {pool}", source)
 

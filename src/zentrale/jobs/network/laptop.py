@@ -17,7 +17,7 @@ from zentrale.words import meant
 def laptop_at(net: NetworkPlan, told: str) -> Place:
     """SWITCH:PORT as a person says it. Raises InputError where there is no such port, or the pages end up out of its reach."""
     switches = [s.name for s in net.plan.switches]
-    name, _, port = told.strip().rpartition(":")
+    name, _, port = (part.strip() for part in told.rpartition(":"))
     if not name or not (port.isascii() and port.isdigit() and len(port) < 4):
         raise InputError(
             f"--at {told}: expected SWITCH:PORT, such as {_example(net)}",

@@ -58,6 +58,10 @@ def show_addresses(page: Page, addresses: AddressPlan) -> None:
     page.table(
         ["zone", ">VLAN", "subnet", "gateway", "infrastructure", "fixed block", "DHCP pool", ">devices", ">used"], rows
     )
+    pages = [d for d in addresses.devices if d.kind == "switch"]
+    if pages:
+        page.heading("Where the switches' own pages answer")
+        page.table(["switch", "zone", "address"], ([d.name, d.zone, str(d.address)] for d in pages))
     proposed = [d for d in addresses.devices if not d.given]
     if proposed:
         page.heading(f"Proposed for {quantities.count(len(proposed), 'camera')} without an address")

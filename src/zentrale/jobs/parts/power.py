@@ -71,7 +71,8 @@ def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
     rows = []
     for switch in power.switches:
         draws = [f"{switch.draw_w[mode]:.1f}" for mode in Mode]
-        fits = "fault|too little" if any(switch.dark.values()) else "ok|fits"
+        fits = "ok|fits" if all(p.known for p in switch.ports) else "warning|not all is known"
+        fits = "fault|too little" if any(switch.dark.values()) else fits
         rows.append(
             [
                 switch.switch,
