@@ -11,7 +11,7 @@ from zentrale.findings import Finding, finding
 from zentrale.planning.attached import attached
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.zone_links import zone_links
-from zentrale.site.model import Camera, Plan, PortPlan, Switch, SwitchType
+from zentrale.site.model import Camera, Plan, PortPlan, Priority, Switch, SwitchType
 
 
 @dataclass(frozen=True)
@@ -147,7 +147,9 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
                 rows[switch, port] = replace(rows[switch, port], mode="off", label=f"{label}, dark")
     for place, watts in drawn.items():
         if place in rows:
-            rows[place] = replace(rows[place], poe=True, poe_w=watts)
+            rows[place] = replace(
+                rows[place], poe=True, poe_w=watts, priority=rows[place].priority or Priority.LOW.value
+            )
     return rows
 
 

@@ -69,7 +69,7 @@ class _Sheet:
         self._own = order.at(switch.name)
         self._is_last = order.switches[-1] == switch.name
         self._page = page_vlan(net.plan, switch)
-        self._trunks = order.trunks_of(switch.name)
+        self._trunks = sorted(order.trunks_of(switch.name), key=lambda t: link_row(net, switch.name, t.links[0]).port)
 
     def sheet(self) -> WorkSheet:
         kind = self._plan.switch_type(self._switch)
