@@ -85,7 +85,7 @@ sub = { resolution = "160x96", fps = 5, bitrate_kbps = 64, keyframe_interval_s =
 name = "cabinet"
 cabinet = "hall"
 type = "switch-8"
-management = { zone = "cameras", address = "127.0.71.28" }
+management = { zone = "cameras", address = "127.0.71.8" }
 [[recorders]]
 name = "recorder"
 type = "recorder-4"
@@ -254,7 +254,7 @@ ON_THE_WIRE = {
     "test_growth.py",
     "test_discovery.py",
 }
-LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py")
+LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py", "test_work_sheets.py")
 
 
 class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tells no types

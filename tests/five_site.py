@@ -59,9 +59,9 @@ LINKS = [
 ]  # fmt: skip
 CAMERAS = """\
 name,type,group,zone,switch,port,run_length_m,address,mac,recorder,channel
-hall-1,larch-2,all,cameras,hall,1,20,10.20.0.11,02:5a:71:00:00:11,recorder,1
-north-1,larch-2,all,cameras,north,1,20,10.20.0.12,02:5a:71:00:00:12,recorder,2
-south-1,larch-2,all,cameras,south,1,20,10.20.0.13,02:5a:71:00:00:13,recorder,3
+hall-1,larch-2,all,cameras,hall,1,20,10.20.0.11,,recorder,1
+north-1,larch-2,all,cameras,north,1,20,10.20.0.12,,recorder,2
+south-1,larch-2,all,cameras,south,1,20,10.20.0.13,,recorder,3
 tail-1,larch-2,all,cameras,tail,1,20,10.20.0.14,,recorder,4
 """
 

@@ -18,7 +18,7 @@ from zentrale.site.reading import read_plan
 BARE = (
     SITE.replace("127.0.71.0/27", "10.20.71.0/24")
     .replace("127.0.71.21", "10.20.71.5")
-    .replace("127.0.71.28", "10.20.71.254")
+    .replace('127.0.71.8"', '10.20.71.254"')
 )
 HEADER = CAMERAS.splitlines()[0] + "\n"
 

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from bridge_model import Bridges
 from conftest import SITE, TYPES, make_site, program, zentrale
-from five_site import LINKS, SWITCHES, five
+from five_site import CAMERAS, LINKS, SWITCHES, five
 from network_site import on_packets
 from zentrale.field.lab import namespaces
 from zentrale.findings import Finding
@@ -194,7 +194,10 @@ def test_a_sheet_says_all_that_the_switch_is_to_be(tmp_path: Path) -> None:
     """RADIUS with its secret in the vault, a fixed speed, a VLAN without a port, who may go where, what stands once."""
     guests = '[[zones]]\nname = "guests"\nvlan = 60\nsubnet = "10.60.0.0/24"\ngateway = "10.60.0.1"\n'
     more = guests + '[[ports]]\nat = "south:1"\nrate_mbps = 100\n[[rules]]\nfrom = "guests"\nto = "internet"\n'
-    folder = five(tmp_path / "site", more, policy='authentication = "mac-bypass"\nradius_server = "10.10.0.9"\n')
+    known = CAMERAS.replace("10.20.0.13,", "10.20.0.13,02:5a:71:00:00:13")
+    folder = five(
+        tmp_path / "site", more, cameras=known, policy='authentication = "mac-bypass"\nradius_server = "10.10.0.9"\n'
+    )
     core, south = sheet_of(folder, "core"), sheet_of(folder, "south")
     assert "VLAN 60, name guests" in entered(core, "VLANs") and "VLAN 60, name guests" not in entered(south, "VLANs")
     assert entered(south, "speed") == ["100 Mbit/s, fixed: port 1"] and entered(core, "speed") == []

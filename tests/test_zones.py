@@ -178,8 +178,8 @@ port = "1-1023"
         ("recorder", "127.0.71.21/32", "tcp", "23", "deny", "rule 1"),
         ("recorder", "127.0.71.21/32", "tcp", "1-1023", "allow", "rule 2"),
         ("recorder", "127.0.71.21/32", "any", "any", "deny", "no rule allows it"),
-        ("switch", "127.0.71.28/32", "tcp", "23", "deny", "rule 1"),
-        ("switch", "127.0.71.28/32", "any", "any", "deny", "no rule allows it"),
+        ("switch", "127.0.71.8/32", "tcp", "23", "deny", "rule 1"),
+        ("switch", "127.0.71.8/32", "any", "any", "deny", "no rule allows it"),
     ]
     inside = [r for r in told if (r["from_zone"], r["to_zone"]) == ("cameras", "cameras")]
     assert {(r["kept_by"], r["verdict"]) for r in inside} == {("switch", "allow")}
