@@ -17,7 +17,7 @@ from zentrale.site.model import Plan
 from zentrale.site.reading import read_plan
 
 SIZES = (250, 500, 1000, 2000, 4000)
-PARTS = ("power", "traffic", "storage", "zones", "addresses", "ports", "multicast", "resilience", "detail")
+PARTS = ("power", "traffic", "storage", "zones", "addresses", "ports", "multicast", "resilience", "detail", "materials")
 PER_SWITCH, PER_RECORDER = 17, 100
 
 TYPES = """\

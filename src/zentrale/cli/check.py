@@ -8,7 +8,8 @@ from zentrale.cli import options
 
 DESCRIPTION = """\
 Reads site.toml, cameras.csv and types.toml and says everything that is wrong with them at once: which file,
-which line, which field, what was found and what was expected. Changes nothing."""
+which line, which field, what was found and what was expected; and what cannot work, as far as the files alone tell.
+Changes nothing. `zentrale plan` works out the rest."""
 EXAMPLE = "zentrale check --site brackwater"
 
 
@@ -20,8 +21,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
-    from zentrale.cli.output import Output
-    from zentrale.errors import PlanError
+    from zentrale.cli.output import Output, finding_document
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, PlanError
+    from zentrale.findings import count_faults
+    from zentrale.planning.contradictions import files_alone
 
     output = Output(args)
     folder = options.site_folder(args)
@@ -38,14 +41,22 @@ def run(args: argparse.Namespace) -> int:
         "switches": len(plan.switches),
         "zones": len(plan.zones),
     }
+    findings = files_alone(plan)
     if args.json:
-        output.document({"site": plan.site.name, "problems": [], **counts})
+        told = [finding_document(f) for f in findings]
+        output.document({"site": plan.site.name, "problems": [], **counts, "findings": told})
     parts = ", ".join(
         quantities.count(n, name[:-1] if name != "switches" else "switch", name) for name, n in counts.items()
     )
-    output.line(f"OK  {plan.site.name}: {parts}; the plan files hold together", "bold green")
+    output.verdict(findings, f"{plan.site.name}: the plan files hold together", parts)
+    if findings:
+        output.line()
+        output.findings(findings)
+    output.line(
+        "This is not the whole: power, loads, storage, who reaches whom and the rest `zentrale plan` works out."
+    )
     output.hint("next: `zentrale plan`")
-    return 0
+    return EXIT_FAULTS if count_faults(findings) else EXIT_AS_PLANNED
 
 
 def _document(problem: str) -> dict[str, object]:

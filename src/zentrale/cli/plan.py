@@ -25,7 +25,9 @@ EXAMPLE = "zentrale plan power --site brackwater"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("parts", metavar="PART", nargs="*", help="which parts (default: all), listed above")
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/ (PNG)")
-    parser.add_argument("--tables", action="store_true", help="also write every table into output/plan/ (CSV)")
+    parser.add_argument(
+        "--tables", action="store_true", help="also write every table into output/plan/ (CSV; the tender also XLSX)"
+    )
     parser.add_argument(
         "--write", action="store_true", help="for addresses or multicast: enter what is proposed into cameras.csv"
     )
@@ -48,6 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
+    from zentrale.cli.bounded import show_findings, show_page
     from zentrale.cli.output import Output, finding_document
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
@@ -80,14 +83,21 @@ def run(args: argparse.Namespace) -> int:
     if args.json:
         output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
     counted = quantities.count(len(plan.cameras), "camera")
-    output.result(result.findings, f"{plan.site.name}: the plan holds", f"{counted} calculated")
-    if args.parts or args.details:
+    output.verdict(result.findings, f"{plan.site.name}: the plan holds", f"{counted} calculated")
+    if args.details:
+        if result.findings:
+            output.line()
+            output.findings(result.findings)
         result.show(output, Asked(True, args.pairs))
-    else:
-        output.line()
-        for name, text in result.summaries():
-            output.said(name, text)
-        output.line("tables: `zentrale plan PART`, or all with --details")
+    elif not output.json:
+        taken = 1 + show_findings(output, result.findings)
+        if args.parts:
+            show_page(output, taken, lambda page: result.show(page, Asked(True, args.pairs)))
+        else:
+            output.line()
+            for name, text in result.summaries():
+                output.said(name, text)
+            output.line("tables: `zentrale plan PART`, or all with --details")
     if args.write:
         _enter(output, result, folder)
     _next(output, result, folder)

@@ -13,7 +13,7 @@ from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.header_guess import likely_columns, likely_header
 from zentrale.site.model import Plan
-from zentrale.site.reading import CAMERA_COLUMNS, read_plan
+from zentrale.site.reading import CAMERA_COLUMNS, read_for_schedule, read_plan
 from zentrale.site.schedule import COLUMNS, OPTIONAL, Mapped, NoHeaderError, interpret, map_columns
 from zentrale.site.tables import Row, read_table
 
@@ -84,8 +84,7 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
     """Read the schedule and work out what it changes. Raises InputError for a file or option that cannot be used,
     PlanError with every row that is wrong.
     """
-    header_only = ",".join(CAMERA_COLUMNS) + "\n"
-    base = read_plan(folder, header_only)
+    base = read_for_schedule(folder, ",".join(CAMERA_COLUMNS) + "\n")
     saved = _saved_mapping(folder)
     rows = read_table(request.file, request.sheet)
     source = request.file.name
@@ -97,7 +96,7 @@ def prepare_import(folder: SiteFolder, request: Request) -> Import:
     except NoHeaderError as error:
         raise _with_guess(error, rows, base, request.file) from None
     if folder.cameras_file.exists():
-        read_plan(folder)  # only a plan that is right is updated: nothing half understood is written back
+        read_for_schedule(folder)  # only a plan that is right is updated: nothing half understood is written back
     existing, comments = read_camera_rows(folder.cameras_file)
     common = _in_common(existing)
     schedule = interpret(rows, mapped, base, {**common, **request.defaults}, source)

@@ -83,13 +83,13 @@ def write_figures(result: Calculation, folder: SiteFolder) -> list[Path]:
 
 
 def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
-    """Every table of the result as CSV; returns the files."""
-    written = []
-    for name, data in csv_tables(result.document()).items():
-        path = folder.output / "plan" / f"{name}.csv"
-        write_atomically(path, data)
-        written.append(path)
-    return written
+    """Every table of the result as CSV, and what else a part has for it; returns the files."""
+    made = {f"{name}.csv": data for name, data in csv_tables(result.document()).items()}
+    for part in result.parts:
+        made |= part.books(result.of(part))
+    for name, data in made.items():
+        write_atomically(folder.output / "plan" / name, data)
+    return [folder.output / "plan" / name for name in made]
 
 
 def held_addresses(folder: SiteFolder) -> dict[str, str]:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import jinja2
 
 from zentrale.words import clean_lines
 
 
+@cache
 def environment() -> jinja2.Environment:
+    """One for all pages: a template is compiled once."""
     return jinja2.Environment(
         loader=jinja2.PackageLoader("zentrale.output", "templates"),
         autoescape=True,

@@ -13,6 +13,7 @@ from ipaddress import IPv4Address, IPv4Network
 from itertools import combinations
 
 from zentrale.findings import Finding, finding
+from zentrale.planning.contradictions import of_addresses
 from zentrale.site.model import Camera, Plan, Recorder, Zone
 from zentrale.site.values import Block
 
@@ -118,7 +119,7 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
     ]
     findings = [*_zone_findings(plan, zones, homeless), *_device_findings(plan, zones, devices)]
     findings += _default_findings(plan, devices)
-    findings += _management_findings(plan)
+    findings += [*_management_findings(plan), *of_addresses(plan)]
     return AddressPlan(tuple(zones.values()), tuple(devices), tuple(findings))
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
+from zentrale.site.device_types import counted_class
 from zentrale.site.model import AccessPoint, Plan, PortPlan
 
 
@@ -43,12 +44,8 @@ class Attached:
 
     @property
     def counted_class(self) -> int:
-        """Its PoE class; where only its draw is known the lowest that may draw so much; where nothing is, 0: unclassified."""
-        if self.poe_class is not None:
-            return self.poe_class
-        if self.draw_w is None:
-            return 0
-        return next((c for c in range(1, 9) if poe.device_limit_w(c) >= (self.draw_w or 0)), 8)
+        """Its PoE class; where nobody said it, that of a device without one, or the lowest that may draw what it draws."""
+        return counted_class(self.poe_class, self.draw_w or 0)
 
 
 def attached(plan: Plan) -> list[Attached]:

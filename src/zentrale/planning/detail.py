@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from shapely.geometry.base import BaseGeometry
 
 from zentrale.findings import Finding, finding
-from zentrale.site.model import Camera, Plan
+from zentrale.site.model import Camera, CameraType, Plan
 from zentrale.site.outline import Outline
 
 # Pixels per metre, IEC 62676-4:2014 clause 6.7 and annex C.
@@ -311,10 +311,20 @@ def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:
         narrower = math.degrees(
             2 * math.atan(math.tan(math.radians(view.horizontal_deg) / 2) * detail.pixels_per_m / needed)
         )
-        advice = f"take a lens of at most {narrower:.0f}° (it has {view.horizontal_deg:.0f}°), more pixels, or move it nearer"
+        lens = _lens(plan.camera_type(plan.camera(detail.camera)), narrower)
+        advice = f"take a lens of at most {lens} (it has {view.horizontal_deg:.0f}°), more pixels, or move it nearer"
         if detail.reach_m:
             advice += f": it reaches {detail.reach_m:.1f} m"
         yield finding("DET-1", subject, f"{detail.pixels_per_m:.0f} px/m {place}", limit, source, advice)
+
+
+def _lens(kind: CameraType, angle_deg: float) -> str:
+    """An angle that does, so rounded down; with the focal length for it, rounded up, where the sensor is known."""
+    told = math.floor(angle_deg) or math.floor(10 * angle_deg) / 10
+    if kind.sensor_width_mm is None or kind.projection != "flat":
+        return f"{told:g}°"
+    focal = kind.sensor_width_mm / (2 * math.tan(math.radians(angle_deg) / 2))
+    return f"{told:g}°, {math.ceil(10 * focal - 1e-9) / 10:g} mm or more of focal length"
 
 
 def _area_findings(area: AreaCover) -> Iterator[Finding]:

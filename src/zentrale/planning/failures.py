@@ -257,7 +257,7 @@ def _demands(plan: Plan) -> list[_Demand]:
     found = []
     for (*_, owner), alike in together.items():
         names = () if alike[0].viewed else tuple(dict.fromkeys(f.camera.name for f in alike))
-        load = OVERHEAD * sum(f.plan.bitrate_bps for f in alike)
+        load = OVERHEAD * sum(f.plan.most_bps for f in alike)
         found.append(_Demand(alike[0], load, names, owner if isinstance(owner, str) else None))
     return found
 

@@ -50,7 +50,7 @@ def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
 
 def recorded_bps(plan: Plan, camera: Camera) -> float:
     """Bits per second that the recorder takes in from `camera`, without overhead."""
-    return float(sum(stream.bitrate_bps for stream in recorded_streams(plan, camera).values()))
+    return float(sum(stream.most_bps for stream in recorded_streams(plan, camera).values()))
 
 
 def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
@@ -69,7 +69,7 @@ def sent_by_recorders(plan: Plan) -> dict[str, float]:
     sent = {recorder.name: 0.0 for recorder in plan.recorders}
     for flow in _viewer_flows(plan):
         if flow.relayed:
-            sent[flow.camera.recorder] += flow.plan.bitrate_bps
+            sent[flow.camera.recorder] += flow.plan.most_bps
     return sent
 
 
@@ -78,7 +78,7 @@ def sent_by_cameras(plan: Plan) -> dict[str, float]:
     sent = {camera.name: 0.0 for camera in plan.cameras}
     for flow in flows(plan):
         if not flow.relayed:
-            sent[flow.camera.name] += flow.plan.bitrate_bps
+            sent[flow.camera.name] += flow.plan.most_bps
     return sent
 
 
@@ -135,7 +135,7 @@ def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
         and (stream := plan.streams(camera).get(viewer.stream)) is not None
     ]
     if viewer.panels is not None and len(shown) > viewer.panels:
-        shown = sorted(shown, key=lambda pair: -pair[1].bitrate_bps)[: viewer.panels]
+        shown = sorted(shown, key=lambda pair: -pair[1].most_bps)[: viewer.panels]
     return shown
 
 

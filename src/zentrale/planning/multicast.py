@@ -126,19 +126,30 @@ def _groups(plan: Plan, watched: list[Flow]) -> tuple[tuple[StreamGroup, ...], l
             continue
         taken.add((plan.zone(flow.sender_zone).family, ethernet_address(group)))
         used.add(group)
-        routed = any(not same_network(plan, flow.sender_zone, zone) for _, zone in flow.receivers)
-        copies = any(s.copies_multicast for s in plan.switches)
+        routed = any(brought(plan, flow.sender_zone, zone) == "routed" for _, zone in flow.receivers)
+        port = _udp_port(number if own is None else int(IPv4Address(group)) - _scheme_start(plan, flow.sender_zone))
         found[(*key, flow.sender_zone)] = StreamGroup(
-            *key, flow.sender_zone, group, ethernet_address(group), _udp_port(plan, flow.sender_zone, group),
-            2 if routed and not copies else 1, flow.plan.bitrate_bps * OVERHEAD, listeners, own is not None, flow.relayed,
+            *key, flow.sender_zone, group, ethernet_address(group), port,
+            2 if routed else 1, flow.plan.most_bps * OVERHEAD, listeners, own is not None, flow.relayed,
         )  # fmt: skip
     return tuple(found.values()), homeless
 
 
-def _udp_port(plan: Plan, zone: str, group: str) -> int:
-    """Follows from the group, so that it stays where the group stays: one for each of a zone's groups."""
-    number = (int(IPv4Address(group)) - _scheme_start(plan, zone)) % 65536
-    return FIRST_PORT + 2 * (number % _PORTS)
+def brought(plan: Plan, origin: str, to: str) -> str:
+    """How groups come from zone to zone: at once, copied by a switch, or routed between two gateways; empty where nobody brings
+    them.
+    """
+    if same_network(plan, origin, to):
+        return "at once"
+    if any(s.copies_multicast for s in plan.switches):
+        return "copied"
+    gateways = [plan.zone(plan.zone(name).family).gateway for name in (origin, to)]
+    return "routed" if all(gateways) and any(s.routes for s in plan.switches) else ""
+
+
+def _udp_port(number: int) -> int:
+    """Follows from the stream's number, or from a given group, so that it stays: one for each of a zone's groups."""
+    return FIRST_PORT + 2 * (number % 65536 % _PORTS)
 
 
 def _scheme_start(plan: Plan, zone: str) -> int:
@@ -146,16 +157,31 @@ def _scheme_start(plan: Plan, zone: str) -> int:
 
 
 def _choose(plan: Plan, zone: str, number: int, taken: set[tuple[str, str]], used: set[str]) -> str | None:
-    """The group of the scheme, BLOCK.VLAN.NUMBER; where it is taken the next free one."""
-    block = plan.policy.multicast_block
-    start = _scheme_start(plan, zone) + number
-    for step in range(block.num_addresses):
-        group = block.network_address + (start + step) % block.num_addresses
+    """The group of the scheme, BLOCK.VLAN.NUMBER. Where that is taken, or the number too large for it, one of those that belong
+    to no zone's VLAN, so that nobody else has to move.
+    """
+    for group in _places(plan, zone, number):
         low = int(group) & _ETHERNET_BITS
         free = str(group) not in used and (plan.zone(zone).family, ethernet_address(str(group))) not in taken
         if low >= _ALWAYS_FLOODED and free:
             return str(group)
     return None
+
+
+def _places(plan: Plan, zone: str, number: int) -> Iterator[IPv4Address]:
+    block = plan.policy.multicast_block
+    first, size = block.network_address, block.num_addresses
+    start = _scheme_start(plan, zone) + number
+    if size >= 65536:
+        page, host = divmod(number, 255)
+        if page == 0:
+            yield first + start
+        used = {z.vlan % 256 for z in plan.zones}
+        rest = [octet for octet in range(255, -1, -1) if octet not in used]
+        own = [z.name for z in plan.zones].index(zone) + page * len(plan.zones)
+        yield from (first + rest[own % len(rest)] * 256 + 1 + host for _ in rest[:1])
+        yield from (first + octet * 256 + last for octet in rest for last in range(1, 256))
+    yield from (first + (start + step) % size for step in range(size))
 
 
 def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, ...]:
@@ -165,7 +191,7 @@ def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, 
     trunks = {index: trunk for trunk in trunks_of(plan) for index in trunk}
     rates = link_rates_bps(plan)
     for flow in watched:
-        load = flow.plan.bitrate_bps * OVERHEAD
+        load = flow.plan.most_bps * OVERHEAD
         hops = {index for index, _ in ways.hops(way for _, way in ways.reached(flow))}
         zones = {flow.sender_zone, *(zone for _, zone in flow.receivers)}
         everywhere = hops | {trunks[i][0] for z in zones for i in carried[plan.zone(z).family] | carried[z]}
@@ -184,7 +210,7 @@ def _zones(plan: Plan, watched: list[Flow]) -> Iterator[MulticastZone]:
     load: dict[str, float] = {}
     for flow in watched:
         for name in {flow.sender_zone, *(zone for _, zone in flow.receivers)}:
-            load[name] = load.get(name, 0.0) + flow.plan.bitrate_bps * OVERHEAD
+            load[name] = load.get(name, 0.0) + flow.plan.most_bps * OVERHEAD
     passing = _switches_passing(plan, watched)
     for zone in plan.zones:
         if zone.name not in load:
@@ -240,13 +266,11 @@ def _zone_findings(plan: Plan, zones: tuple[MulticastZone, ...]) -> Iterator[Fin
 
 def _copy_findings(plan: Plan, watched: list[Flow]) -> Iterator[Finding]:
     """Viewers in another zone, and no switch that copies or routes the groups there."""
-    if crossing_switch(plan, multicast=True) is not None:
-        return
     apart = {(flow.sender_zone, zone) for flow in watched for _, zone in flow.receivers
-             if not same_network(plan, flow.sender_zone, zone)}  # fmt: skip
+             if not brought(plan, flow.sender_zone, zone)}  # fmt: skip
     for origin, zone in sorted(apart):
         names = ", ".join(v.name for v in plan.viewers if v.multicast and v.zone == zone)
-        limit = "a switch with copies_multicast or routes"
+        limit = "a switch with copies_multicast, or one that routes between their gateways"
         yield finding(
             "MCT-4",
             f"viewers in {zone}",

@@ -148,7 +148,7 @@ class NetworkPlan:
     def lets_out(self, vlan_zone: Zone, row: PortRow) -> bool:
         """Whether a frame that belongs to this zone's VLAN may leave by this port (RFC 5517 section 3 for private ones)."""
         if row.mode == "trunk":
-            return vlan_zone.name in row.tagged
+            return vlan_zone.name in row.zones
         if row.mode != "access":
             return False
         other = self.plan.zone(row.access)

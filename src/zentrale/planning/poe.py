@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zentrale.site.device_types import DEVICE_W
+
 # Power that the switch must have for a class: PClass, clauses 33.2.6 (classes 0 to 4) and 145.2.8.
 _SUPPLY_W = (15.4, 4.0, 7.0, 15.4, 30.0, 45.0, 60.0, 75.0, 90.0)
-# Power that the device may draw: PClass_PD, clauses 33.3.7 (table 33-18) and 145.3.8 (table 145-26).
-_DEVICE_W = (12.95, 3.84, 6.49, 12.95, 25.5, 40.0, 51.0, 62.0, 71.3)
 EXTENDED_CLASSES = (6, 8)  # these may draw more where the channel loses less than the worst one, clause 145.3.8.2
 # The highest class that a port of a type can feed.
 _HIGHEST_CLASS = {1: 3, 2: 4, 3: 6, 4: 8}
@@ -20,7 +20,7 @@ def supply_power_w(poe_class: int) -> float:
 
 def device_limit_w(poe_class: int) -> float:
     """What a device of `poe_class` (0 to 8) may draw at its own end of the cable."""
-    return _DEVICE_W[poe_class]
+    return DEVICE_W[poe_class]
 
 
 def needed_type(poe_class: int) -> int:

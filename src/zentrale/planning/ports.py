@@ -9,6 +9,7 @@ from functools import cached_property
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.attached import attached
+from zentrale.planning.contradictions import of_ports
 from zentrale.planning.power import PowerPlan
 from zentrale.planning.zone_links import zone_links
 from zentrale.site.model import Camera, Plan, PortPlan, Priority, Switch, SwitchType
@@ -22,7 +23,7 @@ class PortRow:
     device:         what is plugged in; for a link the other end
     run_length_m:   fixed cable of a camera, else None
     mode:           access, trunk, or off
-    access:         zone of an access port; tagged: zones of a trunk
+    access:         zone of an access port; tagged: zones of a trunk; native: that of what has no tag on it
     role:           of its VLAN within a private VLAN (RFC 5517): isolated, community or promiscuous
     rate_mbps:      what both ends can do; `fixed_rate`: the plan fixes it, and the port is to be set to that
     poe:            on wherever something may need it
@@ -49,10 +50,13 @@ class PortRow:
     authentication: str
     given: bool
     fixed_rate: bool = False
+    native: str = ""
 
     @property
     def zones(self) -> tuple[str, ...]:
-        return self.tagged if self.mode == "trunk" else (self.access,) if self.access else ()
+        if self.mode == "trunk":
+            return (*self.tagged, *([self.native] if self.native else []))
+        return (self.access,) if self.access else ()
 
 
 @dataclass(frozen=True)
@@ -102,7 +106,7 @@ def plan_ports(plan: Plan, power: PowerPlan) -> PortTables:
                 rows.append(_free(switch.name, port, kind))
             else:
                 rows.append(want)
-    return PortTables(tuple(rows), tuple(findings))
+    return PortTables(tuple(rows), (*findings, *of_ports(plan)))
 
 
 def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
@@ -182,8 +186,9 @@ def _role(plan: Plan, zones: tuple[str, ...]) -> str:
 def _as_said(plan: Plan, want: PortRow, said: PortPlan) -> PortRow:
     """The row with what the plan says in the place of what was generated."""
     row = replace(want, given=True, label=said.label or want.label, device=said.device or want.device)
-    if said.tagged:
-        row = replace(row, mode="trunk", tagged=said.tagged, access="", role="")
+    if said.tagged or (said.native and row.mode == "trunk"):
+        tagged = tuple(zone for zone in said.tagged or row.tagged if zone != said.native)
+        row = replace(row, mode="trunk", tagged=tagged, access="", role="", native=said.native or "")
     elif said.access is not None:
         row = replace(row, mode="access", access=said.access, tagged=(), role=_role(plan, (said.access,)))
     if said.poe is False:
@@ -223,6 +228,7 @@ def _judge(plan: Plan, want: PortRow, said: PortPlan, kind: SwitchType) -> Itera
     if want.kind == "free":
         return
     zones = said.tagged or ((said.access,) if said.access else ())
+    zones = (*zones, said.native) if said.tagged and said.native else zones
     if zones and want.kind == "link" and set(want.tagged) - set(zones):
         yield _missing_zones(plan, want, zones)
     elif zones and want.kind != "link" and set(zones) != set(want.zones):

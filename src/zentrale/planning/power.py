@@ -10,6 +10,7 @@ from zentrale.findings import Finding, finding
 from zentrale.planning import poe
 from zentrale.planning.attached import Attached, attached, power_findings
 from zentrale.planning.battery import BatteryPower, battery_finding, battery_power, blackout_findings
+from zentrale.planning.contradictions import of_cables, of_supply
 from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
@@ -86,7 +87,7 @@ def port_draw_w(plan: Plan, camera: Camera, device_w: float, run_length_m: float
     cable cannot carry it.
     """
     channel = poe.Channel(run_length_m + plan.policy.cords_m, camera.conductor_awg, plan.category(camera))
-    return poe.port_power_w(device_w, channel, plan.camera_type(camera).poe_class, port_type)
+    return poe.port_power_w(device_w, channel, plan.camera_type(camera).counted_class, port_type)
 
 
 def plan_power(plan: Plan) -> PowerPlan:
@@ -108,6 +109,7 @@ def plan_power(plan: Plan) -> PowerPlan:
     for camera in plan.camera_devices:
         findings += _camera_findings(plan, camera)
     findings += [f for thing in things for f in power_findings(plan, thing)]
+    findings += [*of_cables(plan), *of_supply(plan)]
     apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
     draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
@@ -140,11 +142,11 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera], things: lis
         fed = plan.camera_type(camera)
         # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
         draw = {m: port_draw_w(plan, camera, fed.power_w(m), camera.run_length_m, kind.poe_type) or 0.0 for m in Mode}
-        reserved = poe.supply_power_w(fed.poe_class)
+        reserved = poe.supply_power_w(fed.counted_class)
         granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
         ports.append(
             PortPower(
-                camera.name, camera.port, camera.run_length_m, fed.poe_class, camera.priority, draw, reserved, granted
+                camera.name, camera.port, camera.run_length_m, fed.counted_class, camera.priority, draw, reserved, granted
             )
         )  # fmt: skip
     ports.sort(key=lambda p: p.port)
@@ -183,9 +185,9 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     subject = f"switch {switch.name}"
     source = f"types.toml switch type {switch.type}"
     worst = power.worst_mode
-    # One mode that does it is said rather than all together.
+    # The mode that draws most; of those that draw alike one alone rather than all together.
     mode = (
-        max(Mode, key=lambda m: (len(power.dark[m]), m is not Mode.WORST, power.draw_w[m]))
+        max(Mode, key=lambda m: (len(power.dark[m]), power.draw_w[m], m is not Mode.WORST))
         if power.dark[worst]
         else worst
     )
@@ -204,6 +206,11 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         by_class = plan.switch_type(switch).poe_budgeting == "class"
         used = f"{quantities.power(power.reserved_w)} by class" if by_class else measured
         findings.append(finding("PWR-3", subject, used, limit, "site.toml [policy] poe_reserve_percent"))
+    more = plan.policy.growth_percent.poe
+    used_w = power.budget_w - power.left_w
+    if more and used_w * (1 + more / 100) > power.budget_w:
+        grown = f"{quantities.power(used_w * (1 + more / 100))} with {more:g} % more"
+        findings.append(finding("PWR-17", subject, grown, supply, "site.toml [policy] growth_percent"))
     one = plan.switch_type(switch).poe_budget_one_supply_w
     mode = max(Mode, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
     if one is not None and power.dark_one_supply[mode]:
@@ -234,12 +241,12 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     switch = plan.switch(camera.switch)
     ports = plan.switch_type(switch)
     place = f"{switch.name} port {camera.port}"
-    needed = poe.needed_type(kind.poe_class)
+    needed = poe.needed_type(kind.counted_class)
     if camera.port > ports.poe_ports:
         limit = f"PoE on ports 1 to {ports.poe_ports}" if ports.poe_ports else "no PoE ports"
         findings.append(finding("PWR-4", subject, f"{place} ({camera.where})", limit, f"types.toml {ports.name}"))
     elif ports.poe_type < needed:
-        measured = f"class {kind.poe_class} on {place}, type {ports.poe_type}"
+        measured = f"class {kind.counted_class} on {place}, type {ports.poe_type}"
         findings.append(finding("PWR-2", subject, measured, f"a port of type {needed}", _STANDARD))
     return findings
 
@@ -249,7 +256,7 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     kind, subject = plan.camera_type(camera), f"camera {camera.name}"
     port_type = plan.switch_type(plan.switch(camera.switch)).poe_type
     mode = _alone({m: kind.power_w(m) for m in Mode})
-    draw, limit = kind.power_w(mode), poe.device_limit_w(kind.poe_class)
+    draw, limit = kind.power_w(mode), poe.device_limit_w(kind.counted_class)
     drawn = f"{quantities.power(draw)}, {mode.said}"
     at_port = port_draw_w(plan, camera, draw, camera.run_length_m, port_type)
     if at_port is None:
@@ -257,11 +264,11 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
         return [finding("PWR-9", subject, measured, "what the cable carries at the port's lowest voltage", _STANDARD)]
     if draw <= limit:
         return []
-    most, source = poe.supply_power_w(kind.poe_class), f"types.toml {kind.name}; {_STANDARD}"
-    allowed = f"{quantities.power(limit)} of class {kind.poe_class}"
+    most, source = poe.supply_power_w(kind.counted_class), f"types.toml {kind.name}; {_STANDARD}"
+    allowed = f"{quantities.power(limit)} of class {kind.counted_class}"
     if mode is Mode.WORST and max(kind.power_w(m) for m in Mode if m is not mode) <= limit and kind.most_w is None:
         return [finding("PWR-11", subject, drawn, allowed, source)]
-    if kind.poe_class not in poe.EXTENDED_CLASSES:
+    if kind.counted_class not in poe.EXTENDED_CLASSES:
         return [finding("PWR-8", subject, drawn, allowed, source)]
     measured = f"{drawn}; {quantities.power(at_port)} at the port"
     if at_port > most:

@@ -195,6 +195,12 @@ def _policy_findings(cells: list[Cell]) -> Iterator[Finding]:
         yield finding(code, f"{cell.origin} to {cell.to}", cell.why, limit, "site.toml [[reach]]")
 
 
+_VIEWING_LEG = (
+    'give the recorder a second leg there: viewing = {{ zone = "{zone}", switch, port, address }} of [[recorders]] in site.toml; '
+    "or let the router pass it: a gateway in both zones and a rule"
+)
+
+
 def _need_findings(plan: Plan) -> Iterator[Finding]:
     """What the work itself needs: recorders reach their cameras, viewers what they show."""
     pairs: dict[tuple[Party, Party], list[str]] = {}
@@ -221,7 +227,8 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
             f"{quantities.count(len(names), 'device')}: {', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
         )
         why = reaches(plan, origin, to, RTSP if to.kind == "camera" else None)[1]
-        yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml")
+        advice = _VIEWING_LEG.format(zone=origin.zone) if (origin.kind, to.kind) == ("viewer", "recorder") else ""
+        yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml", advice)
 
 
 def _forwarding_findings(plan: Plan) -> Iterator[Finding]:

@@ -17,6 +17,7 @@ _DAY_S = 86_400
 # Container, index and thumbnails beside the video itself.
 INDEX_OVERHEAD = 1.02
 TB = 1e12
+GROWTH = "site.toml [policy] growth_percent"
 
 
 @dataclass(frozen=True)
@@ -130,7 +131,7 @@ def plan_storage(plan: Plan) -> StoragePlan:
         cameras = on.get(recorder.name, [])
         result = _recorder_storage(plan, recorder, cameras, sent[recorder.name])
         recorders.append(result)
-        findings += _findings(recorder, result)
+        findings += _findings(recorder, result) or _growth_findings(plan, result)
         findings += fit_findings(plan, recorder, cameras)
     for group in plan.groups:
         longest = group.recording.max_days
@@ -141,10 +142,33 @@ def plan_storage(plan: Plan) -> StoragePlan:
     return StoragePlan(tuple(recorders), tuple(findings))
 
 
+def _growth_findings(plan: Plan, result: RecorderStorage) -> list[Finding]:
+    more = plan.policy.growth_percent.storage
+    if not more or result.reach is None or result.reach >= 1 + more / 100:
+        return []
+    measured = f"room for {100 * (result.reach - 1):.0f} % more"
+    return [finding("STO-6", f"recorder {result.recorder}", measured, f"{more:g} %", GROWTH)]
+
+
+def drives_to_buy(recorder: Recorder, needed_bytes: float) -> int:
+    """How many drives of the planned size and level hold that; never fewer than planned."""
+    storage = recorder.storage
+    if storage is None:
+        return 0
+    for drives in range(storage.drives, 257):
+        try:
+            if usable_bytes(storage.model_copy(update={"drives": drives})) >= needed_bytes:
+                return drives
+        except ValueError:
+            continue  # not a number that the level takes
+    return storage.drives
+
+
 def _camera_storage(plan: Plan, camera: Camera) -> CameraStorage:
     group = plan.group(camera)
     recording = group.recording
-    rate = group.main.bitrate_bps + (group.sub.bitrate_bps if recording.sub and group.sub else 0)
+    written = [group.main, *([group.sub] if recording.sub and group.sub else [])]
+    rate = sum(stream.stored_bps(recording.mode) for stream in written)
     share = recorded_share(recording)
     day_bytes = rate * share / 8 * _DAY_S * INDEX_OVERHEAD
     return CameraStorage(

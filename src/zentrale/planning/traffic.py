@@ -11,7 +11,9 @@ from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.attached import Attached, attached
 from zentrale.planning.bursts import Burst, Source, plan_burst
+from zentrale.planning.contradictions import of_links, of_streams
 from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_by_recorders
+from zentrale.planning.storage import GROWTH
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.planning.zone_links import zone_root, zone_switches
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
@@ -73,7 +75,7 @@ class _Cable:
     rate_bps: float
     a: str
     b: str
-    buffer_kb: float | None = None
+    buffers_kb: tuple[float | None, float | None] = (None, None)  # of the port that sends at `a`, and at `b`
 
 
 def plan_traffic(plan: Plan) -> TrafficPlan:
@@ -93,7 +95,7 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
         for thing in things
         if thing.traffic_mbps is None
     ]
-    findings += _type_findings(plan)
+    findings += [*_type_findings(plan), *of_links(plan), *of_streams(plan)]
     on: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
     for camera in plan.cameras:
         on[camera.recorder].append(camera)
@@ -193,16 +195,15 @@ class _Network:
         switch_type = self.types[switch]
         name = self._port(switch, port) if kind == "port" else f"{self._port(switch, port)} {device}"
         rate = min(switch_type.rate_mbps(port), rate_mbps) * 1e6
-        return _Cable(kind, name, rate, switch, device, switch_type.buffer_kb)
+        return _Cable(kind, name, rate, switch, device, (switch_type.buffer_kb, None))
 
     def _link(self, hop: Hop) -> tuple[_Cable, bool]:
         index, leaving = hop
         trunk = self.trunks[index]
         a, b = self.plan.links[index].switches()
         rate = sum(self.rates[i] for i in trunk)
-        buffers = [kb for kb in (self.types[a].buffer_kb, self.types[b].buffer_kb) if kb is not None]
-        name = trunk_name(self.plan, trunk)
-        return _Cable("link", name, rate, a, b, min(buffers, default=None)), leaving == a
+        buffers = self.types[a].buffer_kb, self.types[b].buffer_kb
+        return _Cable("link", trunk_name(self.plan, trunk), rate, a, b, buffers), leaving == a
 
     def _load(
         self, cable: _Cable, there: list[Flow], back: list[Flow], things: list[Attached]
@@ -210,6 +211,7 @@ class _Network:
         more = sum(thing.traffic_mbps or 0.0 for thing in things) * 1e6
         load, other = _bps(there) + more, _bps(back) + more
         busier, towards = (there, cable.b) if load >= other else (back, cable.a)
+        buffer_kb = cable.buffers_kb[0 if load >= other else 1]  # of whoever sends
         left_bps = cable.rate_bps - more
         burst = None if cable.kind == "port" or left_bps <= 0 else plan_burst(self._sources(busier), left_bps)
         names = names_of(flow.camera for flow in busier)
@@ -217,7 +219,7 @@ class _Network:
             cable.kind, cable.name, cable.rate_bps, max(load, other), names, towards, min(load, other), burst,
             tuple(thing.name for thing in things),
         )  # fmt: skip
-        return result, cable.buffer_kb
+        return result, buffer_kb
 
     def _sources(self, carried: Iterable[Flow]) -> Iterator[Source]:
         for flow in carried:
@@ -225,7 +227,7 @@ class _Network:
             frames = 1 if stream.codec == "JPEG" else max(1, round(stream.fps * stream.keyframe_interval_s))
             port = self._cable(*flow.sender).rate_bps
             ratio = self.plan.policy.keyframe_ratio
-            yield Source(stream.bitrate_bps * OVERHEAD, stream.fps, frames, ratio, port)
+            yield Source(stream.most_bps * OVERHEAD, stream.fps, frames, ratio, port)
 
 
 def _places(plan: Plan) -> Iterator[tuple[str, int]]:
@@ -237,7 +239,7 @@ def _places(plan: Plan) -> Iterator[tuple[str, int]]:
 
 
 def _bps(carried: Iterable[Flow]) -> float:
-    return sum(flow.plan.bitrate_bps for flow in carried) * OVERHEAD
+    return sum(flow.plan.most_bps for flow in carried) * OVERHEAD
 
 
 def _load_findings(plan: Plan, load: LinkLoad, buffer_kb: float | None) -> Iterator[Finding]:
@@ -304,6 +306,13 @@ def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera], se
             finding("TRF-3", subject, f"{quantities.bitrate(load.ingest_bps)} planned",
                     quantities.bitrate(load.ingest_limit_bps), source)
         )  # fmt: skip
+    growth = plan.policy.growth_percent
+    if load.ingest_bps <= load.ingest_limit_bps < load.ingest_bps * (1 + growth.ingest / 100):
+        grown = f"{quantities.bitrate(load.ingest_bps * (1 + growth.ingest / 100))} with {growth.ingest:g} % more"
+        findings.append(finding("TRF-13", subject, grown, quantities.bitrate(load.ingest_limit_bps), GROWTH))
+    if load.channels_used <= load.channels < load.channels_used * (1 + growth.channels / 100):
+        grown = f"{load.channels_used} cameras, and {growth.channels:g} % more"
+        findings.append(finding("CHN-2", subject, grown, f"{load.channels} channels", GROWTH))
     kind = plan.recorder_type(plan.recorder(load.recorder))
     if kind.output_mbps is not None and sent > kind.output_mbps * 1e6:
         limit = f"{kind.output_mbps:g} Mbit/s to viewers"

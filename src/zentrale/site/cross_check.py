@@ -29,6 +29,7 @@ _REFERENCES = (
     ("viewers", "groups", "groups"),
     ("ports", "access", "zones"),
     ("ports", "tagged", "zones"),
+    ("ports", "native", "zones"),
     ("runs", "camera", "cameras"),
     ("runs", "cabinet", "cabinets"),
     ("masks", "camera", "cameras"),

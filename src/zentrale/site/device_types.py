@@ -21,6 +21,18 @@ class Firmware(Part):
     sha256: Annotated[str, Field(pattern=r"^([0-9a-fA-F]{64})?$")] = ""
 
 
+# Power that a device may draw at its own end of the cable, by class: PClass_PD, IEEE 802.3-2022 clauses 33.3.7 (table 33-18)
+# and 145.3.8 (table 145-26).
+DEVICE_W = (12.95, 3.84, 6.49, 12.95, 25.5, 40.0, 51.0, 62.0, 71.3)
+
+
+def counted_class(poe_class: int | None, draw_w: float) -> int:
+    """The class that is counted: as it is said; else 0, as of a device without one, or the lowest above that takes the draw."""
+    if poe_class is not None:
+        return poe_class
+    return next((c for c in (0, 4, 5, 6, 7, 8) if DEVICE_W[c] >= draw_w), 8)
+
+
 class CameraType(Part):
     """A data sheet's values. Power is what the device draws at its own end of the cable.
 
@@ -35,7 +47,7 @@ class CameraType(Part):
     maker: Text
     model: Text
     supply: Literal["poe", "mains"] = "poe"
-    poe_class: Annotated[int, Field(ge=0, le=8)] = 0
+    poe_class: Annotated[int, Field(ge=0, le=8)] | None = None
     day_w: Annotated[float, Field(ge=0, le=100)]
     night_w: Annotated[float, Field(ge=0, le=100)] | None = None
     cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
@@ -57,7 +69,13 @@ class CameraType(Part):
     sensor_width_mm: Annotated[float, Field(gt=0, le=60)] | None = None
     focal_mm: Annotated[float, Field(gt=0, le=1000)] | None = None
     projection: Literal["flat", "fisheye"] = "flat"
+    price: Annotated[float, Field(ge=0)] | None = None
     firmware: Firmware | None = None
+
+    @property
+    def counted_class(self) -> int:
+        """Its PoE class; where nobody said it, that of a device without one, or the lowest that may draw what it draws."""
+        return counted_class(self.poe_class, max(self._draws.values()))
 
     def power_w(self, mode: Mode) -> float:
         """Draw in `mode`; see `_draws`."""
@@ -81,7 +99,7 @@ class SwitchType(Part):
 
     `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
     itself draws; `poe_efficiency` the share of what its PoE supply takes that arrives at the ports; `buffer_kb` what one
-    port can hold back when frames come faster than it sends; `price` in the currency of the site.
+    port can hold back when frames come faster than it sends; `rack_units` its height [U], `price` in the currency of the site.
     """
 
     name: Text
@@ -99,6 +117,7 @@ class SwitchType(Part):
     uplink_ports: Annotated[int, Field(ge=0, le=64)] = 0
     uplink_rate_mbps: Annotated[int, Field(gt=0)] | None = None
     buffer_kb: Annotated[float, Field(gt=0)] | None = None
+    rack_units: Annotated[float, Field(ge=0, le=100)] = 0
     price: Annotated[float, Field(ge=0)] | None = None
 
     def rate_mbps(self, port: int) -> int:
@@ -138,4 +157,6 @@ class RecorderType(Part):
     control: Literal["onvif", "by-hand"] = "onvif"
     basic_in_clear: bool = False
     password_length: Annotated[int, Field(ge=8, le=64)] | None = None
+    rack_units: Annotated[float, Field(ge=0, le=100)] = 0
+    price: Annotated[float, Field(ge=0)] | None = None
     firmware: Firmware | None = None

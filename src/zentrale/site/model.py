@@ -59,13 +59,14 @@ _OptionalNumber = Annotated[float | None, BeforeValidator(empty_is_none)]
 
 
 class Storage(Part):
-    """A recorder's drives. `drive_tb` is decimal, as drives are sold; `redundancy` a RAID level, or none."""
+    """A recorder's drives. `drive_tb` is decimal, as they are sold; `redundancy` a RAID level, or none; `drive_price` of one."""
 
     drives: Annotated[int, Field(ge=1, le=256)]
     drive_tb: Annotated[float, Field(gt=0, le=100)]
     redundancy: Literal["none", "0", "1", "5", "6", "10"] = "none"
     hot_spares: Annotated[int, Field(ge=0, le=16)] = 0
     overhead_percent: Annotated[float, Field(ge=0, le=50)] = 7
+    drive_price: Annotated[float, Field(ge=0)] | None = None
 
 
 class Recorder(Part):

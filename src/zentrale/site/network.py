@@ -77,7 +77,8 @@ class Switch(Part):
 
 class Link(Part):
     """A cable or fibre between two switches. `lit` is false for a path that is laid but not in use. Links of one `bundle`
-    between two switches carry together, as one (IEEE 802.1AX). `length_m` is that of the cable.
+    between two switches carry together, as one (IEEE 802.1AX). `length_m` is that of the cable, `medium` what it is made of:
+    balanced copper, multimode (OM3, OM4) or single-mode fibre (OS2; ISO/IEC 11801-1).
     """
 
     a: Text
@@ -85,6 +86,7 @@ class Link(Part):
     rate_mbps: Annotated[int, Field(gt=0, le=400_000)]
     lit: bool = True
     bundle: str = ""
+    medium: Literal["copper", "om3", "om4", "os2"] | None = None
     length_m: Annotated[float, Field(ge=0, le=200_000)] = 0
 
     def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
@@ -121,7 +123,7 @@ class Need(Part):
 class PortPlan(Need):
     """What the plan says of one switch port (`at`, as SWITCH:PORT); what it does not say is generated.
 
-    access: the zone of an untagged port; tagged: the zones of a trunk
+    access: the zone of an untagged port; tagged: the zones of a trunk; native: that of what has no tag on a trunk
     """
 
     at: Text
@@ -129,6 +131,7 @@ class PortPlan(Need):
     label: str = ""
     access: PlaceName | None = None
     tagged: tuple[PlaceName, ...] = ()
+    native: PlaceName | None = None
     rate_mbps: Annotated[int, Field(gt=0)] | None = None
     poe: bool | None = None
     energy_saving: bool = False

@@ -15,12 +15,29 @@ SWEEP_PORTS = (80, 443, 554, 8080, 8443, 8554)
 OnOff = Literal["", "on", "off"]
 
 
+class Growth(Part):
+    """Room that stays free for more [% of what is used now]: channels and ingest of recorders, storage, PoE power."""
+
+    channels: Annotated[float, Field(ge=0, le=1000)] = 0
+    storage: Annotated[float, Field(ge=0, le=1000)] = 0
+    ingest: Annotated[float, Field(ge=0, le=1000)] = 0
+    poe: Annotated[float, Field(ge=0, le=1000)] = 0
+
+
+def _growth(value: object) -> object:
+    """One number is that of all."""
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return dict.fromkeys(Growth.model_fields, value)
+    return value
+
+
 class Policy(Part):
     """Limits that are the customer's or the installer's choice.
 
     keyframe_ratio: how many times as large a key frame is as one of the frames between
     refusal_window_min: at most two wrong passwords are tried on one device within this time
     authentication: what camera ports ask for before they let a device in; radius_server: who is asked then
+    growth_percent: room that stays free; cable_spare_percent: so much more cable is ordered than is laid
     path_delay_ms: how long a packet may be on its way from camera to recorder when key frames fall together
     cords_m: patch cords at both ends of a run together
     cable_category: of runs whose row in the schedule says nothing; empty: unknown
@@ -63,6 +80,8 @@ class Policy(Part):
     keyframe_ratio: Annotated[float, Field(ge=1, le=100)] = 8
     multicast_block: GroupBlock = IPv4Network("239.192.0.0/16")
     authentication: Literal["none", "802.1X", "mac-bypass"] = "none"
+    growth_percent: Annotated[Growth, BeforeValidator(_growth)] = Growth()
+    cable_spare_percent: Annotated[float, Field(ge=0, le=200)] = 0
     radius_server: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     sweep_ports: tuple[Annotated[int, Field(ge=1, le=65535)], ...] = SWEEP_PORTS
     picture_label: bool = False

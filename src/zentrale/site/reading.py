@@ -41,13 +41,28 @@ def read_plan(folder: SiteFolder, cameras: str | None = None, bound: Callable[[]
     cameras: text to take instead of the file cameras.csv, to check it before it is written
     bound:   asked where rows have `next` for a channel: recorder and number by camera, as they were bound before
     """
+    return _read(folder, cameras, bound)
+
+
+def read_for_schedule(folder: SiteFolder, cameras: str | None = None) -> Plan:
+    """The plan that another schedule is read for: without what is said of single cameras, which that one may bring or take away.
+    `cameras` as for `read_plan`. Raises PlanError.
+    """
+    return _read(folder, cameras, dict, of_single=False)
+
+
+_OF_SINGLE = ("masks", "motion_areas", "inputs", "ports")  # parts that name single cameras
+
+
+def _read(folder: SiteFolder, cameras: str | None, bound: Callable[[], Bound], *, of_single: bool = True) -> Plan:
     problems: list[str] = []
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
     types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
     name = folder.cameras_file.name
     text = _read_text(folder.cameras_file, problems, table=True) if cameras is None else cameras
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
-    run_rows = _read_runs(folder.runs_file, problems)
+    run_rows = _read_runs(folder.runs_file, problems) if of_single else []
+    site_data = {part: told for part, told in site_data.items() if of_single or part not in _OF_SINGLE}
     next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)

@@ -38,6 +38,7 @@ def estimated_bitrate_bps(codec: str, resolution: tuple[int, int], fps: float, s
 class StreamPlan(Part):
     """One stream as it is to be delivered. Without a bit rate it is estimated; `scene` says how much moves in it.
 
+    night_kbps, busy_kbps:   its rate by night, and while much moves, where these differ
     min_fps:                 the encoder may take fewer pictures where little moves, down to this rate [frames/s]
     max_keyframe_interval_s: it may send key pictures as it likes, and none later than this after the one before
     """
@@ -46,6 +47,8 @@ class StreamPlan(Part):
     resolution: Resolution
     fps: Annotated[float, Field(gt=0, le=240)]
     bitrate_kbps: Annotated[int, Field(gt=0, le=400_000)] | None = None
+    night_kbps: Annotated[int, Field(gt=0, le=400_000)] | None = None
+    busy_kbps: Annotated[int, Field(gt=0, le=400_000)] | None = None
     keyframe_interval_s: Annotated[float, Field(gt=0, le=60)] = 2.0
     scene: Literal["quiet", "normal", "busy"] = "normal"
     min_fps: Annotated[float, Field(gt=0, le=240)] | None = None
@@ -79,6 +82,20 @@ class StreamPlan(Part):
         if self.bitrate_kbps is not None:
             return self.bitrate_kbps * 1000
         return estimated_bitrate_bps(self.codec, self.resolution, self.fps, self.scene)
+
+    @property
+    def most_bps(self) -> int:
+        """What links and recorders have to bear: the highest of its rates."""
+        return max(
+            self.bitrate_bps, *(1000 * rate for rate in (self.night_kbps, self.busy_kbps) if rate is not None), 0
+        )
+
+    def stored_bps(self, mode: str) -> float:
+        """What is written while it records: by motion the busy rate; else day and night, half of the time each."""
+        if mode == "motion" and self.busy_kbps is not None:
+            return 1000.0 * self.busy_kbps
+        night = self.bitrate_bps if self.night_kbps is None else 1000 * self.night_kbps
+        return (self.bitrate_bps + night) / 2
 
 
 class RecordingPlan(Part):

@@ -77,6 +77,7 @@ class Part(Generic[R]):
     summary:  one line where nobody asked for more
     facts:    what is worth comparing between two states of a plan
     lists:    files of its own beside that, by name, made when it is entered
+    books:    files beside its CSV tables, by name, made where tables are asked for
     """
 
     name: str
@@ -89,6 +90,7 @@ class Part(Generic[R]):
     summary: Callable[[Plan, R], str] = lambda plan, result: "calculated"
     facts: Callable[[Plan, R], Sequence[Fact]] = lambda plan, result: ()
     lists: Callable[[R], dict[str, bytes]] = lambda result: {}
+    books: Callable[[R], dict[str, bytes]] = lambda result: {}
 
 
 def plain(value: Any) -> Any:

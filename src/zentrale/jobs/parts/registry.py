@@ -23,6 +23,7 @@ PARTS = {
     "multicast": "groups, querier, snooping, the load with and without",
     "resilience": "what each failure costs",
     "detail": "pixels per metre at each target, and what no camera sees",
+    "materials": "the tender: bill of materials, cable schedule, mains, heat and room of each cabinet, drives",
     "placement": "which cabinets, which switches, which camera where, at least cost",
 }
 

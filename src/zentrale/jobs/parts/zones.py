@@ -8,6 +8,7 @@ from zentrale.findings import Finding
 from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.access_list import ANY, AccessRow, access_rows
 from zentrale.planning.reach import Cell, Party, ReachPlan, plan_reach
+from zentrale.planning.time_source import time_findings
 from zentrale.site.model import INTERNET, Plan
 
 
@@ -17,15 +18,16 @@ class ZonesPlan:
 
     reach: ReachPlan
     rows: tuple[AccessRow, ...]
+    time: tuple[Finding, ...] = ()
 
     @property
     def findings(self) -> tuple[Finding, ...]:
-        return self.reach.findings
+        return (*self.reach.findings, *self.time)
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> ZonesPlan:
     reach = plan_reach(plan)
-    return ZonesPlan(reach, access_rows(plan, reach))
+    return ZonesPlan(reach, access_rows(plan, reach), tuple(time_findings(plan)))
 
 
 def document(zones: ZonesPlan) -> dict[str, object]:

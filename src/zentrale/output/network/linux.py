@@ -93,6 +93,8 @@ def _port(net: NetworkPlan, switch: Switch, bridge: str, row: PortRow, bond: Seq
             yield f"bridge link set dev {name} isolated on"
         if _snoops(net, switch):
             yield f"bridge link set dev {name} mcast_flood off"
+    if row.native:
+        yield f"bridge vlan add dev {name} vid {net.vlan(row.native)} pvid untagged"
     for zone in row.tagged:
         yield f"bridge vlan add dev {name} vid {net.vlan(zone)}"
     if f"{row.switch}:{row.port}" in net.multicast.fast_leave:

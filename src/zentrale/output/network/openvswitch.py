@@ -37,7 +37,7 @@ def commands(net: NetworkPlan, switch: Switch) -> str:
     for row in rows:
         bond = next((b for b in bonds if row.port in b), (row.port,))
         lines.append(f"# {row.port}: {row.label}")
-        if row.mode == "trunk" and not row.tagged:
+        if row.mode == "trunk" and not row.zones:
             lines.append("# Nobody behind it has anything to do with this side: it carries no VLAN, and is left out.")
         elif row.port == bond[0]:
             lines += _port(net, bridge, row, bond)
@@ -66,7 +66,8 @@ def _switch_settings(net: NetworkPlan, switch: Switch, bridge: str) -> Iterator[
 def _port(net: NetworkPlan, bridge: str, row: PortRow, bond: Sequence[int]) -> Iterator[str]:
     name = names.port(row.port)
     if row.mode == "trunk":
-        settings = f"vlan_mode=trunk trunks={','.join(str(net.vlan(z)) for z in row.tagged)}"
+        native = f"native-untagged tag={net.vlan(row.native)}" if row.native else "trunk"
+        settings = f"vlan_mode={native} trunks={','.join(str(net.vlan(z)) for z in row.tagged)}"
     else:
         settings = f"vlan_mode=access tag={net.vlan(row.access)}"
     edge = "" if row.kind == "link" else " other_config:rstp-port-admin-edge=true"
@@ -152,12 +153,14 @@ def _taken_in(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Z
     ports = [row.port for row in rows if row.mode == "access" and row.access == zone.name]
     if switch.routes and zone is family and zone.gateway is not None:
         ports.append(names.INTERNAL_PORT + zone.vlan)
+    for port in (row.port for row in rows if row.mode == "trunk" and row.native == zone.name):
+        yield f"table=0,priority=100,in_port={port},vlan_tci=0x0000/0x1fff,actions={marked}"
     for port in ports:
         yield f"table=0,priority=100,in_port={port},vlan_tci=0x0000/0x1fff,actions={marked}"
         yield f"table=0,priority=90,in_port={port},actions=drop"
     for row in rows:
         if row.mode == "trunk":
-            carried = zone.name in row.tagged
+            carried = zone.name in row.zones
             actions = f"strip_vlan,{marked}" if carried else "drop"
             yield f"table=0,priority=100,in_port={row.port},dl_vlan={zone.vlan},actions={actions}"
 
@@ -224,12 +227,14 @@ def _spare(net: NetworkPlan, switch: Switch) -> set[int]:
 
 
 def _let_out(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zone: Zone) -> Iterator[str]:
-    untagged = [row.port for row in rows if row.mode == "access" and net.lets_out(zone, row)]
+    untagged = [
+        row.port for row in rows if net.lets_out(zone, row) and (row.mode == "access" or row.native == zone.name)
+    ]
     family = net.plan.zone(zone.family)
     if switch.routes and family.gateway is not None:
         untagged.append(names.INTERNAL_PORT + family.vlan)
     spare = _spare(net, switch)
-    tagged = [row.port for row in rows if row.mode == "trunk" and net.lets_out(zone, row) and row.port not in spare]
+    tagged = [row.port for row in rows if row.mode == "trunk" and zone.name in row.tagged and row.port not in spare]
     for port in untagged:
         yield f"table=20,priority=40,reg0={zone.vlan},reg2={port},actions=output:{port}"
     for port in tagged:

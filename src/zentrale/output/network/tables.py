@@ -35,12 +35,12 @@ def port_table(net: NetworkPlan, switch: Switch) -> bytes:
 
 def _port_cells(net: NetworkPlan, row: PortRow) -> list[object]:
     return [
-        row.port, row.label, row.mode, net.vlan(row.access) if row.access else "",
+        row.port, row.label, row.mode, net.vlan(row.access or row.native) if row.access or row.native else "",
         " ".join(str(net.vlan(z)) for z in row.tagged), row.role, row.rate_mbps, "on" if row.poe else "off",
         row.priority, _yes(row.mode != "off" and row.kind != "link"), "on" if row.energy_saving else "off",
         _yes(f"{row.switch}:{row.port}" in net.multicast.fast_leave),
-        "" if row.authentication == "none" else row.authentication, _yes(row.mode == "trunk"), bundle_of(net, row),
-        _yes(row.fixed_rate),
+        "" if row.authentication == "none" else row.authentication, _yes(row.mode == "trunk" and not row.native),
+        bundle_of(net, row), _yes(row.fixed_rate),
     ]  # fmt: skip
 
 

@@ -22,9 +22,17 @@ def entered(net: NetworkPlan, switch: str, trunk: Trunk, turn: int) -> Iterator[
     rows = [link_row(net, switch, index) for index in trunk.links]
     first, others = rows[0], rows[1:]
     begins = BEGINS_IN in vlans(net, first)
+    native = net.vlan(first.native) if first.native else 0
+    if native == BEGINS_IN and not others:
+        yield from _beside(net, first) if turn == 1 else ()
+        return
+    if native and turn == 3:
+        yield _port(first, f"untagged frames are taken into VLAN {native}, too; it leaves with its tag still")
+    elif native and turn == 4:
+        yield _port(first, f"untagged VLAN {native} in place of its tag", "ZON-3")
     if first.mode == "access":
         yield from [port_vlan(net, first)] if turn == 2 else []
-    elif not first.tagged:
+    elif not first.zones:
         return
     elif turn == 1:
         if others:
@@ -67,8 +75,8 @@ def tagged_only(net: NetworkPlan, rows: list[PortRow], without: int = 0) -> Iter
 
 
 def vlans(net: NetworkPlan, row: PortRow) -> list[int]:
-    """Those that it carries with a tag."""
-    return sorted(net.vlan(z) for z in row.tagged)
+    """Those that it carries; with a tag all of them, but for a native one in the end."""
+    return sorted(net.vlan(z) for z in row.zones)
 
 
 def _beside(net: NetworkPlan, row: PortRow) -> Iterator[Line]:

@@ -88,10 +88,12 @@ def orders(net: NetworkPlan, laptop: Place | None = None) -> list[Order]:
         order = sorted(some, key=lambda name: (-depth[name], some.index(name)))
         never = tuple(i for i in waiting if any(set(plan.links[i].switches()) <= ring for ring in closed))
         waiting = tuple(i for i in waiting if i not in never)
-        begins = [t for t in trunks if any(net.vlan(z) == BEGINS_IN for z in link_row(net, t.near, t.links[0]).tagged)]
+        firsts = {t: link_row(net, t.near, t.links[0]) for t in trunks}
+        begins = [t for t in trunks if any(net.vlan(z) == BEGINS_IN for z in firsts[t].tagged)]
+        natives = {row.native for row in firsts.values() if row.native and net.vlan(row.native) != BEGINS_IN}
         if any(page_vlan(plan, plan.switch(name)) == BEGINS_IN for name in some):
             trunks = [replace(t, swapped=t in begins and len(t.links) > 1) for t in trunks]
-        rounds = 4 if any(t.swapped for t in trunks) else 3 if begins else 2
+        rounds = 4 if natives or any(t.swapped for t in trunks) else 3 if begins else 2
         found.append(Order(place, tuple(order), tuple(trunks), waiting, never, rounds))
     return found
 

@@ -119,7 +119,8 @@ def device_ports(net: NetworkPlan, switch: Switch, order: Order) -> Iterator[Lin
 def port_vlan(net: NetworkPlan, row: PortRow) -> Line:
     """What a port is in for good: tagged only, or untagged, which is its native VLAN, too."""
     if row.mode == "trunk":
-        told = f"tagged VLAN {', '.join(map(str, sorted(net.vlan(z) for z in row.tagged)))}; tagged frames only"
+        rest = f"untagged VLAN {net.vlan(row.native)}" if row.native else "tagged frames only"
+        told = f"tagged VLAN {', '.join(map(str, sorted(net.vlan(z) for z in row.tagged)))}; {rest}"
         return Line(f"ports: {row.port}", told, row.label, (row.port,), "ZON-1")
     role = f"; {row.role}" if row.role else ""
     return Line(f"ports: {row.port}", f"untagged VLAN {net.vlan(row.access)}{role}", row.label, (row.port,), "ZON-1")

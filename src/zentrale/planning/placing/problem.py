@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,6 +73,13 @@ class PlacementProblem:
     spare: float
     cable_price: float
     class_column: bool = False
+
+    def only(self, cameras: list[int]) -> PlacementProblem:
+        """The same with these cameras alone."""
+        return replace(
+            self, cameras=tuple(self.cameras[c] for c in cameras), runs_m=self.runs_m[cameras], needs=self.needs[cameras],
+            watts=self.watts[cameras], loads_bps=self.loads_bps[cameras],
+        )  # fmt: skip
 
     def pairs(self) -> tuple[list[int], list[int]]:
         """Camera and cabinet of every pair within reach."""
@@ -223,7 +230,7 @@ def _run_m(plan: Plan, camera: Camera, cabinet: int) -> float:
 
 
 def _need(plan: Plan, camera: Camera) -> int:
-    return poe.needed_type(plan.camera_type(camera).poe_class) if plan.supply(camera) == "poe" else 0
+    return poe.needed_type(plan.camera_type(camera).counted_class) if plan.supply(camera) == "poe" else 0
 
 
 def _watts(plan: Plan, camera: Camera, run_m: float, by_class: bool) -> list[float]:
@@ -231,7 +238,7 @@ def _watts(plan: Plan, camera: Camera, run_m: float, by_class: bool) -> list[flo
     if plan.supply(camera) != "poe" or math.isinf(run_m):
         return [0.0] * (1 + by_class)
     kind = plan.camera_type(camera)
-    reserved = [poe.supply_power_w(kind.poe_class)] if by_class else []
+    reserved = [poe.supply_power_w(kind.counted_class)] if by_class else []
     drawn = port_draw_w(plan, camera, kind.power_w(Mode.WORST), run_m)
     return [drawn or 0.0, *reserved]  # none of these runs is taken: see _carries
 

@@ -81,7 +81,7 @@ def place(
 
     Where the time does not suffice, the best found; its `gap` says how good it is. It is never dearer than `by_hand`.
     """
-    return _plain_reasons(problem) or _Search(problem, gap, time_s, clock).run()
+    return plain_reasons(problem) or _Search(problem, gap, time_s, clock).run()
 
 
 class _Search:
@@ -211,7 +211,7 @@ def by_hand(problem: PlacementProblem) -> Dealt | None:
     return dealt
 
 
-def _plain_reasons(problem: PlacementProblem) -> Infeasible | None:
+def plain_reasons(problem: PlacementProblem) -> Infeasible | None:
     """What needs no programme to see: cameras beyond every cabinet, and PoE types that nobody sells."""
     beyond = []
     for camera in np.flatnonzero(problem.runs_m.min(axis=1) > problem.max_run_m):
