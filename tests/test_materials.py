@@ -142,8 +142,3 @@ def test_a_named_part_of_a_large_site_keeps_to_120_lines(tmp_path: Path) -> None
             shown = zentrale("plan", part, cwd=tmp_path, COLUMNS=width)
             assert len(shown.out.splitlines()) <= 120, (part, width)
         assert part in ("storage", "addresses") or "--tables writes all of them" in shown.out
-    assert (
-        ("FAULTS  180 faults" in told.out and "more findings: --details" in told.out)
-        or "in all" in told.out
-        or told.code == 1
-    )

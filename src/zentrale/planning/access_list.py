@@ -93,14 +93,26 @@ class Parties:
         """What is nobody's in particular: of a secondary VLAN its pool, of all else the subnet without what is somebody's."""
         if zone.primary is not None:
             return [] if zone.pool is None else summarize_address_range(zone.pool.first, zone.pool.last)
-        left = [zone.subnet]
-        for address in self._planned:
-            left = _without(left, IPv4Network(address))
-        for member in self._plan.zones:
-            if member.primary == zone.name and member.pool is not None:
-                for block in summarize_address_range(member.pool.first, member.pool.last):
-                    left = _without(left, block)
-        return left
+        gone = [(int(address), int(address)) for address in self._planned]
+        gone += [
+            (int(z.pool.first), int(z.pool.last))
+            for z in self._plan.zones
+            if z.primary == zone.name and z.pool is not None
+        ]
+        return _gaps(zone.subnet, sorted(gone))
+
+
+def _gaps(network: IPv4Network, gone: Iterable[tuple[int, int]]) -> Iterator[IPv4Network]:
+    """What is left of the network between these, which are first and last addresses in order."""
+    at, end = int(network.network_address), int(network.broadcast_address)
+    for first, last in gone:
+        if last < at or first > end:
+            continue
+        if first > at:
+            yield from summarize_address_range(IPv4Address(at), IPv4Address(first - 1))
+        at = max(at, last + 1)
+    if at <= end:
+        yield from summarize_address_range(IPv4Address(at), IPv4Address(end))
 
 
 def _without(networks: Iterable[IPv4Network], gone: IPv4Network) -> list[IPv4Network]:

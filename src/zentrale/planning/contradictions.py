@@ -166,9 +166,11 @@ def of_streams(plan: Plan) -> Iterator[Finding]:
                 f"site.toml viewer {viewer.name}",
             )
     for recorder in plan.recorders:
+        if not recorder.own_panels:
+            continue
         own = {c.group for c in plan.cameras if c.recorder == recorder.name}
         lacking = [name for name in groups if name in own and getattr(groups[name], recorder.own_stream) is None]
-        if recorder.own_panels and lacking:
+        if lacking:
             measured = f"its screen shows the {recorder.own_stream} stream, which {_groups(lacking)} not"
             yield finding(
                 "TRF-12", f"recorder {recorder.name}", measured, "a stream that its groups have", "site.toml own_stream"

@@ -72,7 +72,7 @@ class CameraType(Part):
     price: Annotated[float, Field(ge=0)] | None = None
     firmware: Firmware | None = None
 
-    @property
+    @cached_property
     def counted_class(self) -> int:
         """Its PoE class; where nobody said it, that of a device without one, or the lowest that may draw what it draws."""
         return counted_class(self.poe_class, max(self._draws.values()))
