@@ -69,7 +69,8 @@ def test_figures_and_tables_are_written(document: Any, brackwater: Path) -> None
         assert colours is not None and len(colours) > 50, f"{name}.png is not empty"
     folder = brackwater / "output" / "plan"
     tables = {
-        path.stem: list(csv.DictReader(io.StringIO(path.read_text(encoding="utf-8-sig")))) for path in folder.iterdir()
+        path.stem: list(csv.DictReader(io.StringIO(path.read_text(encoding="utf-8-sig"))))
+        for path in folder.glob("*.csv")
     }
     assert {
         "switches",
