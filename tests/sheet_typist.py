@@ -86,6 +86,12 @@ class Typist:
         tagged = ",".join(re.findall(r"\d+", vlans["tagged"][1])) if vlans["tagged"] else ""
         used = {int(v) for found in vlans.values() if found for v in re.findall(r"\d+", found[1])} - {1}
         assert used <= self.made[switch], f"{switch}: {enter}: a VLAN that was not made before"
+        native = re.search(r"taken into VLAN (\d+), too", enter) or re.search(
+            r"untagged VLAN (\d+) in place of its tag", enter
+        )
+        if native:
+            mode = "native-tagged" if "too" in enter else "native-untagged"
+            return f"ovs-vsctl set Port p{port} vlan_mode={mode} tag={native[1]}"
         if "still taken in" in enter:
             return f"ovs-vsctl add Port p{port} trunks {tagged} -- set Port p{port} vlan_mode=native-tagged tag=1"
         if "stays" in enter:

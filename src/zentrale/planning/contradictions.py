@@ -44,7 +44,11 @@ def of_addresses(plan: Plan) -> Iterator[Finding]:
                     source,
                 )
     devices = [(f"camera {c.name}", c.zone, c.address, c.where) for c in plan.camera_devices if not c.translated]
-    devices += [(f"recorder {r.name}", r.zone, r.address, f"site.toml recorder {r.name}") for r in plan.recorders]
+    devices += [
+        (f"recorder {r.name}", leg.zone, leg.address, f"site.toml recorder {r.name}")
+        for r in plan.recorders
+        for leg in r.legs()
+    ]
     for subject, name, address, source in devices:
         zone = plan.zone(name)
         if address is not None and zone.fixed is not None and address in zone.subnet and address not in zone.fixed:

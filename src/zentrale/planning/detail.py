@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import shapely
@@ -100,11 +101,34 @@ class View:
 
     def reach_m(self, level: str) -> float:
         """How far along its heading a target is still resolved to `level`; 0 where nowhere."""
-        distances = np.arange(0.25, min(2000.0, self.farthest_m(level) + 0.25), 0.25)
-        heading = math.radians(self.heading_deg)
-        pixels = self.pixels_per_m(self.x_m + distances * math.sin(heading), self.y_m + distances * math.cos(heading))
-        good = distances[pixels >= LEVELS[level]]
-        return float(good.max()) if len(good) else 0.0
+        return _reach_m(self.optics(), level)
+
+    def optics(self) -> View:
+        """The same at the origin, looking north: how far it sees does not depend on where it hangs."""
+        return View(
+            "",
+            0.0,
+            0.0,
+            self.height_m,
+            0.0,
+            self.tilt_deg,
+            self.horizontal_deg,
+            self.width_px,
+            self.height_px,
+            self.fisheye,
+        )
+
+
+@lru_cache(maxsize=4096)
+def _reach_m(optics: View, level: str) -> float:
+    distances = np.arange(0.25, min(2000.0, optics.farthest_m(level) + 0.25), 0.25)
+    good = distances[optics.pixels_per_m(np.zeros_like(distances), distances) >= LEVELS[level]]
+    return float(good.max()) if len(good) else 0.0
+
+
+@lru_cache(maxsize=4096)
+def _at_m(optics: View, distance_m: float) -> float:
+    return float(optics.pixels_per_m(np.zeros(1), np.array([distance_m]))[0])
 
 
 @dataclass(frozen=True)
@@ -229,10 +253,7 @@ def _free_m(view: View, obstacles: BaseGeometry) -> float:
 
 
 def _at(view: View, distance_m: float) -> float:
-    heading = math.radians(view.heading_deg)
-    x = np.array([view.x_m + distance_m * math.sin(heading)])
-    y = np.array([view.y_m + distance_m * math.cos(heading)])
-    return float(view.pixels_per_m(x, y)[0])
+    return _at_m(view.optics(), distance_m)
 
 
 def _ground(views: list[View], outline: Outline) -> Ground:
