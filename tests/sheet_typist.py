@@ -90,8 +90,10 @@ class Typist:
             r"untagged VLAN (\d+) in place of its tag", enter
         )
         if native:
-            mode = "native-tagged" if "too" in enter else "native-untagged"
-            return f"ovs-vsctl set Port p{port} vlan_mode={mode} tag={native[1]}"
+            if "too" in enter:
+                return f"ovs-vsctl set Port p{port} vlan_mode=native-tagged tag={native[1]}"
+            untagged = f"set Port p{port} vlan_mode=native-untagged tag={native[1]}"
+            return f"ovs-vsctl {untagged} -- remove Port p{port} trunks {native[1]}"
         if "still taken in" in enter:
             return f"ovs-vsctl add Port p{port} trunks {tagged} -- set Port p{port} vlan_mode=native-tagged tag=1"
         if "stays" in enter:

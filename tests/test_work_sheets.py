@@ -60,8 +60,9 @@ def entered(sheet: dict[str, Any], where: str) -> list[str]:
 
 @on_packets
 def test_typed_line_by_line_nobody_is_cut_off_and_the_rehearsal_is_clean(tmp_path: Path) -> None:
-    """Five switches from their maker, all in VLAN 1; the laptop at the far end of the bundle."""
-    folder = five(tmp_path)
+    """Five switches from their maker, all in VLAN 1; the laptop at the far end of the bundle; one link has a native VLAN."""
+    native = "".join(f'[[ports]]\nat = "{at}"\nnative = "cameras"\n' for at in ("core:1", "hall:8"))
+    folder = five(tmp_path, native)
     sheets = {name: sheet_of(folder, name, "--at", "tail:3") for name in SWITCHES}
     waiting = next(note for note in sheets["core"]["notes"] if note.startswith("Unplugged until"))
     pages = {name: ["vlan10" if name == "core" else "mgmt", f"10.10.0.{n}"] for n, name in enumerate(SWITCHES, 2)}
