@@ -57,10 +57,13 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.parts.part import Asked
     from zentrale.jobs.planning import Request, calculate
     from zentrale.site.outline import read_outline
+    from zentrale.words import meant
 
     unknown = [part for part in args.parts if part not in PARTS]
     if unknown:
-        raise InputError(f"plan {unknown[0]}: no such part", f"expected any of: {', '.join(PARTS)}")
+        raise InputError(
+            f"plan {unknown[0]}: no such part{meant(unknown[0], PARTS)}", f"expected any of: {', '.join(PARTS)}"
+        )
     if args.write and (not args.parts or not set(args.parts) <= set(PROPOSING)):
         words = f"only for {' and '.join(PROPOSING)}"
         raise InputError(f"plan --write: {words}", "type `zentrale plan addresses --write`")

@@ -153,7 +153,7 @@ def _lines(plan: Plan, bill: _Bill, cables: tuple[Cable, ...]) -> None:
         told = cable.kind if fibre else ", ".join(w for w in (cable.kind, f"category {cable.category or '?'}") if w)
         if cable.metres:
             bill.add("cable", told, cable.metres * more, price, metres=True)
-        if not fibre:
+        if not fibre and plan.policy.cords_m:
             bill.add("cord", cord, 2, None)
     for link in plan.links:
         if link.medium in _FIBRES:  # one at each end

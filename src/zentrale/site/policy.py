@@ -28,6 +28,8 @@ def _growth(value: object) -> object:
     """One number is that of all."""
     if isinstance(value, int | float) and not isinstance(value, bool):
         return dict.fromkeys(Growth.model_fields, value)
+    if not isinstance(value, dict | Growth):
+        raise ValueError("expected per cent as a number, or a table of channels, storage, ingest and poe")
     return value
 
 
