@@ -139,4 +139,8 @@ class Bridges:
                 ), row
             else:
                 assert not port.up, row
+        for switch in self.page:
+            for bundle in self.net.bundles(switch):
+                assert len({self.bundles.get((switch, port)) for port in bundle} - {None}) == 1, (switch, bundle)
+                assert all((switch, port) in self.bundles for port in bundle), (switch, bundle)
         assert set(self.page.values()) == {self.wanted} and self.out == self.never

@@ -128,7 +128,10 @@ def sites(draw: st.DrawFn) -> tuple[str, str, str]:
             site += f'bundle = "b{n}"\n' if bundle > 1 else ""
     for _ in range(draw(st.integers(0, 2)) if count > 1 else 0):
         a, b = draw(st.permutations(range(count)))[:2]
-        site += f'[[links]]\na = "{port(a)}"\nb = "{port(b)}"\nrate_mbps = 1000\n'
+        name = f"r{used[a]}-{used[b]}"  # a ring may be closed by a bundle, too
+        for _ in range(bundle := draw(st.sampled_from([1, 2]))):
+            site += f'[[links]]\na = "{port(a)}"\nb = "{port(b)}"\nrate_mbps = 1000\n'
+            site += f'bundle = "{name}"\n' if bundle > 1 else ""
     site += f'[[recorders]]\nname = "recorder"\ntype = "recorder-4"\nzone = "cameras"\nswitch = "s0"\nport = {port(0)[3:]}\n'
     site += f'address = "10.{cameras}.0.250"\n'
     rows = "name,type,group,zone,switch,port,run_length_m,recorder,channel\n"

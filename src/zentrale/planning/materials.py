@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning import poe
 from zentrale.planning.attached import attached
 from zentrale.planning.power import PowerPlan, plan_power
 from zentrale.planning.storage import StoragePlan, drives_to_buy, plan_storage
@@ -125,7 +126,7 @@ def _devices(plan: Plan, bill: _Bill, drives: tuple[Drives, ...]) -> None:
         if kind.focal_mm is not None:
             bill.add("lens", f"{kind.focal_mm:g} mm, of {kind.name}", 1, None)
         if plan.supply(camera) == "injector":
-            bill.add("injector", f"PoE type {_type_of(kind.counted_class)}", 1, None)
+            bill.add("injector", f"PoE type {poe.needed_type(kind.counted_class)}", 1, None)
     for switch in plan.switches:
         bill.add("switch", switch.type, 1, plan.switch_type(switch).price)
     for recorder, need in zip(plan.recorders, drives, strict=True):
@@ -136,12 +137,6 @@ def _devices(plan: Plan, bill: _Bill, drives: tuple[Drives, ...]) -> None:
         bill.add("access point", point.name, 1, None)
     for battery in plan.batteries:
         bill.add("battery", f"{battery.capacity_wh:g} Wh", 1, None)
-
-
-def _type_of(poe_class: int) -> int:
-    from zentrale.planning import poe
-
-    return poe.needed_type(poe_class)
 
 
 def _lines(plan: Plan, bill: _Bill, cables: tuple[Cable, ...]) -> None:

@@ -7,14 +7,15 @@ take over in one go, by hand, once they carry all of it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from zentrale.planning.by_hand.line import Line, ports
 from zentrale.planning.by_hand.order import BEGINS_IN, Trunk, link_row
 from zentrale.planning.by_hand.settings import port_vlan
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.ports import PortRow
-from zentrale.planning.topology import trunk_name
+from zentrale.planning.topology import trunk_name, trunks_of
 
 
 def entered(net: NetworkPlan, switch: str, trunk: Trunk, turn: int) -> Iterator[Line]:
@@ -37,12 +38,12 @@ def entered(net: NetworkPlan, switch: str, trunk: Trunk, turn: int) -> Iterator[
     elif turn == 1:
         if others:
             yield _joins(net, trunk, others)
-            yield from tagged_only(net, others, without=0 if trunk.swapped else BEGINS_IN)
+            yield from _tagged_only(net, others, without=0 if trunk.swapped else BEGINS_IN)
         if not others or trunk.swapped:
             yield from _beside(net, first)
     elif others and not trunk.swapped:
         if turn == (3 if begins else 2):
-            yield from tagged_only(net, others) if begins else ()
+            yield from _tagged_only(net, others) if begins else ()
             yield _joins(net, trunk, [first])
     elif turn == 2 and begins:
         yield _port(first, f"tagged VLAN {BEGINS_IN}, too; untagged frames are still taken in")
@@ -67,11 +68,22 @@ def plugged(net: NetworkPlan, trunk: Trunk, turn: int) -> Iterator[Line]:
             yield Line("cables", f"plug in {other}", "both ends of the bundle are made")
 
 
-def tagged_only(net: NetworkPlan, rows: list[PortRow], without: int = 0) -> Iterator[Line]:
-    for row in rows:
-        told = ", ".join(str(v) for v in vlans(net, row) if v != without)
-        if told:
-            yield _port(row, f"tagged VLAN {told}; tagged frames only", "ZON-3")
+def waiting(net: NetworkPlan, switch: str, links: Sequence[int]) -> Iterator[Line]:
+    """Of cables that are not plugged in meanwhile: as they are to be for good, a bundle as one."""
+    for members in trunks_of(net.plan):
+        if members[0] in links and switch in net.plan.links[members[0]].switches():
+            rows = [link_row(net, switch, index) for index in members]
+            if len(rows) > 1:
+                yield _joins(net, Trunk(switch, "", members), rows)
+            if rows[0].zones:
+                yield replace(port_vlan(net, rows[0]), confirmed_by="ZON-3")
+
+
+def _tagged_only(net: NetworkPlan, rows: list[PortRow], without: int = 0) -> Iterator[Line]:
+    """Of cables that are a bundle already: once for all of them."""
+    told = ", ".join(str(v) for v in vlans(net, rows[0]) if v != without)
+    if told:
+        yield _port(rows[0], f"tagged VLAN {told}; tagged frames only", "ZON-3")
 
 
 def vlans(net: NetworkPlan, row: PortRow) -> list[int]:

@@ -131,7 +131,8 @@ class _Sheet:
         for trunk in self._trunks:
             yield from cables.plugged(self._net, trunk, turn) if trunk.near == self._switch.name else ()
         if turn == self._order.rounds:
-            yield self._ping(self._order.switches)
+            if self._trunks:
+                yield self._ping(self._order.switches)
             yield from self._end()
         yield from self._check(first=turn == 1)
 
@@ -154,9 +155,7 @@ class _Sheet:
     def _beside_the_tree(self) -> Iterator[Line]:
         """Cables that are not plugged in yet, and the laptop's own port."""
         net, switch = self._net, self._switch
-        for index in (*self._order.waiting, *self._order.never):
-            if switch.name in self._plan.links[index].switches():
-                yield from cables.tagged_only(net, [link_row(net, switch.name, index)])
+        yield from cables.waiting(net, switch.name, (*self._order.waiting, *self._order.never))
         if self._own is not None and self._pages():
             told = f"tagged VLAN {', '.join(map(str, self._pages()))}; untagged VLAN {BEGINS_IN} stays"
             yield Line(f"ports: {self._own}", told, "the laptop's own", (self._own,))
