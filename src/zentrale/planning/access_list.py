@@ -84,7 +84,7 @@ class Parties:
     def networks(self, zone: Zone, kind: str | None) -> tuple[str, ...]:
         """What one kind of device, or all devices, have of a zone, as few blocks."""
         own = [a for a, party in self._planned.items() if party.zone == zone.name and kind in (None, party.kind)]
-        blocks = [IPv4Network(a) for a in own]
+        blocks = [block for first, last in _in_a_row(own) for block in summarize_address_range(first, last)]
         if kind is None or kind == self._rest(zone):
             blocks += self._others(zone)
         return tuple(str(n).removesuffix("/32") for n in collapse_addresses(blocks))
@@ -100,6 +100,18 @@ class Parties:
             if z.primary == zone.name and z.pool is not None
         ]
         return _gaps(zone.subnet, sorted(gone))
+
+
+def _in_a_row(addresses: Iterable[IPv4Address]) -> Iterator[tuple[IPv4Address, IPv4Address]]:
+    """First and last of those that follow one another."""
+    run: list[IPv4Address] = []
+    for address in sorted(addresses):
+        if run and int(address) > int(run[-1]) + 1:
+            yield run[0], run[-1]
+            run = []
+        run.append(address)
+    if run:
+        yield run[0], run[-1]
 
 
 def _gaps(network: IPv4Network, gone: Iterable[tuple[int, int]]) -> Iterator[IPv4Network]:

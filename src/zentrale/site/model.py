@@ -347,8 +347,7 @@ class Plan(Part):
 
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
         """The camera's planned streams by name: `main`, and `sub` and `third` where its group has them."""
-        group = self.group(camera)
-        return {name: s for name, s in zip(STREAMS, (group.main, group.sub, group.third), strict=True) if s is not None}
+        return self._streams[camera.group]
 
     @cached_property
     def _runs(self) -> dict[tuple[str, str], float]:
@@ -357,6 +356,13 @@ class Plan(Part):
     @cached_property
     def _groups(self) -> dict[str, Group]:
         return {g.name: g for g in self.groups}
+
+    @cached_property
+    def _streams(self) -> dict[str, Mapping[str, StreamPlan]]:
+        return {
+            g.name: {name: s for name, s in zip(STREAMS, (g.main, g.sub, g.third), strict=True) if s is not None}
+            for g in self.groups
+        }
 
     @cached_property
     def _camera_types(self) -> dict[str, CameraType]:
