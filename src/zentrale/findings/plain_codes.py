@@ -8,6 +8,43 @@ F, W, N = Severity.FAULT, Severity.WARNING, Severity.NOTE
 
 PLAIN_CODES = [
     Entry(
+        "OPN-1",
+        W,
+        "switch port is not known yet",
+        "Nobody wrote down where the camera is plugged in. Power and traffic count it at a free port of its switch, where that is "
+        "known; the switch's configuration leaves it out.",
+        "look where it is plugged in, and write switch and port into cameras.csv",
+    ),
+    Entry(
+        "OPN-2",
+        W,
+        "cable run is not known yet",
+        "The longest run that the site allows is counted for its power; its metres are missing from the bill of materials.",
+        "measure it, or read it off the cable, and write run_length_m into cameras.csv",
+    ),
+    Entry(
+        "OPN-3",
+        W,
+        "power is not known yet",
+        "No device tells what it draws. Until it is known the limit of its PoE class is counted.",
+        "write day_w, and night_w where it differs, of the type's data sheet into types.toml",
+    ),
+    Entry(
+        "OPN-4",
+        W,
+        "cameras are not counted",
+        "Nobody knows yet at which switch they are, so no figure of switches and links holds them: what is said is said of the "
+        "others.",
+        "write their switch into cameras.csv",
+    ),
+    Entry(
+        "PWR-18",
+        N,
+        "the class's limit is counted",
+        "Nobody knows what the camera draws, so what a port of its class gives at most is counted: more than it will be.",
+        "write day_w, and night_w where it differs, of the type's data sheet into types.toml",
+    ),
+    Entry(
         "ADR-8",
         F,
         "gateway is no host of its zone",

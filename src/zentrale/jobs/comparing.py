@@ -142,8 +142,8 @@ _ASPECTS: dict[str, Callable[[Camera], str]] = {
     "type": lambda c: c.type,
     "group": lambda c: c.group,
     "zone": lambda c: c.zone,
-    "run": lambda c: f"{c.run_length_m:g} m",
-    "switch port": lambda c: f"{c.switch}:{c.port}",
+    "run": lambda c: "open" if c.run_length_m is None else f"{c.run_length_m:g} m",
+    "switch port": lambda c: _port(c),
     "MAC address": lambda c: c.mac or "none",
     "recorder channel": lambda c: f"{c.recorder} channel {c.channel}",
     "supply": lambda c: c.supply or "as its type",
@@ -185,12 +185,16 @@ def _renamed(before: Mapping[str, Camera], after: Mapping[str, Camera]) -> dict[
     return found
 
 
+def _port(camera: Camera) -> str:
+    return f"{camera.switch}:{camera.port}" if camera.port else camera.place
+
+
 def _seat(camera: Camera) -> tuple[str, int, str]:
     return camera.recorder, camera.channel, camera.type
 
 
 def _said(camera: Camera) -> str:
-    return f"{camera.type} at {camera.switch}:{camera.port}, {camera.recorder} channel {camera.channel}"
+    return f"{camera.type} at {_port(camera)}, {camera.recorder} channel {camera.channel}"
 
 
 def summary(comparison: Comparison) -> str:

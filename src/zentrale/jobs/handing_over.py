@@ -251,7 +251,7 @@ def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -
         verdict, severity, unknown = _verdict(plan, camera, evidence, findings)
         rows.append(
             replace(
-                _device_row(plan, camera, evidence), shows=camera.shows, run_length_m=f"{camera.run_length_m:g}",
+                _device_row(plan, camera, evidence), shows=camera.shows, run_length_m="" if camera.run_length_m is None else f"{camera.run_length_m:g}",
                 recorder=camera.recorder, channel=str(camera.channel), main=_stream_text(streams[0]),
                 sub=_stream_text(streams[1]), recording=told[0] if told else "not asked",
                 verdict=verdict.value, severity=severity.value if severity else "", not_judged="; ".join(unknown),
@@ -273,7 +273,7 @@ def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
     return DeviceRow(
         planned.name, "camera" if isinstance(planned, Camera) else "recorder", "", found.maker or kind.maker,
         found.model or kind.model, found.firmware, found.serial, found.address or planned.host,
-        found.mac or planned.mac or "", planned.switch, str(planned.port), "", "", "", seen=at or "as planned",
+        found.mac or planned.mac or "", planned.switch, str(planned.port or ""), "", "", "", seen=at or "as planned",
     )  # fmt: skip
 
 

@@ -43,7 +43,8 @@ class Calculation:
 
     @property
     def findings(self) -> list[Finding]:
-        return [f for part in self.parts for f in self.of(part).findings]
+        """Each once, though several parts have it."""
+        return list(dict.fromkeys(f for part in self.parts for f in self.of(part).findings))
 
     def facts(self) -> list[Fact]:
         """What is worth comparing with another state of the plan, part by part."""

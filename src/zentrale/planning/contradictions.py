@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.media import CHANNEL_M, reach_m
+from zentrale.planning.open_columns import open_columns
 from zentrale.site.model import Camera, Plan, StreamPlan
 from zentrale.site.streams import estimated_bitrate_bps
 
@@ -23,6 +24,7 @@ def files_alone(plan: Plan) -> list[Finding]:
         *of_ports(plan),
         *of_links(plan),
         *of_streams(plan),
+        *open_columns(plan),
     ]
 
 
@@ -60,6 +62,8 @@ def of_cables(plan: Plan) -> Iterator[Finding]:
     for camera in plan.camera_devices:
         if camera.wireless:
             continue
+        if camera.run_length_m is None:
+            continue
         subject, channel_m = f"camera {camera.name}", camera.run_length_m + plan.policy.cords_m
         if channel_m > CHANNEL_M and camera.run_length_m <= plan.policy.max_run_m:
             measured = (
@@ -80,9 +84,12 @@ def of_cables(plan: Plan) -> Iterator[Finding]:
 
 
 def _too_much_for_category_3(plan: Plan, camera: Camera) -> str:
-    kind, switch = plan.camera_type(camera), plan.switch_type(plan.switch(camera.switch))
+    kind = plan.camera_type(camera)
     if plan.supply(camera) == "poe" and kind.counted_class > 4:
         return f"PoE class {kind.counted_class}"
+    if not camera.port:
+        return ""
+    switch = plan.switch_type(plan.switch(camera.switch))
     rate = min(kind.port_rate_mbps, switch.rate_mbps(camera.port))
     return quantities.bitrate(rate * 1e6) if rate >= 1000 else ""
 
@@ -93,7 +100,7 @@ def of_supply(plan: Plan) -> Iterator[Finding]:
         kind = plan.camera_type(camera)
         if plan.supply(camera) == "poe" and kind.poe_class is None:
             unknown.setdefault(kind.name, []).append(camera.name)
-        has_poe = camera.port <= plan.switch_type(plan.switch(camera.switch)).poe_ports
+        has_poe = camera.port and camera.port <= plan.switch_type(plan.switch(camera.switch)).poe_ports
         if kind.supply == "mains" and not camera.supply and has_poe and not camera.wireless:
             measured = f"{kind.name} is fed by the mains; {camera.switch}:{camera.port} has PoE ({camera.where})"
             yield finding(

@@ -43,6 +43,7 @@ class PathDelay:
 
 def path_delays(plan: Plan, links: Sequence[LinkLoad]) -> tuple[PathDelay, ...]:
     """Of every camera whose stream gets there; where a cable on the way is beyond line rate there is no such time."""
+    plan = plan.at_ports
     loads: dict[str, LinkLoad] = {load.name: load for load in links}
     graph = lit_network(plan)
     ways, found = Ways(plan, graph), []
@@ -53,7 +54,7 @@ def path_delays(plan: Plan, links: Sequence[LinkLoad]) -> tuple[PathDelay, ...]:
             trunks = [graph.edges[a, b]["members"] for a, b in pairwise(way)]
             names = [f"{flow.sender[0]}:{flow.sender[1]}", *(trunk_name(plan, t) for t in trunks),
                      f"{switch}:{port} {flow.camera.recorder}"]  # fmt: skip
-            length = flow.camera.run_length_m + sum(plan.links[t[0]].length_m for t in trunks)
+            length = plan.length_m(flow.camera) + sum(plan.links[t[0]].length_m for t in trunks)
             delay = _delay(flow.camera.name, flow.camera.recorder, names, loads, length)
             found += [delay] if delay is not None else []
     return tuple(found)

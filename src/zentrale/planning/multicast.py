@@ -95,7 +95,7 @@ def plan_multicast(plan: Plan) -> MulticastPlan:
     watched = [flow for flow in flows(plan) if flow.multicast]
     groups, homeless = _groups(plan, watched)
     ways = Ways(plan, lit_network(plan))
-    links = _links(plan, watched, ways)
+    links = _links(plan, [flow for flow in watched if flow.sender[0]], ways)
     zones = tuple(_zones(plan, watched))
     ports = [f"{v.switch}:{v.port}" for v in plan.viewers if v.multicast]
     findings = [*_group_findings(plan, groups), *_zone_findings(plan, zones), *_copy_findings(plan, watched)]

@@ -113,7 +113,8 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
     """What each used port must be, from the devices and links of the plan."""
     rows: dict[tuple[str, int], PortRow] = {}
     types = {s.name: plan.switch_type(s) for s in plan.switches}
-    drawn = {(s.switch, p.port): max(p.draw_w.values()) if p.known else None for s in power.switches for p in s.ports}
+    drawn = {(s.switch, p.port): max(p.draw_w.values()) if p.known else None for s in power.switches for p in s.ports
+             if p.kind != "camera" or plan.camera(p.device).port}  # fmt: skip
 
     def put(switch: str, port: int, kind: str, device: str, zones: tuple[str, ...], **more: object) -> None:
         kind_of = types[switch]
@@ -126,7 +127,7 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
         rows[switch, port] = replace(_free(switch, port, kind_of), **(settings | more))  # type: ignore[arg-type]
 
     for camera in plan.camera_devices:
-        if not camera.wireless:
+        if camera.port and not camera.wireless:
             put(camera.switch, camera.port, "camera", camera.name, (camera.zone,),
                 **_camera_settings(plan, camera, types[camera.switch]))  # fmt: skip
     for recorder in plan.recorders:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from zentrale import quantities
@@ -11,6 +11,7 @@ from zentrale.planning import poe
 from zentrale.planning.attached import Attached, attached, power_findings
 from zentrale.planning.battery import BatteryPower, battery_finding, battery_power, blackout_findings
 from zentrale.planning.contradictions import of_cables, of_supply
+from zentrale.planning.open_columns import not_counted
 from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
@@ -82,16 +83,20 @@ def _alone(draw_w: Mapping[Mode, float]) -> Mode:
     return next((mode for mode in Mode if draw_w[mode] >= most - 1e-9), Mode.WORST)
 
 
-def port_draw_w(plan: Plan, camera: Camera, device_w: float, run_length_m: float, port_type: int = 0) -> float | None:
-    """Power at the port for a camera that draws `device_w` over so much fixed cable, patch cords included; None where the
-    cable cannot carry it.
+def port_draw_w(plan: Plan, camera: Camera, mode: Mode, run_length_m: float, port_type: int = 0) -> float | None:
+    """Power at the port for what a camera draws over so much fixed cable, patch cords included; None where the cable cannot
+    carry it. Where nobody knows what it draws it is what a port of its class gives at most.
     """
+    kind = plan.camera_type(camera)
+    if kind.day_w is None:
+        return poe.supply_power_w(kind.counted_class)
     channel = poe.Channel(run_length_m + plan.policy.cords_m, camera.conductor_awg, plan.category(camera))
-    return poe.port_power_w(device_w, channel, plan.camera_type(camera).counted_class, port_type)
+    return poe.port_power_w(kind.power_w(mode), channel, kind.counted_class, port_type)
 
 
 def plan_power(plan: Plan) -> PowerPlan:
     """Power of every switch that feeds a camera or could, with findings."""
+    given, plan = plan, plan.at_ports
     by_switch: dict[str, list[Camera]] = {}
     for camera in plan.camera_devices:
         if plan.supply(camera) == "poe":
@@ -107,9 +112,10 @@ def plan_power(plan: Plan) -> PowerPlan:
         switches.append(power)
         findings += _switch_findings(plan, switch, power)
     for camera in plan.camera_devices:
-        findings += _camera_findings(plan, camera)
+        findings += _camera_findings(plan, camera, at_a_port=bool(given.camera(camera.name).port))
+    findings += _open_findings(given, by_switch)
     findings += [f for thing in things for f in power_findings(plan, thing)]
-    findings += [*of_cables(plan), *of_supply(plan)]
+    findings += [*of_cables(given), *of_supply(given)]
     apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
     draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
@@ -141,12 +147,13 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera], things: lis
     for camera in cameras:
         fed = plan.camera_type(camera)
         # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
-        draw = {m: port_draw_w(plan, camera, fed.power_w(m), camera.run_length_m, kind.poe_type) or 0.0 for m in Mode}
+        run_m = plan.length_m(camera)
+        draw = {m: port_draw_w(plan, camera, m, run_m, kind.poe_type) or 0.0 for m in Mode}
         reserved = poe.supply_power_w(fed.counted_class)
         granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
         ports.append(
             PortPower(
-                camera.name, camera.port, camera.run_length_m, fed.counted_class, camera.priority, draw, reserved, granted
+                camera.name, camera.port, run_m, fed.counted_class, camera.priority, draw, reserved, granted
             )
         )  # fmt: skip
     ports.sort(key=lambda p: p.port)
@@ -219,10 +226,26 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     return findings
 
 
-def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
+def _open_findings(plan: Plan, by_switch: Mapping[str, Sequence[Camera]]) -> Iterator[Finding]:
+    """What is counted in place of what nobody knows yet, and what cannot be counted."""
+    for kind in plan.camera_types:
+        fed = [c for c in plan.camera_devices if c.type == kind.name and plan.supply(c) == "poe"]
+        if kind.day_w is None and fed:
+            limit = quantities.power(poe.supply_power_w(kind.counted_class))
+            measured = f"{limit} a port for {quantities.count(len(fed), 'camera')}, the limit of class {kind.counted_class}"
+            yield finding("PWR-18", f"camera type {kind.name}", measured, "day_w of its data sheet", _STANDARD)
+    for switch in plan.switches:
+        some, have = by_switch.get(switch.name, ()), plan.switch_type(switch).poe_ports
+        if len(some) > have and not all(plan.camera(c.name).port for c in some):
+            measured = f"{quantities.count(len(some), 'camera')} by PoE, ports open"
+            yield finding("PWR-4", f"switch {switch.name}", measured, f"{have} ports with PoE", f"types.toml {switch.type}")
+    yield from not_counted(plan)
+
+
+def _camera_findings(plan: Plan, camera: Camera, *, at_a_port: bool) -> list[Finding]:
     findings = []
     subject = f"camera {camera.name}"
-    if camera.run_length_m > plan.policy.max_run_m:
+    if camera.run_length_m is not None and camera.run_length_m > plan.policy.max_run_m:
         findings.append(
             finding("RUN-1", subject, f"{camera.run_length_m:g} m of fixed cable ({camera.where})",
                     f"{plan.policy.max_run_m:g} m", "site.toml [policy] max_run_m; ISO/IEC 11801-1")
@@ -242,10 +265,11 @@ def _camera_findings(plan: Plan, camera: Camera) -> list[Finding]:
     ports = plan.switch_type(switch)
     place = f"{switch.name} port {camera.port}"
     needed = poe.needed_type(kind.counted_class)
-    if camera.port > ports.poe_ports:
+    if camera.port > ports.poe_ports and at_a_port:
         limit = f"PoE on ports 1 to {ports.poe_ports}" if ports.poe_ports else "no PoE ports"
         findings.append(finding("PWR-4", subject, f"{place} ({camera.where})", limit, f"types.toml {ports.name}"))
     elif ports.poe_type < needed:
+        place = place if at_a_port else f"{switch.name}, port open"
         measured = f"class {kind.counted_class} on {place}, type {ports.poe_type}"
         findings.append(finding("PWR-2", subject, measured, f"a port of type {needed}", _STANDARD))
     return findings
@@ -258,11 +282,11 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     mode = _alone({m: kind.power_w(m) for m in Mode})
     draw, limit = kind.power_w(mode), poe.device_limit_w(kind.counted_class)
     drawn = f"{quantities.power(draw)}, {mode.said}"
-    at_port = port_draw_w(plan, camera, draw, camera.run_length_m, port_type)
+    at_port = port_draw_w(plan, camera, mode, plan.length_m(camera), port_type)
     if at_port is None:
-        measured = f"{drawn}, over {camera.run_length_m:g} m and {plan.policy.cords_m:g} m of cords ({camera.where})"
+        measured = f"{drawn}, over {plan.length_m(camera):g} m and {plan.policy.cords_m:g} m of cords ({camera.where})"
         return [finding("PWR-9", subject, measured, "what the cable carries at the port's lowest voltage", _STANDARD)]
-    if draw <= limit:
+    if draw <= limit or kind.day_w is None:
         return []
     most, source = poe.supply_power_w(kind.counted_class), f"types.toml {kind.name}; {_STANDARD}"
     allowed = f"{quantities.power(limit)} of class {kind.counted_class}"

@@ -33,6 +33,7 @@ class ResiliencePlan:
 
 def plan_resilience(plan: Plan, power: PowerPlan, *, pairs: bool = False) -> ResiliencePlan:
     """Every single failure; every pair of failures where `pairs` is asked for."""
+    plan = plan.at_ports
     network = Network(plan, power)
     normal = network.fail(())
     singles = [network.fail((part,)) for part in network.parts]

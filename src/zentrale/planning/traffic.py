@@ -16,6 +16,7 @@ from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_b
 from zentrale.planning.storage import GROWTH
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.planning.zone_links import zone_root, zone_switches
+from zentrale.planning.open_columns import not_counted
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
@@ -80,6 +81,7 @@ class _Cable:
 
 def plan_traffic(plan: Plan) -> TrafficPlan:
     """The load of every camera port, link, recorder leg and viewer port; loads include Ethernet to RTP overhead."""
+    given, plan = plan, plan.at_ports
     things = attached(plan)
     loads, cut_off = _Network(plan, lit_network(plan), things).loads(list(flows(plan)))
     switch_of = {r.name: r.switch for r in plan.recorders}
@@ -95,7 +97,8 @@ def plan_traffic(plan: Plan) -> TrafficPlan:
         for thing in things
         if thing.traffic_mbps is None
     ]
-    findings += [*_type_findings(plan), *of_links(plan), *of_streams(plan)]
+    plan = given
+    findings += [*_type_findings(plan), *of_links(plan), *of_streams(plan), *not_counted(plan)]
     on: dict[str, list[Camera]] = {r.name: [] for r in plan.recorders}
     for camera in plan.cameras:
         on[camera.recorder].append(camera)
@@ -277,8 +280,9 @@ def _type_findings(plan: Plan) -> Iterator[Finding]:
         kind = plan.camera_type(camera)
         for name, stream in plan.streams(camera).items():
             subject, source = f"camera {camera.name}, {name} stream", f"types.toml {kind.name}"
-            if any(asked > most for asked, most in zip(stream.resolution, kind.max_resolution, strict=True)):
-                limit = f"at most {quantities.resolution(*kind.max_resolution)}"
+            largest = kind.max_resolution
+            if largest is not None and any(asked > most for asked, most in zip(stream.resolution, largest, strict=True)):
+                limit = f"at most {quantities.resolution(*largest)}"
                 yield finding("TYP-1", subject, quantities.resolution(*stream.resolution), limit, source)
             if stream.codec not in kind.codecs:
                 yield finding("TYP-1", subject, stream.codec, " or ".join(kind.codecs), source)

@@ -27,7 +27,7 @@ def zone_switches(plan: Plan) -> dict[str, list[str]]:
     for switch in plan.switches:
         if switch.management is not None:
             found[switch.management.zone][switch.name] = None
-    for camera in plan.cameras:
+    for camera in (c for c in plan.cameras if c.switch):
         found[camera.zone][camera.switch] = None
     return {zone: list(switches) for zone, switches in found.items()}
 

@@ -102,7 +102,7 @@ def _lenses(draft: Draft) -> Iterator[str]:
         found, expected = (str(getattr(c, field) or "") for c in (camera, first))
         yield (
             f"{draft.where((*places[camera.name], field))}: field {field}: found {found!r}; expected {expected!r}, as "
-            f"{first.where} has it: both are lenses of the device at {first.switch} port {first.port}"
+            f"{first.where} has it: both are lenses of the device at {first.place}"
         )
     uses = [(f"{c.source} of {rows[c.name]}", (*places[c.name], "source")) for c in cameras if c.source is not None]
     yield from _used_once("source", uses, draft.where)
@@ -210,7 +210,7 @@ def _device_names(draft: Draft) -> Iterator[str]:
 def _ports(draft: Draft) -> list[str]:
     """Every port must exist on its switch and be used once."""
     devices = [((*at, "port"), d.switch, d.port) for part in _DEVICES for at, d in _devices(draft, part)
-               if not getattr(d, "wireless", "")]  # fmt: skip
+               if d.port and not getattr(d, "wireless", "")]  # fmt: skip
     devices += [((*at, "viewing", "port"), r.viewing.switch, r.viewing.port)
                 for at, r in draft.items("recorders") if r.viewing is not None]  # fmt: skip
     problems: list[str] = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, model_validator
 
 from zentrale.site.part import Mode, Part
 from zentrale.site.values import Address, Resolution, Text, empty_is_none
@@ -40,7 +40,8 @@ class CameraType(Part):
     `focal_mm`. `onvif` false: it speaks RTSP only, its streams are at `main_path` and `sub_path`.
     `basic_in_clear`: its password may go in clear, since the device knows no digest and no TLS. `max_fps` [frames/s] and
     `max_bitrate_kbps` are those of one stream. `most_w` is what it draws at most when everything in it runs at once.
-    `password_length`, `recorder_role`: in place of those of the policy, where it takes no other.
+    `password_length`, `recorder_role`: in place of those of the policy, where it takes no other. Where nobody knows what it
+    draws, `day_w` is left out, and the limit of its class counts; `max_resolution` is left out where it has not told it.
     """
 
     name: Text
@@ -48,12 +49,12 @@ class CameraType(Part):
     model: Text
     supply: Literal["poe", "mains"] = "poe"
     poe_class: Annotated[int, Field(ge=0, le=8)] | None = None
-    day_w: Annotated[float, Field(ge=0, le=100)]
+    day_w: Annotated[float, Field(ge=0, le=100)] | None = None
     night_w: Annotated[float, Field(ge=0, le=100)] | None = None
     cold_w: Annotated[float, Field(ge=0, le=100)] | None = None
     moving_w: Annotated[float, Field(ge=0, le=100)] | None = None
     most_w: Annotated[float, Field(gt=0, le=200)] | None = None
-    max_resolution: Resolution
+    max_resolution: Resolution | None = None
     max_fps: Annotated[float, Field(gt=0, le=1000)] | None = None
     max_bitrate_kbps: Annotated[float, Field(gt=0)] | None = None
     codecs: tuple[Literal["H264", "H265", "JPEG"], ...] = ("H264",)
@@ -72,10 +73,17 @@ class CameraType(Part):
     price: Annotated[float, Field(ge=0)] | None = None
     firmware: Firmware | None = None
 
+    @model_validator(mode="after")
+    def _day_first(self) -> CameraType:
+        more = [name for name in ("night_w", "cold_w", "moving_w", "most_w") if getattr(self, name) is not None]
+        if self.day_w is None and more:
+            raise ValueError(f"'day_w' is missing; expected it beside {more[0]}")
+        return self
+
     @cached_property
     def counted_class(self) -> int:
         """Its PoE class; where nobody said it, that of a device without one, or the lowest that may draw what it draws."""
-        return counted_class(self.poe_class, max(self._draws.values()))
+        return counted_class(self.poe_class, 0.0 if self.day_w is None else max(self._draws.values()))
 
     def power_w(self, mode: Mode) -> float:
         """Draw in `mode`; see `_draws`."""
@@ -87,9 +95,12 @@ class CameraType(Part):
 
         At worst it is night, cold, and something moves: what each adds to the day's draw, together, and at most `most_w`.
         """
-        named = {Mode.DAY: self.day_w, Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}
-        singly = {mode: self.day_w if drawn is None else drawn for mode, drawn in named.items()}
-        together = self.day_w + sum(max(0.0, drawn - self.day_w) for drawn in singly.values())
+        if self.day_w is None:
+            return dict.fromkeys(Mode, DEVICE_W[self.counted_class])
+        day = self.day_w
+        named = {Mode.DAY: day, Mode.NIGHT: self.night_w, Mode.COLD: self.cold_w, Mode.MOVING: self.moving_w}
+        singly = {mode: day if drawn is None else drawn for mode, drawn in named.items()}
+        together = day + sum(max(0.0, drawn - day) for drawn in singly.values())
         worst = together if self.most_w is None else max(*singly.values(), min(together, self.most_w))
         return {**singly, Mode.WORST: worst}
 

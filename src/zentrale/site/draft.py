@@ -155,6 +155,8 @@ def _describe(error: Any, where: Where, known: Sequence[str] = ()) -> str:
     if kind == "extra_forbidden":
         word = str(location[-1])
         return f"{where(location)}: found the unknown field {word!r}{meant(word, known)}; known are: {', '.join(known)}"
+    if kind == "value_error" and isinstance(error["input"], dict):  # two fields of it contradict each other
+        return f"{where(location)}: field {field}: {message}"
     form = _EXPECTED.get(kind)
     expected = f"expected {form.format(**error.get('ctx', {}))}" if form else message
     expected = expected if expected.startswith("expected") else f"expected something else: {expected}"

@@ -1,6 +1,6 @@
 """Rows of the schedule that are one device: a camera with several lenses or video inputs has a row for each.
 
-They stand at one port (wireless ones have one MAC address, serial number or address) and are told apart by their `source`. The
+They stand at one port (wireless ones, and those whose port is open, have one MAC address, serial number or address) and are told apart by their `source`. The
 row of the first source stands for the device: its name is the device's own, and its password's in the vault.
 """
 
@@ -14,6 +14,9 @@ OF_THE_DEVICE = (
     "type", "zone", "switch", "port", "run_length_m", "address", "mac", "mac_end", "serial", "supply", "priority",
     "conductor_awg", "cable_category", "route", "cable_kind", "http_port", "rtsp_port", "wireless", "addressing",
 )  # fmt: skip
+
+
+_OPEN = (None, "", 0)
 
 
 class Row(Protocol):
@@ -47,7 +50,8 @@ def _place(camera: Row) -> Hashable:
     """Where the device stands; None for a row that says no source, which is a device of its own."""
     if camera.source is None:
         return None
-    own = (camera.mac or camera.serial or camera.mac_end or camera.host) if camera.wireless else ""
+    alone = not camera.wireless and camera.port
+    own = "" if alone else camera.mac or camera.serial or camera.mac_end or camera.host or camera.name
     return camera.switch, camera.port, own
 
 
@@ -75,8 +79,8 @@ def filled(cameras: Sequence[R]) -> tuple[R, ...]:
 
     def one(camera: R) -> R:
         some = by_device[rows[camera.name]]
-        told = {f: [v for c in some if (v := getattr(c, f)) not in (None, "")] for f in OF_THE_DEVICE}
-        empty = {f: told[f][0] for f in OF_THE_DEVICE if told[f] and getattr(camera, f) in (None, "")}
+        told = {f: [v for c in some if (v := getattr(c, f)) not in _OPEN] for f in OF_THE_DEVICE}
+        empty = {f: told[f][0] for f in OF_THE_DEVICE if told[f] and getattr(camera, f) in _OPEN}
         filled_row: R = camera.model_copy(update=empty) if empty else camera
         return filled_row
 

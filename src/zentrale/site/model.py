@@ -181,17 +181,19 @@ class Camera(Part):
     MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
     is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored. `source`
     is which lens or video input of its device the row is, counted from 1, where a device has a row for each (`lenses.py`).
+    `title` is its name as the customer writes it. What nobody knows yet is left open: `switch` empty, `port` 0, no `run_length_m`.
     """
 
     name: PlaceName
+    title: str = ""
     shows: str = ""
     mount: str = ""
     type: Text
     group: PlaceName
     zone: PlaceName
-    switch: PlaceName
-    port: Annotated[int, Field(ge=1, le=512)]
-    run_length_m: Annotated[float, Field(ge=0, le=2000)]
+    switch: PlaceName = ""
+    port: Annotated[int, Field(ge=1, le=512)] = 0
+    run_length_m: Annotated[float, Field(ge=0, le=2000)] | None = None
     address: Annotated[Address | None, BeforeValidator(empty_is_none)] = None
     mac: Annotated[Mac | None, BeforeValidator(empty_is_none)] = None
     mac_end: Annotated[MacEnd | None, BeforeValidator(empty_is_none)] = None
@@ -225,6 +227,18 @@ class Camera(Part):
     @property
     def where(self) -> str:
         return f"cameras.csv line {self.row}"
+
+    @property
+    def place(self) -> str:
+        """Its switch and port in words, as far as they are known."""
+        if not self.switch:
+            return "a port nobody knows yet"
+        return f"{self.switch} port {self.port}" if self.port else f"{self.switch}, port open"
+
+    @property
+    def called(self) -> str:
+        """Its name for people: the title that the customer gave it, else the name."""
+        return self.title or self.name
 
     @property
     def host(self) -> str:
@@ -341,10 +355,37 @@ class Plan(Part):
     def run_m(self, camera: Camera, cabinet: Cabinet) -> float | None:
         """Fixed cable between them as measured [m]: in runs.csv, or in the schedule where its switch stands there."""
         measured = self._runs.get((camera.name, cabinet.name))
-        if measured is None and self.switch(camera.switch).cabinet == cabinet.name and not camera.wireless:
-            return camera.run_length_m or None
-        return measured
+        here = camera.switch and self.switch(camera.switch).cabinet == cabinet.name and not camera.wireless
+        return camera.run_length_m or None if measured is None and here else measured
 
+    def length_m(self, camera: Camera) -> float:
+        """Its run [m]; where nobody knows it, the longest that the site allows is counted."""
+        return self.policy.max_run_m if camera.run_length_m is None else camera.run_length_m
+
+    @cached_property
+    def at_ports(self) -> Plan:
+        """The plan as power and traffic count it: every camera at a port. One whose port is open stands at a free port of its
+        switch, one with PoE where there is one; one whose switch is open is left out.
+        """
+        if all(c.port and c.switch for c in self.cameras):
+            return self
+        taken = {(c.switch, c.port) for c in self.cameras} | {end for link in self.links for end in link.ends()}
+        taken |= {(leg.switch, leg.port) for r in self.recorders for leg in r.legs()}
+        taken |= {(v.switch, v.port) for v in self.viewers} | {(a.switch, a.port) for a in self.access_points}
+        taken |= {p.place() for p in self.ports}
+        stands: dict[str, int] = {}
+        for camera in self.camera_devices:
+            if camera.switch and not camera.port:
+                # Where all are taken, beyond the last: that the switch has too few is a finding of its own.
+                port = next(n for n in range(1, 10_000) if (camera.switch, n) not in taken)
+                taken.add((camera.switch, port))
+                stands[camera.name] = port
+        rows = device_rows(self.cameras)
+        cameras = tuple(
+            c if c.port else c.model_copy(update={"port": stands[rows[c.name]]}) for c in self.cameras if c.switch
+        )
+        own = {name: getattr(self, name) for name in type(self).model_fields}
+        return Plan.model_construct(**{**own, "cameras": cameras})
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
         """The camera's planned streams by name: `main`, and `sub` and `third` where its group has them."""
         return self._streams[camera.group]

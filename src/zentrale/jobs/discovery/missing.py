@@ -182,8 +182,10 @@ def _silent(
     if isinstance(row, Recorder):
         yield Why(no_arp, "look at its power and its link light, and at its address in its own menu")
         return
-    same_switch = {c.name for c in plan.cameras if c.switch == row.switch}
-    if same_switch & set(here):
+    same_switch = {c.name for c in plan.cameras if c.switch == row.switch and row.switch}
+    if here and not row.switch:
+        yield Why(f"{no_arp}; others of zone {row.zone} answer", "find the port it is plugged into: link light, PoE; then its cable")
+    elif same_switch & set(here):
         yield Why(
             f"{no_arp}; others at switch {row.switch} answer",
             f"look at its port there (`zentrale plan ports`): link light, PoE, zone {row.zone}; then its cable",

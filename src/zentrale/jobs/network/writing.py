@@ -186,6 +186,10 @@ def same_but_for_the_time(a: bytes, b: bytes) -> bool:
 def _left_out(net: NetworkPlan) -> list[str]:
     """What a person has to know of the files."""
     told = [f"YANG instance data without {LEFT_OUT}"]
+    nowhere = [c.name for c in net.plan.camera_devices if not c.port]
+    if nowhere:
+        some = ", ".join(nowhere[:6]) + (f" and {len(nowhere) - 6} more" if len(nowhere) > 6 else "")
+        told.insert(0, f"the switch ports of {some}: the plan does not say them yet (OPN-1)")
     if any(s.loop_protection == "ring" for s in net.plan.switches):
         told.append("the ring protocol of the switches: Open vSwitch and Linux have spanning tree in its place")
     apart = [s.name for s in net.plan.switches if len(net.bonds(s.name)) < len(net.bundles(s.name))]

@@ -62,10 +62,10 @@ def document(power: PowerPlan) -> dict[str, object]:
 
 
 def show(page: Page, plan: Plan, result: PowerPlan, asked: Asked) -> None:
-    show_power(page, result, full=asked.full)
+    show_power(page, plan, result, full=asked.full)
 
 
-def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
+def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
 
     page.heading("PoE power at the switch, cable loss included [W]")
     rows = []
@@ -96,11 +96,11 @@ def show_power(page: Page, power: PowerPlan, *, full: bool) -> None:
     ]
     page.table(["switch", *columns], rows)
     if full:
-        _show_fed_ports(page, power)
+        _show_fed_ports(page, plan, power)
     _show_apart(page, power)
 
 
-def _show_fed_ports(page: Page, power: PowerPlan) -> None:
+def _show_fed_ports(page: Page, plan: Plan, power: PowerPlan) -> None:
     """Each port, and in which order they would lose power."""
 
     page.heading("Each port [W], and who would go dark first")
@@ -111,7 +111,8 @@ def _show_fed_ports(page: Page, power: PowerPlan) -> None:
             off = [mode.value for mode in Mode if port.device in switch.dark[mode]]
             alone = [mode.value for mode in Mode if port.device in switch.dark_one_supply[mode]]
             state = f"fault|dark: {', '.join(off)}" if off else f"on one supply: {', '.join(alone)}" if alone else ""
-            run = f"{port.run_length_m:g} m" if port.kind == "camera" else f"up to {port.run_length_m:g} m"
+            measured = port.kind == "camera" and plan.camera(port.device).run_length_m is not None
+            run = f"{port.run_length_m:g} m" if measured else f"up to {port.run_length_m:g} m"
             watts = (*(port.draw_w[mode] for mode in Mode), port.reserved_w, max(port.granted_w.values()))
             rows.append([
                 f"{switch.switch}:{port.port}", port.device, run, str(port.poe_class) if port.known else "?",

@@ -168,7 +168,7 @@ def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:
 
 def _described(plan: Plan, planned: Camera | Recorder) -> str:
     kind = plan.kind(planned)
-    at = f"{planned.switch} port {planned.port}"
+    at = planned.place if isinstance(planned, Camera) else f"{planned.switch} port {planned.port}"
     return f"{kind.maker} {kind.model}, {planned.host or 'address not planned'}, {at}"
 
 

@@ -147,7 +147,7 @@ class Registrar:
             ) as recorder_results:
                 camera_results = await scheduler.run(
                     [c for c in present if self.plan.device_of(c) is c], one, at_once=self.manner.at_once, budget_s=None,
-                    share_of=lambda c: c.switch, at_once_of_share=self.plan.policy.parallel_per_switch,
+                    share_of=lambda c: c.switch or c.name, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
                 await channels.tell(runners, recorder_results)
             ended = [r for told in camera_results if isinstance(told, Failure) for r in self._ended(told)]

@@ -50,7 +50,7 @@ class Sharing:
                     yield
             except CannotPinError as error:
                 others = [c for c, _ in self._cameras[address] if c.name != camera.name]
-                named = " and ".join(f"{c.name} ({c.switch} port {c.port})" for c in others)
+                named = " and ".join(f"{c.name} ({c.place})" for c in others)
                 raise DeviceError(
                     f"others answer at {address} too, and {error}; unplug {named or 'the other device there'}, then "
                     f"`zentrale discover` and `zentrale register --only {camera.name}`"

@@ -239,11 +239,11 @@ def _watts(plan: Plan, camera: Camera, run_m: float, by_class: bool) -> list[flo
         return [0.0] * (1 + by_class)
     kind = plan.camera_type(camera)
     reserved = [poe.supply_power_w(kind.counted_class)] if by_class else []
-    drawn = port_draw_w(plan, camera, kind.power_w(Mode.WORST), run_m)
+    drawn = port_draw_w(plan, camera, Mode.WORST, run_m)
     return [drawn or 0.0, *reserved]  # none of these runs is taken: see _carries
 
 
 def _carries(plan: Plan, camera: Camera, run_m: float) -> bool:
     """Whether a cable of that length carries what the camera draws in any mode."""
     fed = plan.supply(camera) == "poe" and not math.isinf(run_m)
-    return not fed or port_draw_w(plan, camera, plan.camera_type(camera).power_w(Mode.WORST), run_m) is not None
+    return not fed or port_draw_w(plan, camera, Mode.WORST, run_m) is not None

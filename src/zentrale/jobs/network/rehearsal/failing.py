@@ -147,7 +147,8 @@ class Failing:
         else:  # what goes dark with one of two supplies
             for name in self._network.dark[part.name]:
                 camera = self._plan.camera(name)
-                yield camera.switch, camera.port
+                if camera.port:
+                    yield camera.switch, camera.port
 
 
 def _longest_gap(stage: Stage, pair: Pair, take: Callable[[], None]) -> float:

@@ -85,7 +85,7 @@ def start_queriers(stage: Stage, standing: Standing) -> list[Querier]:
 
 def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
     """Listeners join every other group of theirs; then all senders send. After a while they send once more."""
-    groups = [g for g in stage.net.multicast.groups if not stage.net.is_routed(g)]
+    groups = [g for g in stage.net.multicast.groups if not stage.net.is_routed(g) and g.camera in stage.stations]
     joined = {(name, g.group) for i, g in enumerate(groups) if i % 2 == 0 for name in g.listeners}
     if len(groups) == 1:
         joined = {(name, groups[0].group) for name in groups[0].listeners}

@@ -200,8 +200,9 @@ class Builder:
     def _camera(self, camera: Camera) -> None:
         known = self._net.device(camera.name)
         address = str(known.address) if known else camera.host
-        if not address or camera.translated:
-            self._stage.added.append(f"{camera.name} is not there: the plan gives it no address of its own")
+        if not address or camera.translated or not camera.port:
+            why = "gives it no address of its own" if camera.port else "does not say its port"
+            self._stage.added.append(f"{camera.name} is not there: the plan {why}")
             return
         if camera.wireless and any(
             place.switch == camera.switch and place.port == camera.port for place in self._stage.places.values()
