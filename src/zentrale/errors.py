@@ -49,11 +49,14 @@ class PlanError(ZentraleError):
     act on.
     """
 
-    def __init__(self, problems: Sequence[str], what: str = "the plan", command: str = "check") -> None:
+    def __init__(
+        self, problems: Sequence[str], what: str = "the plan", command: str = "check", instead: str = ""
+    ) -> None:
+        """`instead`: what else can be done than correcting the lines."""
         count = len(problems)
         super().__init__(
-            f"{what} has {count} error{'s' if count != 1 else ''}",
-            f"correct the lines above, then run `zentrale {command}`; nothing was changed",
+            f"{what.rstrip(',')} has {count} error{'s' if count != 1 else ''}",
+            f"correct the lines above, then run `zentrale {command}`{f'; {instead}' if instead else ''}; nothing was changed",
         )
         self.problems = list(problems)
 

@@ -8,6 +8,8 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from zentrale.cli.output import Output
     from zentrale.jobs.importing import Import
 
@@ -37,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
+    import sys
     from pathlib import Path
 
     from zentrale.cli.output import Output
@@ -52,7 +55,8 @@ def run(args: argparse.Namespace) -> int:
         args.remove_missing,
         args.save_map,
     )
-    prepared = prepare_import(folder, request)
+    asks = sys.stdin.isatty() and sys.stderr.isatty() and not args.json
+    prepared = prepare_import(folder, request, _asked if asks else None)
     written = [] if args.dry_run else prepared.write()
     if args.json:
         output.document(_document(prepared, dry_run=args.dry_run))
@@ -63,8 +67,46 @@ def run(args: argparse.Namespace) -> int:
         output.line(f"wrote {path}", "bold")
     if not written and not args.dry_run:
         output.line("nothing to change: cameras.csv holds all this already", "bold")
-    output.hint("next: `zentrale plan`")
+    if args.dry_run:
+        output.next(f"the same without --dry-run: `{_again(args, prepared)}`")
+    else:
+        output.next("`zentrale check`" if any("left open" in g for g in prepared.guesses) else "`zentrale plan`")
     return 0
+
+
+def _again(args: argparse.Namespace, prepared: Import) -> str:
+    """The line that makes it so: as it was typed, with what was answered."""
+    from shlex import quote
+
+    words = ["zentrale", "import", args.file, *(["--sheet", args.sheet] if args.sheet else [])]
+    given = _pairs("--map", args.map)
+    answered = {c: prepared.mapped.title(c) for c in prepared.asked if c not in given}
+    words += [w for column, title in {**given, **answered}.items() for w in ("--map", f"{column}={title}")]
+    words += [w for pair in args.default for w in ("--default", pair)]
+    words += [option for option, on in (("--save-map", args.save_map), ("--remove-missing", args.remove_missing)) if on]
+    words += ["--site", args.site] if args.site else []
+    return " ".join(map(quote, words))
+
+
+def _asked(column: str, titles: Sequence[str], likely: int | None) -> int | None:
+    """Which title stands for a column; None where none does."""
+    import sys
+
+    say = sys.stderr.write
+    say(f"which column is `{column}`?\n")
+    for number, title in enumerate(titles, start=1):
+        say(f"  {number:2}  {title}{'  (its cells look like it)' if number - 1 == likely else ''}\n")
+    usual = "none" if likely is None else str(likely + 1)
+    while True:
+        say(f"  its number, 0 for none, Enter for {usual}: ")
+        sys.stderr.flush()
+        line = sys.stdin.readline()
+        answer = line.strip()
+        if not answer:
+            return likely if line else None
+        if answer.isascii() and answer.isdigit() and int(answer) <= len(titles):
+            return int(answer) - 1 if int(answer) else None
+        say(f"  {answer!r} is none of these\n")
 
 
 def _pairs(option: str, given: list[str]) -> dict[str, str]:
@@ -81,7 +123,8 @@ def _show(output: Output, prepared: Import) -> None:
     from zentrale import quantities
 
     mapped = prepared.mapped
-    output.heading(f"Columns, {prepared.mapping_source} from row {mapped.header.number}")
+    where = f" of sheet {prepared.sheet}" if prepared.sheet else ""
+    output.heading(f"Columns, {prepared.mapping_source} from row {mapped.header.number}{where}")
     output.table(["ours", "in the file"], ([column, mapped.title(column)] for column in mapped.columns))
     if mapped.unused():
         output.line(f"not used: {', '.join(mapped.unused())}")
@@ -97,10 +140,10 @@ def _show(output: Output, prepared: Import) -> None:
         output.heading(f"New: {quantities.count(len(added), 'camera')}")
         cameras = {camera.name: camera for camera in prepared.plan.cameras}
         output.table(
-            [">row", "name", "type", "switch", ">port", ">run [m]", "address", "recorder", ">channel"],
+            ["name", ">row", "type", "switch", ">port", ">run [m]", "address", "recorder", ">channel"],
             (
-                [str(c.row), c.name, cameras[c.name].type, cameras[c.name].switch, str(cameras[c.name].port),
-                 f"{cameras[c.name].run_length_m:g}", cameras[c.name].host or "-", cameras[c.name].recorder,
+                [c.name, str(c.row), cameras[c.name].type, cameras[c.name].switch or "open",
+                 str(cameras[c.name].port or "open"), _run(cameras[c.name].run_length_m), cameras[c.name].host or "-", cameras[c.name].recorder,
                  str(cameras[c.name].channel)]
                 for c in added[:_PREVIEW_ROWS]
             ),
@@ -110,8 +153,8 @@ def _show(output: Output, prepared: Import) -> None:
     if changed:
         output.heading(f"Changed: {quantities.count(len(changed), 'camera')}")
         output.table(
-            [">row", "name", "column", "before", "after"],
-            ([str(c.row), c.name, cell.column, cell.before, cell.after] for c in changed for cell in c.cells),
+            ["name", ">row", "column", "before", "after"],
+            ([c.name, str(c.row), cell.column, cell.before, cell.after] for c in changed for cell in c.cells),
         )
     if prepared.missing:
         verb = "removed" if prepared.removed else "kept (--remove-missing takes them out)"
@@ -121,9 +164,14 @@ def _show(output: Output, prepared: Import) -> None:
     output.line(f"{len(added)} new, {len(changed)} changed, {same} as before", "bold")
 
 
+def _run(length_m: float | None) -> str:
+    return "open" if length_m is None else f"{length_m:g}"
+
+
 def _document(prepared: Import, *, dry_run: bool) -> dict[str, object]:
     return {
         "dry_run": dry_run,
+        "sheet": prepared.sheet or None,
         "header_row": prepared.mapped.header.number,
         "columns": {column: prepared.mapped.title(column) for column in prepared.mapped.columns},
         "not_used": prepared.mapped.unused(),

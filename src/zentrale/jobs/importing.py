@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.errors import InputError, PlanError
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.header_guess import likely_columns, likely_header
+from zentrale.site.headers import COLUMNS, Words, header_words, known_columns, plain
 from zentrale.site.model import Plan
-from zentrale.site.reading import CAMERA_COLUMNS, read_for_schedule, read_plan
-from zentrale.site.schedule import COLUMNS, OPTIONAL, Mapped, NoHeaderError, interpret, map_columns
-from zentrale.site.tables import Row, read_table
+from zentrale.site.reading import CAMERA_COLUMNS, REQUIRED_COLUMNS, draft_for_schedule, read_for_schedule, read_plan
+from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, best_header, interpret, map_columns, spellings
+from zentrale.site.tables import Row, read_tables
 
 MAPPING_FILE = "import.toml"
+_ENOUGH = 3  # known titles that make a sheet a camera table
+_ASKED = (*REQUIRED_COLUMNS[:2], "switch", "port", "run_length_m", *REQUIRED_COLUMNS[2:])  # where no title is known
+
+# A column of ours, the titles that it may be and the number of the likeliest; the number of the title, or None.
+Ask = Callable[[str, Sequence[str], int | None], int | None]
 
 
 @dataclass(frozen=True)
@@ -50,6 +58,15 @@ class Request:
 
 
 @dataclass(frozen=True)
+class Saved:
+    """What is kept for the next time: the sheet, and by our column its title and the value of an empty cell."""
+
+    sheet: str = ""
+    columns: Mapping[str, str] = field(default_factory=dict)
+    defaults: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class Import:
     """A prepared import. `write` makes it so; until then nothing is touched."""
 
@@ -62,7 +79,9 @@ class Import:
     removed: bool
     text: str
     plan: Plan
-    saved_mapping: Mapping[str, str] | None
+    saved: Saved | None
+    sheet: str
+    asked: tuple[str, ...] = ()
 
     @property
     def changes_anything(self) -> bool:
@@ -73,76 +92,202 @@ class Import:
         if self.changes_anything:
             write_atomically(self.folder.cameras_file, self.text.encode("utf-8"))
             written.append(self.folder.cameras_file)
-        if self.saved_mapping is not None:
+        if self.saved is not None:
             path = self.folder.path / MAPPING_FILE
-            write_atomically(path, _mapping_text(self.saved_mapping).encode("utf-8"))
+            write_atomically(path, _mapping_text(self.saved).encode("utf-8"))
             written.append(path)
         return written
 
 
-def prepare_import(folder: SiteFolder, request: Request) -> Import:
+def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None) -> Import:
     """Read the schedule and work out what it changes. Raises InputError for a file or option that cannot be used,
-    PlanError with every row that is wrong.
+    PlanError with everything that is wrong in it and in the plan.
+
+    ask: who says which title stands for a column that none is known for, where somebody can
     """
-    base = read_for_schedule(folder, ",".join(CAMERA_COLUMNS) + "\n")
-    saved = _saved_mapping(folder)
-    rows = read_table(request.file, request.sheet)
-    source = request.file.name
-    for column in request.defaults:
+    draft, plan_problems = draft_for_schedule(folder)
+    saved = _saved(folder)
+    for column in (*request.defaults, *saved.defaults):
         if column not in COLUMNS:
             raise InputError(f"--default {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
-    try:
-        mapped = map_columns(rows, request.mapping, source, (MAPPING_FILE, saved))
-    except NoHeaderError as error:
-        raise _with_guess(error, rows, base, request.file) from None
-    if folder.cameras_file.exists():
-        read_for_schedule(folder)  # only a plan that is right is updated: nothing half understood is written back
-    existing, comments = read_camera_rows(folder.cameras_file)
+    words, known = header_words(folder.path), spellings(draft)
+    sheet, rows = _camera_table(request, saved, words)
+    source = f"{request.file.name}, sheet {sheet}," if sheet and request.sheet is None else request.file.name
+    before = [p for p in _problems_of(folder) if p not in plan_problems] if folder.cameras_file.exists() else []
+    existing, comments = ({}, []) if before else read_camera_rows(folder.cameras_file)
     common = _in_common(existing)
-    schedule = interpret(rows, mapped, base, {**common, **request.defaults}, source)
-    schedule.guesses += [
-        f"{column}: {value}, as all cameras of the plan"
-        for column, value in common.items()
-        if column not in mapped.columns
-    ]
-    problems = schedule.problems or _named_twice(schedule.rows, source)
-    if problems:
-        raise PlanError(problems, source, "import")
+    defaults = {**common, **saved.defaults, **request.defaults}
+    mapped = _mapped(request, rows, words, known, saved, source, defaults, ask)
+    schedule = interpret(rows, mapped, known, defaults, source)
+    guesses = [f"{column}: {value}, as all cameras of the plan" for column, value in common.items()
+               if column not in mapped.columns and column not in request.defaults]  # fmt: skip
+    every = sorted([*schedule.rows, *schedule.in_part], key=lambda pair: pair[0])
+    problems = [*plan_problems, *before, *schedule.problems, *_named_twice(every, source)]
     changes = [_change(number, made, existing.get(made["name"])) for number, made in schedule.rows]
     imported = {made["name"]: _merged(made, existing.get(made["name"])) for _, made in schedule.rows}
     missing = tuple(name for name in existing if name not in imported)
     kept = {n: r for n, r in existing.items() if n in imported or not request.remove_missing}
     text = camera_file_text({**kept, **imported}, comments)
-    plan = _check(folder, text, {made["name"]: number for number, made in schedule.rows}, source)
-    mapping = {c: mapped.title(c) for c in mapped.columns} if request.save_mapping else None
-    origin = f"saved in {MAPPING_FILE}" if saved else "guessed"
+    plan, wrong = _checked(folder, kept, every, comments, source)
+    problems += [problem for problem in wrong if problem not in problems]
+    if problems or plan is None:
+        raise PlanError(problems, source, "import", _line_to_type(request, rows, mapped, words, known, schedule.unmapped))
     return Import(
         folder,
         mapped,
-        origin,
-        tuple(schedule.guesses),
+        f"saved in {MAPPING_FILE}" if saved.columns else "guessed",
+        (*schedule.guesses, *guesses, *_left_open(schedule.rows, imported)),
         tuple(changes),
         missing,
         request.remove_missing,
         text,
         plan,
-        mapping,
+        Saved(sheet, {c: mapped.title(c) for c in mapped.columns}, {**saved.defaults, **request.defaults})
+        if request.save_mapping
+        else None,
+        sheet,
+        mapped.asked,
     )
 
 
-def _with_guess(error: NoHeaderError, rows: Sequence[Row], plan: Plan, file: Path) -> InputError:
+def _camera_table(request: Request, saved: Saved, words: Words) -> tuple[str, list[Row]]:
+    """The sheet that holds the camera table. Raises InputError with a line on each sheet where none, or more than one, does."""
+    tables = read_tables(request.file, request.sheet)
+    if request.sheet is None and saved.sheet in tables:
+        return saved.sheet, tables[saved.sheet]
+    filled = {name: rows for name, rows in tables.items() if rows}
+    if len(filled) == 1:
+        return next(iter(filled.items()))
+    wanted = {plain(title) for title in (*saved.columns.values(), *request.mapping.values())}
+    fits = {}
+    for name, rows in filled.items():
+        header, fitting = best_header(rows, words, wanted)
+        below = 0 if header is None else sum(row.number > header.number and row.filled > 1 for row in rows)
+        columns = set() if header is None else set(known_columns(header.cells, words))
+        fits[name] = (fitting if below and ({"name", "type"} <= columns or wanted) else 0, below)
+    best = max(fits, key=lambda name: fits[name][0])
+    good = [name for name in fits if fits[name][0] >= _ENOUGH]
+    if len(good) == 1 or (good and fits[best][0] > max(fits[n][0] for n in good if n != best) + 1):
+        return best, filled[best]
+    tables_at_all = [name for name, rows in filled.items() if likely_header(rows) is not None]
+    if not good and len(tables_at_all) == 1:
+        return tables_at_all[0], filled[tables_at_all[0]]
+    told = "; ".join(f"{name}: {_said(filled[name], words)}" for name in filled)
+    what = "several sheets look like a camera table" if good else "no sheet looks like a camera table"
+    raise InputError(f"{request.file.name}: {what}: {told}", f"say which one it is: --sheet {shlex.quote(best)}")
+
+
+def _said(rows: Sequence[Row], words: Words) -> str:
+    header, fitting = best_header(rows, words)
+    if header is None or fitting < 2:
+        return quantities.count(len(rows), "row")
+    titles = [cell for cell in header.cells if cell]
+    more = " and more" if len(titles) > 4 else ""
+    return f"{quantities.count(len(rows), 'row')} with {', '.join(titles[:4])}{more}"
+
+
+def _mapped(
+    request: Request,
+    rows: Sequence[Row],
+    words: Words,
+    known: Mapping[str, Mapping[str, str]],
+    saved: Saved,
+    source: str,
+    defaults: Mapping[str, str],
+    ask: Ask | None,
+) -> Mapped:
+    """Which title is which column: as it is given, saved or known; what is left of the necessary is asked for."""
+    given = dict(request.mapping)
+    try:
+        mapped = map_columns(rows, given, source, words, (MAPPING_FILE, saved.columns))
+    except NoHeaderError as error:
+        header = likely_header(rows)
+        if ask is None or header is None:
+            raise _with_guess(error, rows, words, known, request) from None
+        columns = {c: header.cells.index(title) for c, title in likely_columns(rows, header, words, known).items()}
+        mapped = Mapped(header, {})
+        wanted = [c for c in _ASKED if c not in defaults]
+    else:
+        columns = {} if ask is None else _likely(rows, mapped, words, known)
+        wanted = [c for c in REQUIRED_COLUMNS if c not in mapped.columns and c not in defaults and len(known.get(c, "12")) != 1]
+    if ask is None:
+        return mapped
+    found = dict(mapped.columns)
+    for column in wanted:
+        titles = [(i, cell) for i, cell in enumerate(mapped.header.cells) if cell and i not in found.values()]
+        likely = next((n for n, (i, _) in enumerate(titles) if i == columns.get(column)), None)
+        answer = ask(column, [cell for _, cell in titles], likely) if titles else None
+        if answer is not None:
+            found[column] = titles[answer][0]
+    return Mapped(mapped.header, found, tuple(c for c in found if c not in mapped.columns))
+
+
+def _likely(
+    rows: Sequence[Row], mapped: Mapped, words: Words, known: Mapping[str, Mapping[str, str]]
+) -> dict[str, int]:
+    """The columns that titles not used so far may be, by what stands below them."""
+    found = likely_columns(rows, mapped.header, words, known)
+    used = set(mapped.columns.values())
+    places = {column: mapped.header.cells.index(title) for column, title in found.items()}
+    return {column: i for column, i in places.items() if column not in mapped.columns and i not in used}
+
+
+def _line_to_type(
+    request: Request,
+    rows: Sequence[Row],
+    mapped: Mapped,
+    words: Words,
+    known: Mapping[str, Mapping[str, str]],
+    unmapped: Sequence[str],
+) -> str:
+    """The command that says what is not known, as far as cells tell it; empty where all columns are known."""
+    if not unmapped:
+        return ""
+    likely = _likely(rows, mapped, words, known)
+    titles = {c: mapped.header.cells[likely[c]] if c in likely else "HEADER" for c in dict.fromkeys(unmapped)}
+    return f"the line to type: `{_command(request, titles)}`"
+
+
+def _command(request: Request, more: Mapping[str, str]) -> str:
+    """This import once more as a dry run, with these titles."""
+    mapping = {**request.mapping, **more}
+    words = [] if request.sheet is None else ["--sheet", shlex.quote(request.sheet)]
+    words += [f"--map {shlex.quote(f'{column}={title}')}" for column, title in mapping.items()]
+    words += [f"--default {shlex.quote(f'{column}={value}')}" for column, value in request.defaults.items()]
+    return " ".join(["zentrale import", shlex.quote(str(request.file)), *words, "--dry-run"])
+
+
+def _with_guess(
+    error: NoHeaderError, rows: Sequence[Row], words: Words, known: Mapping[str, Mapping[str, str]], request: Request
+) -> InputError:
     """The error with the row that may be the header, and the command that takes it as its cells suggest."""
     header = likely_header(rows)
     if header is None:
         return error
-    found = likely_columns(rows, header, plan)
-    words = [shlex.quote(f"{column}={title}") for column, title in found.items()]
-    command = " ".join(["zentrale import", shlex.quote(str(file)), *(f"--map {word}" for word in words), "--dry-run"])
-    advice = f"if it is, say which column is which; by their cells: `{command}`" if found else error.advice
+    found = likely_columns(rows, header, words, known)
+    advice = f"if it is, say which column is which; by their cells: `{_command(request, found)}`" if found else error.advice
     titles = ", ".join(cell for cell in header.cells if cell)
     return InputError(
-        f"{file.name}: row {header.number} may be the header, but too few of its names are known: {titles}", advice
+        f"{request.file.name}: row {header.number} may be the header, but too few of its names are known: {titles}", advice
     )
+
+
+def _problems_of(folder: SiteFolder) -> list[str]:
+    """What is wrong in the plan as it is: only a plan that is right is updated, nothing half understood is written back."""
+    try:
+        read_for_schedule(folder)
+    except PlanError as error:
+        return error.problems
+    return []
+
+
+def _left_open(rows: Sequence[tuple[int, Mapping[str, str]]], imported: Mapping[str, Mapping[str, str]]) -> Iterator[str]:
+    """Columns that nobody knows yet, with the rows that leave them open."""
+    for column in ("switch", "port", "run_length_m"):
+        numbers = [n for n, made in rows if not imported[made["name"]][column] and not made["wireless"]]
+        if numbers:
+            some = ", ".join(map(str, numbers[:8])) + (f" and {len(numbers) - 8} more" if len(numbers) > 8 else "")
+            yield f"{column}: left open in row{'s' if len(numbers) > 1 else ''} {some}; `zentrale check` keeps the list"
 
 
 def _in_common(existing: Mapping[str, Mapping[str, str]]) -> dict[str, str]:
@@ -192,37 +337,57 @@ def _same(a: str, b: str) -> bool:
         return False
 
 
-def _check(folder: SiteFolder, text: str, numbers: Mapping[str, int], source: str) -> Plan:
-    """The plan with the new cameras. Its problems are told with the row of the schedule they come from."""
+_LINE = re.compile(r"cameras\.csv line (\d+)")
+
+
+def _checked(
+    folder: SiteFolder,
+    kept: Mapping[str, Mapping[str, str]],
+    every: Sequence[tuple[int, Mapping[str, str]]],
+    comments: Sequence[str],
+    source: str,
+) -> tuple[Plan | None, list[str]]:
+    """The plan with the new cameras; or its problems, each with the row of the schedule that it comes from."""
+    rows, numbers = dict(kept), {}
+    for number, made in every:
+        name = made["name"] if made["name"] not in numbers else f"{made['name'][:50]}-row-{number}"
+        numbers[name] = number
+        rows[name] = _merged(made, kept.get(name)) | {"name": name}
+    text = camera_file_text(rows, comments)
     try:
-        return read_plan(folder, text)
+        return read_plan(folder, text), []
     except PlanError as error:
         names = {i: line.split(",", 1)[0] for i, line in enumerate(text.splitlines(), start=1)}
-        problems = []
-        for problem in error.problems:
-            line = int(problem.split(" line ")[1].split(":")[0]) if problem.startswith("cameras.csv line ") else 0
-            number = numbers.get(names.get(line, ""))
-            where, _, what = problem.partition(": ")
-            problems.append(f"{source} row {number} ({names[line]}): {what}" if number else f"{where}: {what}")
-        raise PlanError(problems, source, "import") from None
+
+        def row(match: re.Match[str]) -> str:
+            name = names.get(int(match[1]), "")
+            told = name.removesuffix(f"-row-{numbers.get(name)}")
+            return f"{source} row {numbers[name]} ({told})" if name in numbers else f"cameras.csv, {name or 'its header'}"
+
+        return None, [_LINE.sub(row, problem) for problem in error.problems]
 
 
-def _saved_mapping(folder: SiteFolder) -> dict[str, str]:
+def _saved(folder: SiteFolder) -> Saved:
     path = folder.path / MAPPING_FILE
     if not path.exists():
-        return {}
+        return Saved()
     try:
-        columns = tomllib.loads(path.read_text(encoding="utf-8"))["columns"]
-        return {str(ours): str(theirs) for ours, theirs in columns.items()}
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, AttributeError):
+        told = tomllib.loads(path.read_text(encoding="utf-8"))
+        columns, defaults = ({str(k): str(v) for k, v in told.get(part, {}).items()} for part in ("columns", "defaults"))
+        return Saved(str(told.get("sheet", "")), columns, defaults)
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, AttributeError):
         raise InputError(
             f"{path}: not a saved mapping", "expected a table [columns]; correct it or remove it"
         ) from None
 
 
-def _mapping_text(mapping: Mapping[str, str]) -> str:
-    lines = [f"{ours} = {_toml_string(theirs)}" for ours, theirs in mapping.items()]
-    return "\n".join(["# Which column of the schedule is which; `zentrale import` reads it.", "[columns]", *lines, ""])
+def _mapping_text(saved: Saved) -> str:
+    def table(name: str, values: Mapping[str, str]) -> list[str]:
+        return ["", f"[{name}]", *(f"{key} = {_toml_string(value)}" for key, value in values.items())] if values else []
+
+    lines = [f"sheet = {_toml_string(saved.sheet)}"] if saved.sheet else []
+    lines += [*table("columns", saved.columns), *table("defaults", saved.defaults)]
+    return "\n".join(["# How the schedule is read; `zentrale import` takes it from here.", *lines, ""])
 
 
 def _toml_string(text: str) -> str:

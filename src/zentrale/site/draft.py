@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
@@ -110,6 +110,16 @@ class Draft:
     def items(self, part: str) -> list[tuple[tuple[str | int, ...], Any]]:
         """The right objects of a part, each with its location."""
         return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
+
+
+def wrong_fields(kind: type[Part], raw: Mapping[str, object]) -> Iterator[tuple[str, str]]:
+    """What is wrong with single fields of a part: the field, what was found and what was expected."""
+    try:
+        kind.model_validate(raw)
+    except ValidationError as error:
+        for told in error.errors(include_url=False):
+            field = str(told["loc"][0]) if told["loc"] else ""
+            yield field, _describe(told, lambda location: "").removeprefix(f": field {field}: ")
 
 
 # What is expected, for each kind of mistake that the typed objects tell apart.

@@ -9,8 +9,8 @@ import ipaddress
 from collections.abc import Callable, Mapping, Sequence
 from itertools import pairwise
 
-from zentrale.site.model import Plan
-from zentrale.site.schedule import known_columns, parse_length_m, parse_whole, plain, spellings
+from zentrale.site.headers import Words, known_columns, plain
+from zentrale.site.schedule import parse_length_m, parse_whole
 from zentrale.site.tables import Row
 from zentrale.site.values import normal_mac
 
@@ -27,7 +27,9 @@ def likely_header(rows: Sequence[Row]) -> Row | None:
     return None
 
 
-def likely_columns(rows: Sequence[Row], header: Row, plan: Plan) -> dict[str, str]:
+def likely_columns(
+    rows: Sequence[Row], header: Row, titles: Words, words: Mapping[str, Mapping[str, str]]
+) -> dict[str, str]:
     """Our columns with the title that is known for each, or else that of the column whose cells look like it."""
     below = [row for row in rows if row.number > header.number]
     cells = {
@@ -35,8 +37,8 @@ def likely_columns(rows: Sequence[Row], header: Row, plan: Plan) -> dict[str, st
         for index, title in enumerate(header.cells)
         if title
     }
-    found = {column: header.cells[index] for column, index in known_columns(header.cells).items()}
-    for column, fits in _tests(plan):
+    found = {column: header.cells[index] for column, index in known_columns(header.cells, titles).items()}
+    for column, fits in _tests(words):
         if column in found:
             continue
         for title, filled in cells.items():
@@ -46,7 +48,7 @@ def likely_columns(rows: Sequence[Row], header: Row, plan: Plan) -> dict[str, st
     return found
 
 
-def _tests(plan: Plan) -> list[tuple[str, Callable[[Sequence[str]], bool]]]:
+def _tests(words: Mapping[str, Mapping[str, str]]) -> list[tuple[str, Callable[[Sequence[str]], bool]]]:
     """What the cells of each of our columns look like, the surest first."""
 
     def known(words: Mapping[str, str]) -> Callable[[Sequence[str]], bool]:
@@ -65,7 +67,6 @@ def _tests(plan: Plan) -> list[tuple[str, Callable[[Sequence[str]], bool]]]:
     def names(cells: Sequence[str]) -> bool:
         return len(set(cells)) == len(cells) and _mostly(cells, lambda c: any(map(str.isalpha, c)) and len(c) < 40)
 
-    words = spellings(plan)
     return [
         ("mac", lambda cells: _mostly(cells, lambda cell: _parses(normal_mac, cell))),
         ("address", lambda cells: _mostly(cells, lambda cell: _parses(ipaddress.IPv4Address, cell))),

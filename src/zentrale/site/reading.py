@@ -41,20 +41,37 @@ def read_plan(folder: SiteFolder, cameras: str | None = None, bound: Callable[[]
     cameras: text to take instead of the file cameras.csv, to check it before it is written
     bound:   asked where rows have `next` for a channel: recorder and number by camera, as they were bound before
     """
-    return _read(folder, cameras, bound)
+    return _plan(*_draft(folder, cameras, bound))
 
 
 def read_for_schedule(folder: SiteFolder, cameras: str | None = None) -> Plan:
     """The plan that another schedule is read for: without what is said of single cameras, which that one may bring or take away.
     `cameras` as for `read_plan`. Raises PlanError.
     """
-    return _read(folder, cameras, dict, of_single=False)
+    return _plan(*_draft(folder, cameras, dict, of_single=False))
+
+
+def draft_for_schedule(folder: SiteFolder) -> tuple[Draft, list[str]]:
+    """The parts of the plan without cameras, as far as they are right, and what is wrong with site.toml and types.toml.
+    Raises PlanError where nothing of these can be read.
+    """
+    draft, problems, _ = _draft(folder, ",".join(CAMERA_COLUMNS) + "\n", dict, of_single=False)
+    return draft, problems
 
 
 _OF_SINGLE = ("masks", "motion_areas", "inputs", "ports")  # parts that name single cameras
 
 
-def _read(folder: SiteFolder, cameras: str | None, bound: Callable[[], Bound], *, of_single: bool = True) -> Plan:
+def _plan(draft: Draft, problems: Sequence[str], next_channels: tuple[str, ...]) -> Plan:
+    if problems:
+        raise PlanError(problems)
+    return Plan(**draft.parts, next_channels=next_channels)
+
+
+def _draft(
+    folder: SiteFolder, cameras: str | None, bound: Callable[[], Bound], *, of_single: bool = True
+) -> tuple[Draft, list[str], tuple[str, ...]]:
+    """The parts, all problems in the order of files and lines, and the cameras whose channel is `next`."""
     problems: list[str] = []
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
     types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
@@ -81,9 +98,7 @@ def _read(folder: SiteFolder, cameras: str | None, bound: Callable[[], Bound], *
     draft.parts["cameras"] = filled(draft.parts["cameras"])
     problems += draft.problems
     problems += cross_check(draft)
-    if problems:
-        raise PlanError(sorted(problems, key=_place))
-    return Plan(**draft.parts, next_channels=next_channels)
+    return draft, sorted(problems, key=_place), next_channels
 
 
 def _number_next(rows: Sequence[dict[str, Any]], bound: Callable[[], Bound]) -> tuple[str, ...]:

@@ -6,62 +6,20 @@ Guesses are shown, never hidden: the mapping of columns, names made from places,
 from __future__ import annotations
 
 import re
-import unicodedata
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
 from zentrale.errors import InputError
-from zentrale.site.model import Camera, Plan
-from zentrale.site.reading import NEXT
+from zentrale.site.draft import Draft, wrong_fields
+from zentrale.site.headers import COLUMNS, Words, known_columns, plain
+from zentrale.site.model import Camera
+from zentrale.site.reading import NEXT, REQUIRED_COLUMNS
 from zentrale.site.tables import Row
 from zentrale.site.values import mac_end, normal_mac
 
-COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
 OPTIONAL = tuple(name for name, field in Camera.model_fields.items() if not field.is_required() and name != "row")
 _HEADER_SEARCH_ROWS = 40
-# What people write above a column, in words without signs; the first fit in this order wins.
-_SYNONYMS: Mapping[str, tuple[str, ...]] = {
-    "mac": ("mac", "mac address", "hardware address", "hw address"),
-    "mac_end": ("mac end", "mac last digits", "last digits of mac", "mac last 6"),
-    "serial": ("serial", "serial number", "serial no", "sn", "s n"),
-    "address": ("address", "ip", "ip address", "ipv4", "ipv4 address", "camera ip"),
-    "target_m": ("target m", "target distance", "distance to target", "subject distance"),
-    "height_m": ("height m", "height", "mounting height", "mast height"),
-    "heading_deg": ("heading deg", "heading", "azimuth", "bearing", "direction"),
-    "tilt_deg": ("tilt deg", "tilt", "tilt angle"),
-    "addressing": ("addressing", "address mode", "ip mode", "dhcp"),
-    "source": ("source", "lens", "lens no", "video source", "video input", "sensor"),
-    "rotate_deg": ("rotate deg", "rotate", "rotation"),
-    "mirror": ("mirror", "mirrored", "flip"),
-    "wants": ("wants", "detail", "level of detail", "requirement", "detail level"),
-    "x_m": ("x m", "x", "east", "easting"),
-    "y_m": ("y m", "y", "north", "northing"),
-    "wireless": ("wireless", "ssid", "wifi", "wi fi", "wireless network"),
-    "multicast_main": ("multicast main", "multicast group", "multicast"),
-    "multicast_sub": ("multicast sub", "multicast group sub"),
-    "run_length_m": (
-        "run length m", "run length", "cable length", "cable", "cable run", "length", "run", "distance", "cable m", "run m",
-    ),
-    "recorder": ("recorder", "nvr", "recording server", "records on"),
-    "channel": ("channel", "ch", "channel no", "channel number", "recorder channel"),
-    "switch": ("switch", "switch name", "poe switch", "network switch"),
-    "port": ("port", "switch port", "port no", "port number", "switchport"),
-    "zone": ("zone", "vlan", "network", "vlan name", "subnet"),
-    "group": ("group", "profile", "stream profile", "settings", "template"),
-    "type": ("type", "model", "camera type", "camera model", "device type", "device", "product"),
-    "shows": ("shows", "view", "field of view", "must show", "purpose", "scene", "target", "covers", "description"),
-    "supply": ("supply", "power supply", "power source", "fed by"),
-    "priority": ("priority", "poe priority", "port priority"),
-    "conductor_awg": ("conductor awg", "awg", "gauge", "wire gauge"),
-    "cable_category": ("cable category", "category", "cat", "cable cat"),
-    "route": ("route", "cable route", "run passes", "routing"),
-    "cable_kind": ("cable kind", "cable type", "jacket", "sheath"),
-    "http_port": ("http port", "web port", "onvif port"),
-    "rtsp_port": ("rtsp port", "stream port"),
-    "mount": ("mount", "mounting", "mounted", "bracket", "fixing"),
-    "name": ("name", "camera", "camera name", "place", "location", "position", "id", "label", "camera id"),
-}  # fmt: skip
 _NUMBER = re.compile(r"[+-]?\d+(?:[.,' ]\d+)*")
 _LENGTH_UNITS = {"": 1.0, "m": 1.0, "mtr": 1.0, "metre": 1.0, "metres": 1.0, "meter": 1.0, "meters": 1.0,
                  "km": 1000.0, "cm": 0.01, "ft": 0.3048, "feet": 0.3048, "'": 0.3048}  # fmt: skip
@@ -70,10 +28,13 @@ _ANGLE_UNITS = {"": 1.0, "°": 1.0, "deg": 1.0, "degree": 1.0, "degrees": 1.0}
 
 @dataclass(frozen=True)
 class Mapped:
-    """Which column of the file is which of ours: `columns` by our name, the header as the file has it."""
+    """Which column of the file is which of ours: `columns` by our name, the header as the file has it; a person said which
+    those are that were `asked` for.
+    """
 
     header: Row
     columns: Mapping[str, int]
+    asked: tuple[str, ...] = ()
 
     def title(self, column: str) -> str:
         return self.header.cells[self.columns[column]]
@@ -89,17 +50,15 @@ class NoHeaderError(InputError):
 
 @dataclass
 class Schedule:
-    """The rows as our columns, with what was guessed and what is wrong."""
+    """The rows as our columns, with what was guessed and what is wrong; `unmapped` are columns that nothing is taken for, `in_part`
+    rows with something wrong, without it.
+    """
 
     rows: list[tuple[int, dict[str, str]]] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
     guesses: list[str] = field(default_factory=list)
-
-
-def plain(text: str) -> str:
-    """Small letters and digits with single blanks: what two spellings of a header have in common."""
-    letters = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
-    return " ".join(re.sub(r"[^a-z0-9]+", " ", letters).split())
+    unmapped: list[str] = field(default_factory=list)
+    in_part: list[tuple[int, dict[str, str]]] = field(default_factory=list)
 
 
 def _short_mac(text: str) -> str:
@@ -161,10 +120,14 @@ def parse_whole(text: str) -> int:
 
 
 def map_columns(
-    rows: Sequence[Row], given: Mapping[str, str], source: str, saved: tuple[str, Mapping[str, str]] = ("", {})
+    rows: Sequence[Row],
+    given: Mapping[str, str],
+    source: str,
+    words: Words,
+    saved: tuple[str, Mapping[str, str]] = ("", {}),
 ) -> Mapped:
-    """Find the header row and say which column is which. `given` are our columns with the header to take for each; `saved`
-    is a file with such, of which `given` has precedence.
+    """Find the header row and say which column is which. `given` are our columns with the header to take for each; `words`
+    what is known to stand above them; `saved` a file with such as are given, of which `given` has precedence.
 
     Raises NoHeaderError where no header row is found, InputError where a header that is given is not there.
     """
@@ -177,22 +140,13 @@ def map_columns(
             raise InputError(f"{saved[0]}: no such column: {column}", "correct the line or remove the file")
     given = {**from_file, **given}
     wanted = {plain(header) for header in given.values()}
-
-    def fits(row: Row) -> int:
-        return len(known_columns(row.cells)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
-
-    # A title row above the table fits by chance in one cell at most.
-    searched = rows[:_HEADER_SEARCH_ROWS]
-    candidates = [row for row in searched if row.filled > 1]
-    # A header of two rows, such as Network over Switch and Port, counts where it says more than either of them.
-    candidates += [_joined(upper, lower) for upper, lower in pairwise(searched) if lower.number == upper.number + 1]
-    header = max(candidates, key=fits, default=None)
-    if header is None or fits(header) < 2:
+    header, fitting = best_header(rows, words, wanted)
+    if header is None or fitting < 2:
         raise NoHeaderError(
             f"{source}: found no header row in the first {_HEADER_SEARCH_ROWS} filled rows",
             f"expected a row with names such as {', '.join(COLUMNS[:6])}; or name them with --map COLUMN=HEADER",
         )
-    columns = known_columns(header.cells, skip=wanted)
+    columns = known_columns(header.cells, words, skip=wanted)
     titles = [plain(cell) for cell in header.cells]
     for column, title in given.items():
         if plain(title) not in titles:
@@ -203,6 +157,21 @@ def map_columns(
             raise InputError(f"{where}: row {header.number} has no such header", f"expected one of: {have}{advice}")
         columns[column] = titles.index(plain(title))
     return Mapped(header, columns)
+
+
+def best_header(rows: Sequence[Row], words: Words, wanted: Collection[str] = ()) -> tuple[Row | None, int]:
+    """The row that most likely is the header, and how many of its titles are known; those that are `wanted` count twice."""
+
+    def fits(row: Row) -> int:
+        return len(known_columns(row.cells, words)) + 2 * sum(plain(cell) in wanted for cell in row.cells)
+
+    # A title row above the table fits by chance in one cell at most.
+    searched = rows[:_HEADER_SEARCH_ROWS]
+    candidates = [row for row in searched if row.filled > 1]
+    # A header of two rows, such as Network over Switch and Port, counts where it says more than either of them.
+    candidates += [_joined(upper, lower) for upper, lower in pairwise(searched) if lower.number == upper.number + 1]
+    header = max(candidates, key=fits, default=None)
+    return header, 0 if header is None else fits(header)
 
 
 def _joined(upper: Row, lower: Row) -> Row:
@@ -216,37 +185,14 @@ def _joined(upper: Row, lower: Row) -> Row:
     return Row(lower.number, tuple(cells))
 
 
-def known_columns(cells: Sequence[str], skip: Iterable[str] = ()) -> dict[str, int]:
-    """Our columns by exact synonym first, then by a synonym within the title; each title is used once."""
-    titles = {index: plain(cell) for index, cell in enumerate(cells) if plain(cell) and plain(cell) not in skip}
-    found: dict[str, int] = {}
-    for exact in (True, False):
-        for column, synonyms in _SYNONYMS.items():
-            if column in found:
-                continue
-            for synonym in synonyms:
-                index = next(
-                    (
-                        i
-                        for i, t in titles.items()
-                        if i not in found.values() and (t == synonym if exact else _within(synonym, t))
-                    ),
-                    None,
-                )
-                if index is not None:
-                    found[column] = index
-                    break
-    return found
-
-
-def _within(synonym: str, title: str) -> bool:
-    return len(synonym) > 3 and f" {synonym} " in f" {title} "
-
-
-def interpret(rows: Sequence[Row], mapped: Mapped, plan: Plan, defaults: Mapping[str, str], source: str) -> Schedule:
-    """The rows below the header as rows of cameras.csv. What is wrong is told with row and column, all at once."""
+def interpret(
+    rows: Sequence[Row], mapped: Mapped, known_words: Mapping[str, Mapping[str, str]], defaults: Mapping[str, str], source: str
+) -> Schedule:
+    """The rows below the header as rows of cameras.csv. What is wrong is told with row and column, all at once; a row with
+    anything wrong is not among `rows`. `known_words` are `spellings` of the plan.
+    """
     schedule = Schedule()
-    known = _Known(plan, defaults, schedule.guesses)
+    known = _Known(known_words, defaults, schedule.guesses)
     below = [row for row in rows if row.number > mapped.header.number]
     wrong: dict[tuple[str, str], list[int]] = {}
     for row in below:
@@ -254,17 +200,40 @@ def interpret(rows: Sequence[Row], mapped: Mapped, plan: Plan, defaults: Mapping
         if len(cells) < 2 or (len(cells) < 3 and "name" not in cells):
             continue  # a heading between groups of rows, or a sum below them
         made: dict[str, str] = {}
+        bad: list[tuple[str, str]] = []
         for column in COLUMNS:
             try:
                 made[column] = known.value(column, cells)
             except ValueError as error:
-                wrong.setdefault((column, str(error)), []).append(row.number)
-        schedule.rows.append((row.number, made))
+                bad.append((column, str(error)))
+        filled = {c: text for c, text in made.items() if text and text != NEXT}
+        missing = {c for c in REQUIRED_COLUMNS if c not in filled}
+        bad += [(column, what) for column, what in wrong_fields(Camera, filled) if column not in missing]
+        for column, what in bad:
+            wrong.setdefault((column, what), []).append(row.number)
+        if not bad:
+            schedule.rows.append((row.number, made))
+        else:
+            schedule.in_part.append((row.number, _in_part(made, {c for c, _ in bad}, known_words, row.number)))
     for (column, what), numbers in wrong.items():
         schedule.problems.append(_problem(mapped, column, what, numbers, source))
-    if not schedule.rows:
+        schedule.unmapped += [column] if column not in mapped.columns and column in REQUIRED_COLUMNS else []
+    if not schedule.rows and not wrong:
         schedule.problems.append(f"{source}: no camera row below the header in row {mapped.header.number}")
     return schedule
+
+
+def _in_part(
+    made: Mapping[str, str], bad: set[str], words: Mapping[str, Mapping[str, str]], number: int
+) -> dict[str, str]:
+    """The row with something that is wrong nowhere in place of its wrong cells, so that the rest of it can be checked."""
+    row = {column: "" if column in bad else made.get(column, "") for column in COLUMNS}
+    row |= {c: next(iter(words[c].values()), "") for c in ("type", "group", "zone", "recorder") if not row[c]}
+    row["name"] = row["name"] or f"row-{number}"
+    row["port"] = row["port"] if row["switch"] else ""
+    if bad & {"recorder", "channel"}:
+        row["channel"] = NEXT
+    return row
 
 
 def _problem(mapped: Mapped, column: str, error: str, numbers: Sequence[int], source: str) -> str:
@@ -281,28 +250,30 @@ def _problem(mapped: Mapped, column: str, error: str, numbers: Sequence[int], so
     return f"{source} row{'s' if len(numbers) > 1 else ''} {rows}, column {column}{title}: {error}"
 
 
-def spellings(plan: Plan) -> dict[str, dict[str, str]]:
-    """For each column that names a thing of the plan: what people write for it, with the plan's own word."""
-    return {
-        "group": {g.name: g.name for g in plan.groups},
-        "switch": {s.name: s.name for s in plan.switches} | {s.cabinet: s.name for s in plan.switches},
-        "recorder": {r.name: r.name for r in plan.recorders},
-        "zone": {z.name: z.name for z in plan.zones}
-        | {str(z.vlan): z.name for z in plan.zones}
-        | {f"vlan {z.vlan}": z.name for z in plan.zones},
-        "type": {t.name: t.name for t in plan.camera_types}
-        | {t.model: t.name for t in plan.camera_types}
-        | {f"{t.maker} {t.model}": t.name for t in plan.camera_types},
-    }
+def spellings(draft: Draft) -> dict[str, dict[str, str]]:
+    """For each column that names a thing of the plan: what people write for it, with the plan's own word. A thing with an error
+    of its own is known by its name.
+    """
+    parts = draft.parts
+    found = {column: {name: name for name in draft.names[part]} for column, part in _THINGS.items()}
+    found["switch"] |= {s.cabinet: s.name for s in parts["switches"]}
+    found["zone"] |= {spelled: z.name for z in parts["zones"] for spelled in (str(z.vlan), f"vlan {z.vlan}")}
+    found["type"] |= {spelled: t.name for t in parts["camera_types"] for spelled in (t.model, f"{t.maker} {t.model}")}
+    return found
+
+
+_THINGS = {"group": "groups", "switch": "switches", "recorder": "recorders", "zone": "zones", "type": "camera_types"}
 
 
 class _Known:
     """Cells as the plan's own words: types, groups, zones, switches and recorders by any spelling that fits one."""
 
-    def __init__(self, plan: Plan, defaults: Mapping[str, str], guesses: list[str]) -> None:
+    def __init__(
+        self, words: Mapping[str, Mapping[str, str]], defaults: Mapping[str, str], guesses: list[str]
+    ) -> None:
         self.defaults = defaults
         self.guesses = guesses
-        self.words = spellings(plan)
+        self.words = words
 
     def value(self, column: str, cells: Mapping[str, str]) -> str:
         """The cell in our form. Raises ValueError with what was found and expected."""
@@ -313,6 +284,8 @@ class _Known:
             text = self._split_port(column, cells) or text
         if column in self.words:
             return self._word(column, text)
+        if column == "title" and not text and place_name(name := cells.get("name", "")) != name:
+            return name  # as the customer writes it
         if not text:
             if column in OPTIONAL:
                 return ""
@@ -363,6 +336,8 @@ class _Known:
                 if guess not in self.guesses:
                     self.guesses.append(guess)
                 return word
+            if column in OPTIONAL:
+                return ""
             raise ValueError(f"the cell is empty or the column missing; expected one of: {have}")
         fits = {name for spelling, name in words.items() if plain(spelling) == plain(text)}
         if len(fits) != 1:

@@ -14,6 +14,7 @@ from pathlib import Path
 from zipfile import BadZipFile
 
 from zentrale.errors import InputError
+from zentrale.words import meant
 
 MAX_FILE_BYTES = 32 * 1024 * 1024
 MAX_ROWS, MAX_COLUMNS = 20_000, 200
@@ -42,21 +43,26 @@ def file_bytes(path: Path, most: int, expected: str) -> bytes:
         raise InputError(f"{path}: cannot be read: {error.strerror}", f"expected {expected}") from None
 
 
-def read_table(path: Path, sheet: str | None = None) -> list[Row]:
-    """All rows that hold anything. Raises InputError for a file that is no table."""
+def read_tables(path: Path, sheet: str | None = None) -> dict[str, list[Row]]:
+    """All rows that hold anything, by sheet; a CSV file is one sheet without a name. Raises InputError for a file that is no
+    table.
+    """
     data = file_bytes(path, MAX_FILE_BYTES, "a CSV or XLSX file")
     if data[:4] == b"PK\x03\x04":
-        rows = [Row(r.number, tuple(_clean(c) for c in r.cells)) for r in read_sheet(path, data, sheet)]
+        sheets = {
+            name: [Row(r.number, tuple(_clean(c) for c in r.cells)) for r in rows]
+            for name, rows in read_sheets(path, data, sheet).items()
+        }
     elif sheet is not None:
         raise InputError(f"{path}: has no sheets, so --sheet {sheet} fits nothing", "leave --sheet out")
     elif data[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
         raise InputError(f"{path}: an old or encrypted spreadsheet", "save it as XLSX or CSV")
     else:
-        rows = _read_csv(path, decode(data))
-    kept = [row for row in rows if row.filled]
-    if not kept:
+        sheets = {"": _read_csv(path, decode(data))}
+    kept = {name: [row for row in rows if row.filled] for name, rows in sheets.items()}
+    if not any(kept.values()):
         raise InputError(f"{path}: holds no filled row", "expected a header row and a row for each camera")
-    if len(kept) > MAX_ROWS or max(len(row.cells) for row in kept) > MAX_COLUMNS:
+    if any(len(rows) > MAX_ROWS or max((len(r.cells) for r in rows), default=0) > MAX_COLUMNS for rows in kept.values()):
         raise InputError(f"{path}: more than {MAX_ROWS} rows or {MAX_COLUMNS} columns", "expected a camera schedule")
     return kept
 
@@ -112,8 +118,13 @@ def number_of(column: str, cell: str, separator: str) -> str:
     return cell.replace(",", ".") if decimal else cell
 
 
-def read_sheet(path: Path, data: bytes, sheet: str | None = None) -> list[Row]:
-    """The cells of a sheet as they are. Raises InputError where it is none."""
+def read_sheet(path: Path, data: bytes) -> list[Row]:
+    """The cells of the first sheet as they are. Raises InputError where it is none."""
+    return next(iter(read_sheets(path, data).values()))
+
+
+def read_sheets(path: Path, data: bytes, sheet: str | None = None) -> dict[str, list[Row]]:
+    """The cells of each sheet as they are, or of the one that is asked for. Raises InputError where it is none."""
     import openpyxl
     from openpyxl.utils.exceptions import InvalidFileException
 
@@ -121,13 +132,19 @@ def read_sheet(path: Path, data: bytes, sheet: str | None = None) -> list[Row]:
         book = openpyxl.load_workbook(io.BytesIO(data), data_only=True)
     except (BadZipFile, InvalidFileException, KeyError, ValueError, OSError, TypeError) as error:
         raise InputError(f"{path}: not a readable XLSX file ({error})", "save it again as XLSX or CSV") from None
-    if sheet is not None and sheet not in book.sheetnames:
-        raise InputError(f"{path}: has no sheet {sheet!r}", f"expected one of: {', '.join(book.sheetnames)}")
-    page = book[sheet] if sheet is not None else book.worksheets[0]
-    return [
-        Row(number, tuple(_text(cell) for cell in cells[:MAX_COLUMNS]))
-        for number, cells in enumerate(page.iter_rows(values_only=True, max_row=MAX_ROWS + 100), start=1)
-    ]
+    names = [page.title for page in book.worksheets]
+    if not names:
+        raise InputError(f"{path}: has no sheet with cells", "expected a camera schedule")
+    if sheet is not None and sheet not in names:
+        raise InputError(f"{path}: has no sheet {sheet!r}{meant(sheet, names)}", f"expected one of: {', '.join(names)}")
+    return {
+        page.title: [
+            Row(number, tuple(_text(cell) for cell in cells[:MAX_COLUMNS]))
+            for number, cells in enumerate(page.iter_rows(values_only=True, max_row=MAX_ROWS + 100), start=1)
+        ]
+        for page in book.worksheets
+        if sheet in (None, page.title)
+    }
 
 
 def _text(value: object) -> str:
