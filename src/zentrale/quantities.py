@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
 
@@ -55,6 +56,12 @@ def size(size_bytes: float) -> str:
 
 def share(part: float, whole: float) -> str:
     return f"{100 * part / whole:.0f} %" if whole else "-"
+
+
+def listed(names: Sequence[str], most: int = 8) -> str:
+    """Names with commas; of many the first, and how many more there are."""
+    more = len(names) - most
+    return ", ".join(names) if more <= 0 else f"{', '.join(names[:most])} and {more} more"
 
 
 def count(number: int, singular: str, plural: str = "") -> str:

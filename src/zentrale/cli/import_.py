@@ -12,27 +12,51 @@ if TYPE_CHECKING:
 
     from zentrale.cli.output import Output
     from zentrale.jobs.importing import Import
+    from zentrale.jobs.importing_found import FoundImport
+    from zentrale.site.folder import SiteFolder
 
 DESCRIPTION = """\
 Reads a camera schedule as people keep it, CSV or XLSX: any separator and encoding, title rows, decimal commas, units
-in cells. Says which column it takes for which, what it made of names, and what would change. Every row that cannot be
-used is named; nothing is written until all are right. Importing again updates."""
-EXAMPLE = 'zentrale import schedule.xlsx --map run_length_m="Cable [m]" --default group=standard --dry-run'
+in cells, titles in six languages. Says which column it takes for which, what it made of names, and what would change.
+Every row that cannot be used is named; nothing is written until all are right. Importing again updates.
+
+With --found the devices that `zentrale discover` found and nobody planned enter the plan, with a name each and a type
+made from what they tell. What no device tells (switch port, cable run, watts) is left open until it is known."""
+EXAMPLE = """\
+zentrale import schedule.xlsx --map run_length_m="Cable [m]" --default group=standard --dry-run
+  zentrale import --found --name 'hall-{n:02}' --default switch=cabinet-1"""
 _PREVIEW_ROWS = 12
+_MOST_FOUND = 40
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("file", metavar="FILE", help="the schedule, CSV or XLSX")
-    parser.add_argument("--sheet", metavar="NAME", help="sheet of an XLSX file (default: the first)")
+    parser.add_argument("file", metavar="FILE", nargs="?", help="the schedule, CSV or XLSX")
+    parser.add_argument("--sheet", metavar="NAME", help="sheet of an XLSX file (default: that with a camera table)")
     parser.add_argument(
         "--map", metavar="COLUMN=HEADER", action="append", default=[], help="take HEADER of the file for our COLUMN"
     )
     parser.add_argument(
         "--default", metavar="COLUMN=VALUE", action="append", default=[], help="take VALUE where the cell is empty"
     )
-    parser.add_argument("--save-map", action="store_true", help="keep the mapping in import.toml for the next time")
+    parser.add_argument("--save-map", action="store_true", help="keep sheet, mapping and defaults in import.toml for the next time")
     parser.add_argument("--remove-missing", action="store_true", help="remove cameras that the schedule does not name")
+    found = parser.add_argument_group("found devices")
+    found.add_argument("--found", action="store_true", help="take in what the last discovery found and nobody planned")
+    found.add_argument("--maker", metavar="NAME", default="", help="only devices of this maker")
+    found.add_argument("--model", metavar="NAME", default="", help="only devices of this model")
+    found.add_argument("--zone", metavar="NAME", default="", help="only those of this zone, and those that are in none")
+    found.add_argument(
+        "--range", metavar="FIRST-LAST", action="append", default=[], help="only those with these addresses"
+    )
+    found.add_argument("--macs", metavar="FILE", help="only those of this table with columns mac and name, by these names")
+    found.add_argument(
+        "--name", metavar="PATTERN", default="", help="how they are named, such as 'hall-{n:02}', in order of address"
+    )
+    found.add_argument(
+        "--channel", metavar="next", choices=["next"], help="the next free channel of the recorder (as without it)"
+    )
     options.add_dry_run(parser)
+    options.add_no_wait(parser)
     options.add_site(parser)
     options.add_json(parser)
     options.add_common(parser)
@@ -47,6 +71,9 @@ def run(args: argparse.Namespace) -> int:
 
     output = Output(args)
     folder = options.site_folder(args)
+    _check_usage(args)
+    if args.found:
+        return _take_found(args, output, folder)
     request = Request(
         Path(args.file),
         args.sheet,
@@ -72,6 +99,94 @@ def run(args: argparse.Namespace) -> int:
     else:
         output.next("`zentrale check`" if any("left open" in g for g in prepared.guesses) else "`zentrale plan`")
     return 0
+
+
+def _check_usage(args: argparse.Namespace) -> None:
+    """Raises InputError where the options do not fit together."""
+    from zentrale.errors import InputError
+
+    of_found = {name: getattr(args, name) for name in ("maker", "model", "zone", "range", "macs", "name", "channel")}
+    of_file = {"FILE": args.file, "--sheet": args.sheet, "--map": args.map, "--save-map": args.save_map,
+               "--remove-missing": args.remove_missing}  # fmt: skip
+    stray = [what for what, given in of_file.items() if given] if args.found else [f"--{n}" for n, g in of_found.items() if g]
+    if stray:
+        other = "does not go with --found" if args.found else "goes with --found alone"
+        raise InputError(f"{stray[0]} {other}", "give a schedule, or --found; `zentrale import --help` has both")
+    if not args.found and args.file is None:
+        raise InputError("what to import is not said", "give the file of a schedule, or --found")
+
+
+def _take_found(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
+    from pathlib import Path
+
+    from zentrale.errors import InputError
+    from zentrale.jobs.importing_found import Request, prepare_found
+    from zentrale.logbook.store import Logbook
+
+    if not folder.logbook_file.exists():
+        raise InputError("nothing was discovered yet", "run `zentrale discover` first")
+    request = Request(
+        args.maker, args.model, args.zone, tuple(args.range), Path(args.macs) if args.macs else None, args.name,
+        _pairs("--default", args.default),
+    )  # fmt: skip
+    with options.alone(args, output, folder, "import", needed=not args.dry_run), Logbook(folder.logbook_file) as logbook:
+        prepared = prepare_found(folder, options.plan_of(folder), logbook, request)
+        _show_found(output, prepared)
+        written = [] if args.dry_run else prepared.write()
+    if args.json:
+        output.document({
+            "dry_run": args.dry_run,
+            "added": [{"name": a.name, "address": a.address or None, "mac": a.mac or None, "type": a.type, "channel": a.channel}
+                      for a in prepared.added],
+            "left_out": [{"address": out.address or None, "why": out.why} for out in prepared.left_out],
+        })  # fmt: skip
+    if args.dry_run:
+        output.line("dry run: nothing was written", "bold")
+    for path in written:
+        output.line(f"wrote {path}", "bold")
+    if args.dry_run and prepared.added:
+        output.next("the same without --dry-run")
+    elif prepared.added:
+        output.next("`zentrale check` for what is open, then `zentrale register --dry-run`")
+    else:
+        output.next("`zentrale discover` again, where devices are missing here")
+    return 0
+
+
+def _show_found(output: Output, prepared: FoundImport) -> None:
+    from zentrale import quantities
+
+    if prepared.types:
+        output.heading(f"New in types.toml: {quantities.count(len(prepared.types), 'type')}")
+        output.table(
+            ["type", "maker", "model", "up to", "codecs"],
+            ([t.name, t.maker, t.model, quantities.resolution(*t.max_resolution) if t.max_resolution else "not told",
+              ", ".join(t.codecs)] for t in prepared.types),
+        )  # fmt: skip
+    if prepared.added:
+        output.heading(f"New in cameras.csv: {quantities.count(len(prepared.added), 'camera')}")
+        shown = prepared.added if output.details else prepared.added[:_MOST_FOUND]
+        output.table(
+            ["name", "address", "MAC address", "type", "recorder", ">channel"],
+            ([a.name, a.address or "none", a.mac or "not told", a.type, prepared.plan.camera(a.name).recorder, str(a.channel)]
+             for a in shown),
+        )  # fmt: skip
+        if len(shown) < len(prepared.added):
+            output.line(f"and {len(prepared.added) - len(shown)} more; --json has all")
+    if prepared.left_out:
+        output.heading(f"Left out: {len(prepared.left_out)}")
+        why: dict[str, list[str]] = {}
+        for out in prepared.left_out:
+            why.setdefault(out.why, []).append(out.address)
+        for reason, addresses in why.items():
+            output.line(f"  {quantities.listed([a for a in addresses if a])}: {reason}" if any(addresses) else f"  {reason}")
+    output.line()
+    if prepared.passed_over:
+        output.line(f"{prepared.passed_over} other devices that nobody planned were not asked for")
+    if prepared.open_columns:
+        output.line(f"left open until somebody knows it: {', '.join(prepared.open_columns)}, and day_w of new types")
+    told = "nothing to add: the plan has every found device that was asked for"
+    output.line(f"{quantities.count(len(prepared.added), 'camera')} added" if prepared.added else told, "bold")
 
 
 def _again(args: argparse.Namespace, prepared: Import) -> str:

@@ -16,9 +16,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", metavar="FOLDER", help="the folder to make")
     parser.add_argument(
         "--sample",
-        choices=("empty", "brackwater"),
+        choices=("empty", "network", "brackwater"),
         default="empty",
-        help="what to begin with: a plan of one camera to replace (empty), or the worked example (brackwater)",
+        help="what to begin with: a plan of one camera to replace (empty), one without cameras for devices that are there already (network), or the worked example (brackwater)",
     )
     options.add_common(parser)
 

@@ -319,6 +319,14 @@ class Device:
             raise NotOfferedError(f"the device has no service {NS[prefix]}")
         return self._here(address, "service address")
 
+    async def offers(self, prefix: str) -> bool:
+        """Whether it lists the service with that namespace prefix."""
+        try:
+            await self._service_address(prefix)
+        except NotOfferedError:
+            return False
+        return True
+
     # Getting in
 
     async def login(

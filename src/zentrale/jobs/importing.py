@@ -19,6 +19,7 @@ from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, REQUIRED_COLUMNS, draft_for_schedule, read_for_schedule, read_plan
 from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, best_header, interpret, map_columns, spellings
 from zentrale.site.tables import Row, read_tables
+from zentrale.site.toml_lines import toml_string
 
 MAPPING_FILE = "import.toml"
 _ENOUGH = 3  # known titles that make a sheet a camera table
@@ -383,12 +384,9 @@ def _saved(folder: SiteFolder) -> Saved:
 
 def _mapping_text(saved: Saved) -> str:
     def table(name: str, values: Mapping[str, str]) -> list[str]:
-        return ["", f"[{name}]", *(f"{key} = {_toml_string(value)}" for key, value in values.items())] if values else []
+        return ["", f"[{name}]", *(f"{key} = {toml_string(value)}" for key, value in values.items())] if values else []
 
-    lines = [f"sheet = {_toml_string(saved.sheet)}"] if saved.sheet else []
+    lines = [f"sheet = {toml_string(saved.sheet)}"] if saved.sheet else []
     lines += [*table("columns", saved.columns), *table("defaults", saved.defaults)]
     return "\n".join(["# How the schedule is read; `zentrale import` takes it from here.", *lines, ""])
 
-
-def _toml_string(text: str) -> str:
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

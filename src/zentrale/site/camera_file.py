@@ -43,6 +43,38 @@ def camera_columns(path: Path) -> tuple[str, ...]:
     return tuple(cell.strip() for cell in header if cell.strip() in CAMERA_COLUMNS) or CAMERA_COLUMNS
 
 
+def with_more_rows(path: Path, rows: Sequence[Mapping[str, str]]) -> bytes:
+    """The file with these rows at its end, all else in it as it was, its encoding, separator and line ends too. A column that it
+    does not have is added where one of these has something in it.
+    """
+    if not path.exists():
+        return camera_file_text({row["name"]: row for row in rows}, ()).encode("utf-8")
+    data = path.read_bytes()
+    text = decode(data)
+    end = "\r\n" if "\r\n" in text else "\n"
+    separator = separator_of(text, CAMERA_COLUMNS) or ","
+    lines = text.splitlines()
+    at = next((i for i, line in enumerate(lines) if line.strip() and not line.lstrip().startswith("#")), None)
+    if at is None:
+        at = len(lines)
+        lines.append(separator.join(CAMERA_COLUMNS[: CAMERA_COLUMNS.index("channel") + 1]))
+    header = [cell.strip() for cell in next(csv.reader([lines[at]], delimiter=separator))]
+    more = [c for c in CAMERA_COLUMNS if c not in header and any(row[c] for row in rows)]
+    lines[at] = separator.join([lines[at], *more])
+    told = io.StringIO()
+    writer = csv.writer(told, delimiter=separator, lineterminator=end)
+    writer.writerows([row.get(c, "") for c in [*header, *more]] for row in rows)
+    whole = end.join(lines) + end + told.getvalue()
+    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return whole.encode("utf-16")
+    marked = data.startswith(b"\xef\xbb\xbf")
+    try:
+        data.decode("utf-8")
+    except UnicodeDecodeError:
+        return whole.encode("cp1252", "replace")
+    return whole.encode("utf-8-sig" if marked else "utf-8")
+
+
 def camera_file_text(
     rows: Mapping[str, Mapping[str, str]], comments: Sequence[str], columns: Sequence[str] = CAMERA_COLUMNS
 ) -> str:

@@ -35,13 +35,15 @@ Bound = Mapping[str, tuple[str, int]]
 NEXT = "next"  # in place of a channel's number: the lowest that is free
 
 
-def read_plan(folder: SiteFolder, cameras: str | None = None, bound: Callable[[], Bound] = dict) -> Plan:
+def read_plan(
+    folder: SiteFolder, cameras: str | None = None, bound: Callable[[], Bound] = dict, types: str | None = None
+) -> Plan:
     """Read, type and cross-check the plan of `folder`. Raises PlanError with every problem found.
 
-    cameras: text to take instead of the file cameras.csv, to check it before it is written
+    cameras: text to take instead of the file cameras.csv, to check it before it is written; types: instead of types.toml
     bound:   asked where rows have `next` for a channel: recorder and number by camera, as they were bound before
     """
-    return _plan(*_draft(folder, cameras, bound))
+    return _plan(*_draft(folder, cameras, bound, types=types))
 
 
 def read_for_schedule(folder: SiteFolder, cameras: str | None = None) -> Plan:
@@ -69,12 +71,17 @@ def _plan(draft: Draft, problems: Sequence[str], next_channels: tuple[str, ...])
 
 
 def _draft(
-    folder: SiteFolder, cameras: str | None, bound: Callable[[], Bound], *, of_single: bool = True
+    folder: SiteFolder,
+    cameras: str | None,
+    bound: Callable[[], Bound],
+    *,
+    types: str | None = None,
+    of_single: bool = True,
 ) -> tuple[Draft, list[str], tuple[str, ...]]:
     """The parts, all problems in the order of files and lines, and the cameras whose channel is `next`."""
     problems: list[str] = []
     site_text, site_data = _read_toml(folder.site_file, SITE_PARTS, problems)
-    types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems)
+    types_text, types_data = _read_toml(folder.types_file, TYPE_PARTS, problems, types)
     name = folder.cameras_file.name
     text = _read_text(folder.cameras_file, problems, table=True) if cameras is None else cameras
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
@@ -149,8 +156,10 @@ def _read_text(path: Path, problems: list[str], *, table: bool = False) -> str |
     return None
 
 
-def _read_toml(path: Path, parts: tuple[str, ...], problems: list[str]) -> tuple[str, dict[str, Any]]:
-    text = _read_text(path, problems)
+def _read_toml(
+    path: Path, parts: tuple[str, ...], problems: list[str], given: str | None = None
+) -> tuple[str, dict[str, Any]]:
+    text = _read_text(path, problems) if given is None else given
     if text is None:
         return "", {}
     try:

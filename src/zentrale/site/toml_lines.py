@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Sequence
 
 _HEADER = re.compile(r"\s*(\[\[?)\s*([A-Za-z0-9_.\-\"' ]+?)\s*\]\]?\s*(#.*)?$")
 _KEY = re.compile(r"\s*([A-Za-z0-9_\-]+|\"[^\"]*\")\s*=")
+
+
+def toml_string(text: str) -> str:
+    """As a basic string of TOML: its escapes are those of JSON, and one more."""
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 
 def line_of(text: str, location: Sequence[str | int]) -> int:

@@ -28,6 +28,9 @@ class FoundDevice:
     announced:   what it calls itself by SSDP or DNS-SD, in words
     label:       the name that it tells in its scopes
     announced_serial: its serial number as it announces it by SSDP; rtsp_ports those at which it says that it serves RTSP
+    codecs, max_resolution, max_fps, max_bitrate_kbps: what its main encoder can be set to, as far as it told it; width and height
+                 [px], frames/s, kbit/s; empty or 0: not told
+    records:     it has the receivers of a recorder
     other:       why it is not the device whose password the vault has for this place; empty where nothing says so
     again_at:    when a device that was not asked for lack of tries can be asked (ISO 8601)
     """
@@ -58,6 +61,11 @@ class FoundDevice:
     other: str = ""
     announced_serial: str = ""
     rtsp_ports: tuple[int, ...] = ()
+    codecs: tuple[str, ...] = ()
+    max_resolution: tuple[int, ...] = ()
+    max_fps: float = 0
+    max_bitrate_kbps: int = 0
+    records: bool = False
 
     @property
     def rtsp_port(self) -> int | None:

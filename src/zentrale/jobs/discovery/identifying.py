@@ -194,10 +194,38 @@ async def _ask_who(
                 device, maker=information.maker, model=information.model, firmware=information.firmware,
                 serial=information.serial, mac=min(macs, default=""), macs=tuple(sorted(macs)),
             )  # fmt: skip
+            if planned is None:
+                device = await _with_offers(client, device)
         named = (f"{host} ({what})" for host, what in client.named_hosts.items())
         return replace(device, named_hosts=tuple(dict.fromkeys((*device.named_hosts, *named))))
 
 
+async def _with_offers(client: Device, device: FoundDevice) -> FoundDevice:
+    """What a device that nobody planned can do, for a type of its own. One that does not tell is as it was."""
+    try:
+        if await client.offers("trv"):
+            return replace(device, records=True)
+        encoders = [(p.token, p.encoder) for p in await client.media.profiles() if p.encoder is not None]
+        if not encoders:
+            return device
+        token, now = max(encoders, key=lambda e: (e[1].width_px * e[1].height_px, e[0]))
+        options = await client.media.encoder_options(token, now.token)
+    except MachineError:
+        raise
+    except DeviceError as error:
+        log.info("%s: does not tell what it can do: %s", device.address, error.what)
+        return device
+    sizes = [size for offered in options.values() for size in offered.resolutions]
+    rates = [rate for offered in options.values() for rate in offered.fps]
+    most = [offered.bitrate_kbps[1] for offered in options.values() if offered.bitrate_kbps is not None]
+    return replace(
+        device, codecs=tuple(codec for codec in _CODECS if codec in (options or (now.codec,))),
+        max_resolution=max(sizes, key=lambda s: s[0] * s[1], default=(now.width_px, now.height_px)),
+        max_fps=max(rates, default=0.0), max_bitrate_kbps=max(most, default=0),
+    )  # fmt: skip
+
+
+_CODECS = ("H264", "H265", "JPEG")  # those that a plan may ask for
 _PATIENCE_S = 15.0  # one that answered a moment ago, and is gone: it restarts its web server
 
 
