@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, timedelta, tzinfo
+from zoneinfo import ZoneInfo
 
 
 def bitrate(bitrate_bps: float) -> str:
@@ -79,9 +80,28 @@ def timestamp(moment: datetime) -> str:
     return moment.astimezone().isoformat(timespec="seconds")
 
 
+_ZONE: list[tzinfo] = []
+
+
+def tell_times_in(zone: str) -> None:
+    """From now on `moment` and `at_site` tell times in this IANA zone, the site's; before it in that of this machine."""
+    _ZONE[:] = [ZoneInfo(zone)]
+
+
+def at_site(moment: datetime) -> datetime:
+    """The same moment by the site's clocks."""
+    return moment.astimezone(_ZONE[0] if _ZONE else None)
+
+
+def to_the_minute(moment: datetime) -> str:
+    """By the site's clocks, with the zone's name: 2026-03-01 14:05 CET."""
+    local = at_site(moment)
+    return f"{local:%Y-%m-%d %H:%M} {local.tzname()}"
+
+
 def moment(moment: datetime) -> str:
-    """The local time with its zone's name, as people read it: 2026-03-01 14:05:10 CET."""
-    local = moment.astimezone()
+    """By the site's clocks, with the zone's name, as people read it: 2026-03-01 14:05:10 CET."""
+    local = at_site(moment)
     return f"{local:%Y-%m-%d %H:%M:%S} {local.tzname()}"
 
 

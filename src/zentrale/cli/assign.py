@@ -82,11 +82,12 @@ def _walk(
     """One device after the other, until all are named or the person has enough. Each answer is kept at once."""
     import asyncio
 
-    from zentrale.jobs.discovery.assigning import assign
+    from zentrale.jobs.discovery.assigning import assign, unassign
     from zentrale.jobs.discovery.walking import open_devices, picture_of
 
     keyring = options.keyring(args, output, plan, vault, logbook)
     passed: set[str] = set()
+    answered: list[tuple[str, str]] = []  # address and the name it got, in order
     while left := [o for o in open_devices(plan, logbook) if o.device.address not in passed]:
         item = left[0]
         device = item.device
@@ -99,9 +100,18 @@ def _walk(
         for number, name in enumerate(item.may_be, start=1):
             camera = next((c for c in plan.cameras if c.name == name), None)
             output.line(f"  {number}  {name}{f', {camera.shows}' if camera and camera.shows else ''}")
-        answer = _asked(item.may_be)
+        answer = _asked(item.may_be, back=bool(answered))
         if answer is None:
             return
+        if answer == _BACK:
+            passed.discard(device.address)
+            address, name = answered.pop()
+            passed.discard(address)
+            if name:
+                unassign(plan, logbook, name)
+                output.line(f"  {name} is open again")
+            continue
+        answered.append((device.address, answer))
         if answer:
             assign(plan, logbook, answer, device.address)
             output.line(f"  {answer} is the device at {device.address}")
@@ -109,17 +119,26 @@ def _walk(
         output.line("nothing is open: each found device is named, or none may be a missing one")
 
 
-def _asked(may_be: tuple[str, ...]) -> str | None:
-    """The name chosen; empty to pass on, None to end."""
+_BACK = "<"  # no name begins so
+
+
+def _asked(may_be: tuple[str, ...], *, back: bool) -> str | None:
+    """The name chosen; empty to pass on, None to end, `_BACK` to ask for the one before again."""
     import sys
 
     from zentrale.jobs.discovery.walking import chosen
+    from zentrale.words import clean
 
     while True:
-        print("  which is it? its number, s to skip, q to end: ", end="", file=sys.stderr, flush=True)
+        keys = "s to skip, b to go back, q to end" if back else "s to skip, q to end"
+        print(f"  which is it? its number, {keys}: ", end="", file=sys.stderr, flush=True)
         line = sys.stdin.readline()
         if not line or line.strip().lower() == "q":
             return None
+        if line.strip().lower() == "b" and back:
+            return _BACK
         answer = chosen(line, may_be)
         if answer is not None:
             return answer
+        numbers = f"1 to {len(may_be)}" if len(may_be) > 1 else "1"
+        print(f"  {clean(line.strip(), 40)!r} is none of them: type {numbers}, a name, or {keys}", file=sys.stderr)

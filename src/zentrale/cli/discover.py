@@ -52,6 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--follow", action="store_true", help="keep on until Ctrl-C, and tell who comes and goes; nothing is kept"
     )
+    options.add_only(parser)
     options.add_details(parser)
     options.add_entering(parser)
     options.add_sites(parser)
@@ -69,6 +70,9 @@ def run(args: argparse.Namespace) -> int:
 
     if not 0.1 <= args.wait <= 60:
         raise InputError(f"--wait {args.wait:g}: out of range", "expected 0.1 to 60 seconds")
+    args.only = [*args.only, *args.names]
+    if args.only and (args.range or args.follow):
+        raise InputError("names of devices do not go with --range or --follow", "leave one of them out")
     output = Output(args)
     folders = [find_site(place) for place in args.site or [None]]
     plans = [
@@ -102,10 +106,12 @@ def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan
 
     from zentrale.cli.discover_shown import Found
     from zentrale.jobs.discovery.discovering import Request, discover
+    from zentrale.jobs.selection import devices_named
     from zentrale.logbook.store import Logbook
 
     vault = options.vault_or_none(args, folder)
-    request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe)
+    only = devices_named(plan, args.only) if args.only else ()
+    request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe, only)
     with (
         Logbook(folder.logbook_file) as logbook,
         output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,
@@ -113,7 +119,7 @@ def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan
         keyring = options.keyring(args, output, plan, vault, logbook)
         result = asyncio.run(discover(plan, keyring, request, step))
         listed = asyncio.run(_streams(folder, plan, keyring, result, step)) if args.streams else None
-    return Found(plan, result, listed)
+    return Found(plan, result, listed, only)
 
 
 def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> int:

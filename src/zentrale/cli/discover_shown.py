@@ -18,10 +18,14 @@ _MOST_OPEN = 8
 class Found:
     """One site's discovery."""
 
-    def __init__(self, plan: Plan, result: Discovery, listed: Sequence[Listed] | None) -> None:
-        self.plan, self.result, self.listed = plan, result, listed
-        self.planned = len(plan.cameras) + len(plan.recorders)
-        self.good = result.matching.as_planned(plan)
+    def __init__(
+        self, plan: Plan, result: Discovery, listed: Sequence[Listed] | None, only: Sequence[str] = ()
+    ) -> None:
+        """`only`: the devices that were looked for; empty: all."""
+        self.plan, self.result, self.listed, self.only = plan, result, listed, only
+        self.planned = len(only) or len(plan.cameras) + len(plan.recorders)
+        good = result.matching.as_planned(plan)
+        self.good = {name: device for name, device in good.items() if not only or name in only}
 
 
 def show_sites(output: Output, sites: Sequence[Found]) -> None:
@@ -74,11 +78,20 @@ def show(output: Output, found: Found) -> None:
         output.line("every device: `zentrale discover --details`")
     if listed is not None:
         _show_streams(output, listed)
+    if found.only:
+        output.next(
+            "`zentrale discover` looks for all" if len(good) == planned else "see to what is named, then this again"
+        )
+        return
     open_rows = _open_rows(output, plan, result)
     if not good:
         output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
     elif open_rows:
         output.next("`zentrale assign --walk`: a picture of each that is open, and one key")
+    elif result.matching.extra and len(good) == planned:
+        output.next(
+            "`zentrale import --found --dry-run`: what nobody planned into the plan; or `zentrale register --dry-run`"
+        )
     elif len(good) < planned:
         output.next("find what is missing, then `zentrale discover` again; or go on: `zentrale register --dry-run`")
     else:

@@ -25,7 +25,10 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
         logging.getLogger(noisy).setLevel(logging.ERROR)
     logging.getLogger("zeroconf").setLevel(logging.CRITICAL)  # it tells of every odd packet that anybody sends
     try:
-        return run(args)
+        code = run(args)
+        if Output.last is not None:
+            Output.last.end()
+        return code
     except ZentraleError as error:
         output = Output(args)
         if isinstance(error, PlanError):
@@ -46,14 +49,42 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
 
 def _after_interruption(args: argparse.Namespace) -> str:
     """What became of the work, and what to type to go on."""
-    again = f"`zentrale {args.command}` again"
+    action = getattr(args, "action", None) or ""
+    command = f"{args.command} {action}".strip()
+    again = f"`zentrale {command}` again"
     if getattr(args, "undo", None) is not None:
         return f"what was taken back is in the journal; `zentrale register --undo {args.undo}` takes back what is left"
-    if args.command == "register" and not getattr(args, "dry_run", False):
-        return f"what was changed is in the journal; {again} goes on where it stopped"
-    if args.command == "verify" and not getattr(args, "address", None):
+    if getattr(args, "dry_run", False):
+        return f"nothing was written, and no device was changed; {again} begins anew"
+    if command == "verify":
+        if getattr(args, "address", None):
+            return "nothing is kept of a stream outside of a site"
         return f"what was measured until now is kept; {again} measures everything"
-    return f"no device was changed; {again} begins anew"
+    if command == "discover":
+        if getattr(args, "follow", False):
+            return "of what was followed nothing is kept; no device was changed"
+        return f"what was found until now is kept, no device was changed; who is missing was not judged: {again}"
+    if command == "assign":
+        return f"what was answered until now is kept; {again} goes on with the rest"
+    kept = _KEPT.get(command)
+    return f"{kept}; {again}" if kept else f"no device was changed; {again} begins anew"
+
+
+_JOURNAL = "what was changed is in the journal, and what was begun is looked at first next time"
+_KEPT = {
+    "register": "what was changed is in the journal; what is left goes on where it stopped",
+    "vault rotate": "each password that was changed is in the vault; the rest goes on where it stopped",
+    "restart": _JOURNAL,
+    "firmware": f"a device that was sent its firmware goes on by itself: leave it its power; {_JOURNAL}",
+    "backup": "the copies that are whole are kept; what was being restored may be half done: look at that device",
+    "replace": _JOURNAL,
+    "remove": _JOURNAL,
+    "handover": "the evidence pack of before is still there, or the new one is whole",
+    "network write": "files that were written are whole, the others as they were",
+    "network rehearse": "the rehearsal is taken down, and the site's files are as they were",
+    "demo": "the stand-in site is stopped",
+    "simulate": "the stand-in site is stopped",
+}
 
 
 def _defect(error: Exception, args: argparse.Namespace) -> int:

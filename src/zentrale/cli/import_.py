@@ -38,7 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--default", metavar="COLUMN=VALUE", action="append", default=[], help="take VALUE where the cell is empty"
     )
-    parser.add_argument("--save-map", action="store_true", help="keep sheet, mapping and defaults in import.toml for the next time")
+    parser.add_argument(
+        "--save-map", action="store_true", help="keep sheet, mapping and defaults in import.toml for the next time"
+    )
     parser.add_argument("--remove-missing", action="store_true", help="remove cameras that the schedule does not name")
     found = parser.add_argument_group("found devices")
     found.add_argument("--found", action="store_true", help="take in what the last discovery found and nobody planned")
@@ -48,7 +50,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     found.add_argument(
         "--range", metavar="FIRST-LAST", action="append", default=[], help="only those with these addresses"
     )
-    found.add_argument("--macs", metavar="FILE", help="only those of this table with columns mac and name, by these names")
+    found.add_argument(
+        "--macs", metavar="FILE", help="only those of this table with columns mac and name, by these names"
+    )
     found.add_argument(
         "--name", metavar="PATTERN", default="", help="how they are named, such as 'hall-{n:02}', in order of address"
     )
@@ -108,7 +112,11 @@ def _check_usage(args: argparse.Namespace) -> None:
     of_found = {name: getattr(args, name) for name in ("maker", "model", "zone", "range", "macs", "name", "channel")}
     of_file = {"FILE": args.file, "--sheet": args.sheet, "--map": args.map, "--save-map": args.save_map,
                "--remove-missing": args.remove_missing}  # fmt: skip
-    stray = [what for what, given in of_file.items() if given] if args.found else [f"--{n}" for n, g in of_found.items() if g]
+    stray = (
+        [what for what, given in of_file.items() if given]
+        if args.found
+        else [f"--{n}" for n, g in of_found.items() if g]
+    )
     if stray:
         other = "does not go with --found" if args.found else "goes with --found alone"
         raise InputError(f"{stray[0]} {other}", "give a schedule, or --found; `zentrale import --help` has both")
@@ -129,7 +137,10 @@ def _take_found(args: argparse.Namespace, output: Output, folder: SiteFolder) ->
         args.maker, args.model, args.zone, tuple(args.range), Path(args.macs) if args.macs else None, args.name,
         _pairs("--default", args.default),
     )  # fmt: skip
-    with options.alone(args, output, folder, "import", needed=not args.dry_run), Logbook(folder.logbook_file) as logbook:
+    with (
+        options.alone(args, output, folder, "import", needed=not args.dry_run),
+        Logbook(folder.logbook_file) as logbook,
+    ):
         prepared = prepare_found(folder, options.plan_of(folder), logbook, request)
         _show_found(output, prepared)
         written = [] if args.dry_run else prepared.write()
@@ -179,7 +190,9 @@ def _show_found(output: Output, prepared: FoundImport) -> None:
         for out in prepared.left_out:
             why.setdefault(out.why, []).append(out.address)
         for reason, addresses in why.items():
-            output.line(f"  {quantities.listed([a for a in addresses if a])}: {reason}" if any(addresses) else f"  {reason}")
+            output.line(
+                f"  {quantities.listed([a for a in addresses if a])}: {reason}" if any(addresses) else f"  {reason}"
+            )
     output.line()
     if prepared.passed_over:
         output.line(f"{prepared.passed_over} other devices that nobody planned were not asked for")
@@ -258,7 +271,8 @@ def _show(output: Output, prepared: Import) -> None:
             ["name", ">row", "type", "switch", ">port", ">run [m]", "address", "recorder", ">channel"],
             (
                 [c.name, str(c.row), cameras[c.name].type, cameras[c.name].switch or "open",
-                 str(cameras[c.name].port or "open"), _run(cameras[c.name].run_length_m), cameras[c.name].host or "-", cameras[c.name].recorder,
+                 str(cameras[c.name].port or "open"), _run(cameras[c.name].run_length_m), cameras[c.name].host or "-",
+                 cameras[c.name].recorder,
                  str(cameras[c.name].channel)]
                 for c in added[:_PREVIEW_ROWS]
             ),

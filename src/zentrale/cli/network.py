@@ -94,6 +94,10 @@ def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Ne
         output.line(
             f"{args.with_secrets}: {secrets} passwords with the switches' RADIUS secret, for you alone; the vault keeps them"
         )
+    if sheet is None and not args.dry_run:
+        output.next(
+            "`zentrale network rehearse`: these files on this machine, packet by packet, before a switch has them"
+        )
     return EXIT_FAULTS if count_faults(written.findings) else EXIT_AS_PLANNED
 
 

@@ -107,6 +107,10 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     else:
         _show(output, net, result)
         _figure(output, folder, net, result)
+        if count_faults(result.findings):
+            output.next("correct the plan or the file where it is named, then `zentrale network write` and this again")
+        else:
+            output.next("load the files into the switches (`zentrale help network`); on site, `zentrale discover`")
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 

@@ -18,7 +18,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--sample",
         choices=("empty", "network", "brackwater"),
         default="empty",
-        help="what to begin with: a plan of one camera to replace (empty), one without cameras for devices that are there already (network), or the worked example (brackwater)",
+        help="what to begin with: a plan of one camera to replace (empty), one without cameras for devices that are there "
+        "already (network), or the worked example (brackwater)",
     )
     options.add_common(parser)
 

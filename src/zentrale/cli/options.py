@@ -94,11 +94,15 @@ def add_details(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_only(parser: argparse.ArgumentParser) -> None:
+def add_only(parser: argparse.ArgumentParser, *, names: bool = True) -> None:
+    """`--only`, and the same as names behind the command."""
     only = parser.add_argument(
         "--only", metavar="WHICH", action="append", default=[], help="camera names, groups or patterns, with commas"
     )
     completes(only, complete_cameras)
+    if names:
+        named = parser.add_argument("names", metavar="NAME", nargs="*", help="the same as --only NAME")
+        completes(named, complete_cameras)
 
 
 def add_dry_run(parser: argparse.ArgumentParser) -> None:
@@ -129,6 +133,7 @@ def site_folder(args: argparse.Namespace) -> SiteFolder:
 
 def plan_of(folder: SiteFolder) -> Plan:
     """The plan, with the numbers that the logbook keeps for cameras on the next free channel. Raises PlanError."""
+    from zentrale import quantities
     from zentrale.site.reading import Bound, read_plan
 
     def bound() -> Bound:
@@ -140,7 +145,9 @@ def plan_of(folder: SiteFolder) -> Plan:
         with Logbook(folder.logbook_file) as logbook:
             return next_channels(logbook)
 
-    return read_plan(folder, bound=bound)
+    plan = read_plan(folder, bound=bound)
+    quantities.tell_times_in(plan.site.timezone)
+    return plan
 
 
 def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = False) -> str:

@@ -28,6 +28,8 @@ from zentrale.words import clean_lines
 
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
 _NAMES = 13  # columns for the names in a list
+_MOST_ALIKE = 3  # findings of one code and remedy that are told one by one
+_TABLE_GAP = 3  # blanks between columns
 STATE_STYLES = {"ok": "green", "fault": "bold red", "warning": "yellow", "note": "cyan"}
 
 
@@ -35,6 +37,7 @@ class Output:
     """What one command run writes to. `reached` is how far the work under way has got, for whoever interrupts it."""
 
     reached: ClassVar[str] = ""
+    last: ClassVar[Output | None] = None
 
     def __init__(self, args: argparse.Namespace) -> None:
         self.json = bool(getattr(args, "json", False))
@@ -45,6 +48,9 @@ class Output:
         self.out = self._console(sys.stdout, plain=plain)
         self.err = self._console(sys.stderr, plain=plain)
         self._moving: list[Progress | Live] = []
+        self._verdict = ("", "")
+        self._since = 0  # lines on the terminal since the verdict
+        Output.last = self
 
     @staticmethod
     def _console(stream: TextIO, *, plain: bool) -> Console:
@@ -52,16 +58,25 @@ class Output:
         more: dict[str, Any] = {"color_system": None} if plain else {}
         return Console(file=stream, width=width_of(stream) or PIPE_WIDTH, highlight=False, emoji=False, **more)
 
+    def end(self) -> None:
+        """Where the verdict has scrolled away on a terminal it is said once more."""
+        words, style = self._verdict
+        screen = self.out.size.height if sys.stdout.isatty() else 0
+        if words and screen and self._since >= screen - 2:
+            self._say(words, style)
+
     # Messages
 
     def line(self, text: str = "", style: str = "") -> None:
         """A line of the result."""
         if not self.json:
             for row in text.split("\n"):
-                for part in wrapped(
-                    row, self.width, "  " if row[:1] != " " else row[: len(row) - len(row.lstrip())], ""
-                ):
-                    self.out.print(_safe(part), style=style or None, soft_wrap=True)
+                self._say(row, style)
+
+    def _say(self, row: str, style: str) -> None:
+        for part in wrapped(row, self.width, "  " if row[:1] != " " else row[: len(row) - len(row.lstrip())], ""):
+            self.out.print(_safe(part), style=style or None, soft_wrap=True)
+            self._since += 1
 
     def verbatim(self, text: str) -> None:
         """A line as it is, whatever the width: something to be typed or copied."""
@@ -103,10 +118,14 @@ class Output:
     # Tables
 
     def table(self, columns: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
-        """Columns whose title begins with ">" are numbers, set to the right. A cell may be `style|text`."""
+        """Columns whose title begins with ">" are numbers, set to the right; with "?", left out where there is no room for them,
+        the last first. A cell may be `style|text`.
+        """
         if self.json:
             return
         lines = [[str(cell) for cell in row] for row in rows]
+        columns, lines, narrow = _with_room(columns, lines, self.out.width)
+        self._since += len(lines) + 3
         plain = [[_plain(cell) for cell in row] for row in lines]
         names = [column.lstrip(">") for column in columns]
         numbers = {i for i, column in enumerate(columns) if column.startswith(">")}
@@ -123,6 +142,8 @@ class Output:
         for row in lines:
             table.add_row(*[_cell(cell) for cell in row])
         self.out.print(table)
+        if narrow:
+            self.line(f"no room here for: {', '.join(narrow)}")
 
     def _stack(self, names: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
         """Rows for a screen that is too narrow for columns: each its own few lines, what is wrong in its colour."""
@@ -148,18 +169,30 @@ class Output:
             kinds = {f.ref.kind.value.removesuffix(" at") if f.ref and not f.ref.part else "place" for f in alike}
             noun = kinds.pop() if len(kinds) == 1 else "place"
             subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
-            where = "" if len(alike) == 1 else f" ({', '.join(_names(alike, noun))})"
+            names = _names(alike, noun)
+            where = "" if len(alike) == 1 else f" ({', '.join(names) if self.details else quantities.listed(names)})"
+            measured = list(dict.fromkeys(f.measured for f in alike))
             head = f"{item.severity.value.upper():<8}{item.code:<7} "
             under = " " * len(head)
             text = f"{subject}: {item.title}{where}"
-            if not self.details:
+            if len(measured) > 1:
+                text = f"{subject}: {item.title}"
+            elif not self.details:
                 text += f": {item.measured} (expected {item.limit})"
             first, *more = wrapped(text, self.width, under, head)
             self.out.print(
                 f"[{_STYLES[item.severity]}]{_safe(first[:8])}[/][bold]{_safe(first[8:16])}[/]{_safe(first[16:])}",
                 soft_wrap=True,
             )
-            if self.details:
+            if len(measured) > 1:
+                shown = alike if self.details else alike[:_MOST_ALIKE]
+                for other in shown:
+                    told = f"{_names([other], noun)[0]}: {other.measured} (expected {other.limit})"
+                    more += wrapped(told, self.width, f"{under}  ", under)
+                if len(shown) < len(alike):
+                    more.append(f"{under}and {len(alike) - len(shown)} more: --details tells all of them")
+                more += wrapped(f"do: {item.advice}", self.width, under)
+            elif self.details:
                 more += wrapped(f"found:    {item.measured}", self.width, under)
                 more += wrapped(f"expected: {item.limit} ({item.limit_source})", self.width, under)
                 more += wrapped(f"do:       {item.advice}", self.width, under)
@@ -168,6 +201,7 @@ class Output:
             for other in (f for f in beneath if f.caused_by in {a.name for a in alike}):
                 told = f"{other.code} {other.subject}: {other.title}: {other.measured}"
                 more += wrapped(told, self.width, f"{under}  ", f"{under}follows: ")
+            self._since += 1 + len(more)
             for line in more:
                 self.out.print(_safe(line), soft_wrap=True)
 
@@ -190,12 +224,18 @@ class Output:
         warnings = sum(f.severity is Severity.WARNING for f in findings)
         more = f"; {said}" if said else ""
         if not faults and not warnings:
-            self.line(f"{'NOT JUDGED' if unknown else 'OK'}  {good}{more}", "bold yellow" if unknown else "bold green")
+            self._judge(
+                f"{'NOT JUDGED' if unknown else 'OK'}  {good}{more}", "bold yellow" if unknown else "bold green"
+            )
             return
         counts = ((faults, "fault"), (warnings, "warning"))
         text = ", ".join(quantities.count(number, noun) for number, noun in counts if number)
         style = "bold red" if faults else "bold yellow"
-        self.line(f"{'FAULTS' if faults else 'WARNINGS'}  {text}{more}", style)
+        self._judge(f"{'FAULTS' if faults else 'WARNINGS'}  {text}{more}", style)
+
+    def _judge(self, words: str, style: str) -> None:
+        self.line(words, style)
+        self._verdict, self._since = (("", "") if self.json else (words, style)), 0
 
     def next(self, text: str) -> None:
         """The step that makes sense now."""
@@ -271,14 +311,46 @@ def _plain(cell: str) -> str:
 
 
 def _grouped(findings: Iterable[Finding]) -> list[list[Finding]]:
+    """What several have alike together; and of what many of them have each its own of, all with one remedy."""
     groups: dict[tuple[str, ...], list[Finding]] = {}
     for item in worst_first(findings):
         groups.setdefault((item.code, item.measured, item.advice), []).append(item)
-    return list(groups.values())
+    causes: dict[tuple[str, str], list[list[Finding]]] = {}
+    for group in groups.values():
+        causes.setdefault((group[0].code, group[0].advice), []).append(group)
+    found: list[list[Finding]] = []
+    for some in causes.values():
+        found += [[f for group in some for f in group]] if len(some) > _MOST_ALIKE else some
+    return found
+
+
+def _with_room(
+    columns: Sequence[str], rows: list[list[str]], width: int
+) -> tuple[list[str], list[list[str]], list[str]]:
+    """The columns for which there is room, each cell in one line, and the names of those that were left out."""
+    kept, left = list(range(len(columns))), []
+    optional = [i for i, column in enumerate(columns) if column.startswith("?")]
+
+    def needs(some: Sequence[int]) -> int:
+        widths = [max(len(columns[i].lstrip("?>")), *(len(_plain(row[i])) for row in rows), 0) for i in some]
+        return sum(widths) + _TABLE_GAP * (len(some) - 1) + 1
+
+    while optional and needs(kept) > width:
+        at = optional.pop()
+        kept.remove(at)
+        left.append(columns[at].lstrip("?>"))
+    return [columns[i].lstrip("?") for i in kept], [[row[i] for i in kept if i < len(row)] for row in rows], left[::-1]
 
 
 def _names(alike: Sequence[Finding], noun: str) -> list[str]:
     return [f.ref.name if f.ref is not None and noun != "place" else f.subject for f in alike]
+
+
+def verdict_of(findings: Sequence[Finding]) -> str:
+    """As the verdict's word is, for documents: ok, warnings or faults."""
+    if count_faults(findings):
+        return "faults"
+    return "warnings" if any(f.severity is Severity.WARNING for f in findings) else "ok"
 
 
 def counted(verdicts: Mapping[Verdict, int]) -> str:

@@ -60,10 +60,17 @@ def plan_keys() -> Iterator[Key]:
         if has_table and cells[0]:
             table = cells[0].strip("`")
         names, unit, meaning = cells[1 if has_table else 0], cells[-2], cells[-1]
-        for name in names.replace(" and ", ", ").replace(" or ", ", ").split(","):
-            if "`" in name:
-                where = f"{file} {table}".strip() if has_table else file
-                yield Key(name.replace("`", "").strip(), where, unit, meaning)
+        keys = [name.replace("`", "").strip() for name in names.split(",") if "`" in name]
+        where = f"{file} {table}".strip() if has_table else file
+        units, meanings = [part.strip() for part in unit.split(",")], [part.strip() for part in meaning.split(";")]
+        for at, name in enumerate(keys):
+            own_unit = units[at] if len(units) == len(keys) else unit
+            yield Key(
+                name,
+                where,
+                "" if own_unit == "-" else own_unit,
+                meanings[at] if len(meanings) == len(keys) else meaning,
+            )
 
 
 def show(output: Output, text: str) -> None:

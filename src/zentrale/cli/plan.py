@@ -51,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
     from zentrale.cli.bounded import show_findings, show_page
-    from zentrale.cli.output import Output, finding_document
+    from zentrale.cli.output import Output, finding_document, verdict_of
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
@@ -84,7 +84,8 @@ def run(args: argparse.Namespace) -> int:
     result = calculate(plan, parts, request)
     _write(output, result, folder, args)
     if args.json:
-        output.document({**result.document(), "findings": [finding_document(f) for f in result.findings]})
+        told = [finding_document(f) for f in result.findings]
+        output.document({"verdict": verdict_of(result.findings), **result.document(), "findings": told})
     counted = quantities.count(len(plan.cameras), "camera")
     output.verdict(result.findings, f"{plan.site.name}: the plan holds", f"{counted} calculated")
     if args.details:
@@ -124,6 +125,8 @@ def _next(output: Output, result: Calculation, folder: SiteFolder) -> None:
 
     if count_faults(result.findings):
         output.next("change the plan files where they are named, then `zentrale plan` again")
+    elif result.plan.switches and not (folder.output / "network").exists():
+        output.next("`zentrale network write`: the plan as files for switches, router and DHCP")
     elif not folder.vault_file.exists():
         output.next("on site, `zentrale vault init` for the passwords, then `zentrale discover`")
     else:

@@ -72,6 +72,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
 
+    args.only = [*args.only, *args.names]
     output = Output(args)
     folder = options.site_folder(args)
     plan = options.plan_of(folder)

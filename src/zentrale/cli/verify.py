@@ -29,7 +29,10 @@ EXAMPLE = "zentrale verify --seconds 10\n  zentrale verify rtsp://viewer@10.20.0
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "address", metavar="ADDRESS", nargs="?", help="a stream address, rtsp://[USER@]HOST[:PORT]/PATH"
+        "what",
+        metavar="NAME|ADDRESS",
+        nargs="*",
+        help="cameras, the same as --only; or a stream address, rtsp://[USER@]HOST[:PORT]/PATH",
     )
     parser.add_argument(
         "--seconds",
@@ -60,7 +63,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     options.add_details(parser)
     options.add_entering(parser)
-    options.add_only(parser)
+    options.add_only(parser, names=False)
     options.add_site(parser)
     options.add_passphrase(parser)
     options.add_json(parser)
@@ -73,6 +76,11 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
 
+    addresses = [word for word in args.what if "://" in word]
+    if addresses and len(args.what) > 1:
+        raise InputError(f"verify {' '.join(args.what)}: one stream address at a time", "or names of planned cameras")
+    args.address = addresses[0] if addresses else None
+    args.only = [*args.only, *(word for word in args.what if word not in addresses)]
     if args.seconds is not None and not 1 <= args.seconds <= 86_400:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 86400 seconds (a day)")
     if not 1 <= args.answer_within <= 120:

@@ -20,6 +20,7 @@ from zentrale.errors import CertificateError, LateError, RemoteProtocolError, Un
 from zentrale.field.connection import device_ssl_context
 from zentrale.field.limits import own_limit
 from zentrale.field.rules import CheckCertificate
+from zentrale.protocols.http_auth import wire_bytes
 from zentrale.protocols.xml import MAX_BYTES
 from zentrale.words import clean
 
@@ -122,7 +123,7 @@ class HttpClient:
             "pool": self.timeout_s,
         }
         host = re.sub(r"%[^\]]*\]", "]", urlsplit(url).netloc)  # without our adapter's name (RFC 6874 clause 3)
-        fields = [(b"Host", host.encode()), *((n.encode(), v.encode()) for n, v in headers)]
+        fields = [(b"Host", host.encode()), *((n.encode(), wire_bytes(v)) for n, v in headers)]
         request = self._pool.stream(method, url, headers=fields, content=body, extensions={"timeout": timeout})
         async with request as response:
             received = tuple((n.decode("latin-1").lower(), v.decode("latin-1")) for n, v in response.headers)

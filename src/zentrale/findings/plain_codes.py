@@ -11,8 +11,8 @@ PLAIN_CODES = [
         "OPN-1",
         W,
         "switch port is not known yet",
-        "Nobody wrote down where the camera is plugged in. Power and traffic count it at a free port of its switch, where that is "
-        "known; the switch's configuration leaves it out.",
+        "Nobody wrote down where the camera is plugged in. Power and traffic count it at a free port of its switch, where that "
+        "is known; the switch's configuration leaves it out.",
         "look where it is plugged in, and write switch and port into cameras.csv",
     ),
     Entry(

@@ -21,7 +21,7 @@ SITE_CODES = [
         W,
         "found but not planned",
         "A device answers that no row of the plan names by MAC address, address or assignment.",
-        "add it to cameras.csv, or bind it with `zentrale assign CAMERA ADDRESS`",
+        "take it into the plan with `zentrale import --found`, or bind it with `zentrale assign CAMERA ADDRESS`",
     ),
     Entry(
         "DIS-3",

@@ -251,7 +251,8 @@ def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -
         verdict, severity, unknown = _verdict(plan, camera, evidence, findings)
         rows.append(
             replace(
-                _device_row(plan, camera, evidence), shows=camera.shows, run_length_m="" if camera.run_length_m is None else f"{camera.run_length_m:g}",
+                _device_row(plan, camera, evidence), shows=camera.shows,
+                run_length_m="" if camera.run_length_m is None else f"{camera.run_length_m:g}",
                 recorder=camera.recorder, channel=str(camera.channel), main=_stream_text(streams[0]),
                 sub=_stream_text(streams[1]), recording=told[0] if told else "not asked",
                 verdict=verdict.value, severity=severity.value if severity else "", not_judged="; ".join(unknown),

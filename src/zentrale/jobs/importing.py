@@ -132,7 +132,9 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
     plan, wrong = _checked(folder, kept, every, comments, source)
     problems += [problem for problem in wrong if problem not in problems]
     if problems or plan is None:
-        raise PlanError(problems, source, "import", _line_to_type(request, rows, mapped, words, known, schedule.unmapped))
+        raise PlanError(
+            problems, source, "import", _line_to_type(request, rows, mapped, words, known, schedule.unmapped)
+        )
     return Import(
         folder,
         mapped,
@@ -210,7 +212,11 @@ def _mapped(
         wanted = [c for c in _ASKED if c not in defaults]
     else:
         columns = {} if ask is None else _likely(rows, mapped, words, known)
-        wanted = [c for c in REQUIRED_COLUMNS if c not in mapped.columns and c not in defaults and len(known.get(c, "12")) != 1]
+        wanted = [
+            c
+            for c in REQUIRED_COLUMNS
+            if c not in mapped.columns and c not in defaults and len(known.get(c, "12")) != 1
+        ]
     if ask is None:
         return mapped
     found = dict(mapped.columns)
@@ -266,10 +272,13 @@ def _with_guess(
     if header is None:
         return error
     found = likely_columns(rows, header, words, known)
-    advice = f"if it is, say which column is which; by their cells: `{_command(request, found)}`" if found else error.advice
+    advice = (
+        f"if it is, say which column is which; by their cells: `{_command(request, found)}`" if found else error.advice
+    )
     titles = ", ".join(cell for cell in header.cells if cell)
     return InputError(
-        f"{request.file.name}: row {header.number} may be the header, but too few of its names are known: {titles}", advice
+        f"{request.file.name}: row {header.number} may be the header, but too few of its names are known: {titles}",
+        advice,
     )
 
 
@@ -282,7 +291,9 @@ def _problems_of(folder: SiteFolder) -> list[str]:
     return []
 
 
-def _left_open(rows: Sequence[tuple[int, Mapping[str, str]]], imported: Mapping[str, Mapping[str, str]]) -> Iterator[str]:
+def _left_open(
+    rows: Sequence[tuple[int, Mapping[str, str]]], imported: Mapping[str, Mapping[str, str]]
+) -> Iterator[str]:
     """Columns that nobody knows yet, with the rows that leave them open."""
     for column in ("switch", "port", "run_length_m"):
         numbers = [n for n, made in rows if not imported[made["name"]][column] and not made["wireless"]]
@@ -363,7 +374,9 @@ def _checked(
         def row(match: re.Match[str]) -> str:
             name = names.get(int(match[1]), "")
             told = name.removesuffix(f"-row-{numbers.get(name)}")
-            return f"{source} row {numbers[name]} ({told})" if name in numbers else f"cameras.csv, {name or 'its header'}"
+            return (
+                f"{source} row {numbers[name]} ({told})" if name in numbers else f"cameras.csv, {name or 'its header'}"
+            )
 
         return None, [_LINE.sub(row, problem) for problem in error.problems]
 
@@ -374,7 +387,9 @@ def _saved(folder: SiteFolder) -> Saved:
         return Saved()
     try:
         told = tomllib.loads(path.read_text(encoding="utf-8"))
-        columns, defaults = ({str(k): str(v) for k, v in told.get(part, {}).items()} for part in ("columns", "defaults"))
+        columns, defaults = (
+            {str(k): str(v) for k, v in told.get(part, {}).items()} for part in ("columns", "defaults")
+        )
         return Saved(str(told.get("sheet", "")), columns, defaults)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, AttributeError):
         raise InputError(
@@ -389,4 +404,3 @@ def _mapping_text(saved: Saved) -> str:
     lines = [f"sheet = {toml_string(saved.sheet)}"] if saved.sheet else []
     lines += [*table("columns", saved.columns), *table("defaults", saved.defaults)]
     return "\n".join(["# How the schedule is read; `zentrale import` takes it from here.", *lines, ""])
-

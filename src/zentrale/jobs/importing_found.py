@@ -145,11 +145,10 @@ def _check(plan: Plan, request: Request) -> None:
     zones = [z.name for z in plan.zones]
     if request.zone and request.zone not in zones:
         raise InputError(f"--zone {request.zone}: no such zone", f"expected one of: {', '.join(zones)}")
-    for column, value in request.defaults.items():
+    for column in request.defaults:
         if column not in (*CAMERA_COLUMNS, *_OF_TYPE) or column in ("name", "address", "mac", "type"):
             known = [c for c in (*CAMERA_COLUMNS, *_OF_TYPE) if c not in ("name", "address", "mac", "type")]
             raise InputError(f"--default {column}: not for found devices", f"expected one of: {', '.join(known)}")
-
 
     said = {k: v for k, v in request.defaults.items() if k in _OF_TYPE}
     for column, what in wrong_fields(CameraType, {"name": "x", "maker": "x", "model": "x", **said}):
@@ -165,7 +164,9 @@ def _common(plan: Plan, request: Request) -> dict[str, str]:
             continue
         if len(names) != 1:
             have = ", ".join(names) or "none is planned: write one into site.toml first"
-            raise InputError(f"the {column} of these devices is not said", f"say --default {column}=NAME, one of: {have}")
+            raise InputError(
+                f"the {column} of these devices is not said", f"say --default {column}=NAME, one of: {have}"
+            )
         found[column] = names[0]
     return found
 
@@ -184,16 +185,22 @@ def _named_macs(folder: SiteFolder, file: Path | None) -> dict[str, str]:
     named: dict[str, str] = {}
     problems = []
     for row in (r for r in rows if r.number > mapped.header.number):
-        mac, name = (row.cells[mapped.columns[c]] if mapped.columns[c] < len(row.cells) else "" for c in ("mac", "name"))
+        mac, name = (
+            row.cells[mapped.columns[c]] if mapped.columns[c] < len(row.cells) else "" for c in ("mac", "name")
+        )
         try:
             told = normal_mac(mac)
         except ValueError as error:
             problems.append(f"{file.name} row {row.number}, column mac: found {mac!r}; {error}")
             continue
         if not place_name(name):
-            problems.append(f"{file.name} row {row.number}, column name: found {name!r}; expected a name with letters or digits")
+            problems.append(
+                f"{file.name} row {row.number}, column name: found {name!r}; expected a name with letters or digits"
+            )
         elif told in named:
-            problems.append(f"{file.name} row {row.number}, column mac: {told} is named already; expected each only once")
+            problems.append(
+                f"{file.name} row {row.number}, column mac: {told} is named already; expected each only once"
+            )
         named[told] = place_name(name)
     if problems:
         raise PlanError(problems, file.name, "import --found")
@@ -232,9 +239,7 @@ def _why_not_there(mac: str, plan: Plan) -> str:
     return f"is planned as {planned[0]}" if planned else "not among the devices that the last discovery found"
 
 
-def _seat(
-    device: FoundDevice, plan: Plan, request: Request, chosen: Sequence[FoundDevice]
-) -> tuple[Zone, str] | str:
+def _seat(device: FoundDevice, plan: Plan, request: Request, chosen: Sequence[FoundDevice]) -> tuple[Zone, str] | str:
     """Its zone and planned address; or why it does not enter the plan."""
     closed = {State.RTSP_ONLY.value: "speaks RTSP only: plan it by hand (`zentrale help howto-rtsp-only`)"}
     if device.state in closed or not device.speaks_onvif:
@@ -276,7 +281,9 @@ def _names(
             name = _filled(fields, number, device)
         if name in taken or name in names:
             where = "is in the plan already" if name in taken else f"would be given twice (--name {pattern!r})"
-            raise InputError(f"the name {name} {where}", "take another pattern, such as --name 'hall-{n:02}'; nothing was written")
+            raise InputError(
+                f"the name {name} {where}", "take another pattern, such as --name 'hall-{n:02}'; nothing was written"
+            )
         names.append(name)
     return names
 
@@ -369,5 +376,3 @@ class _Types:
 
 def _short(text: str) -> str:
     return clean(" ".join(text.split()), _LONGEST)
-
-

@@ -10,6 +10,15 @@ from zentrale.site.model import Camera, Plan
 from zentrale.words import meant
 
 
+def devices_named(plan: Plan, only: Sequence[str]) -> tuple[str, ...]:
+    """Names of devices, cameras as `select` takes them and recorders by name. Raises InputError for a word that fits none."""
+    recorders = {r.name for r in plan.recorders}
+    words = [word.strip() for item in only for word in item.split(",") if word.strip()]
+    cameras = [word for word in words if word not in recorders]
+    named = [plan.device_of(c).name for c in select(plan, cameras)] if cameras else []
+    return tuple(dict.fromkeys([*named, *(word for word in words if word in recorders)]))
+
+
 def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
     """Cameras whose name, group or pattern stands in `only`, in plan order; all where it is empty.
 
@@ -24,7 +33,7 @@ def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
             groups = ", ".join(g.name for g in plan.groups)
             known = [*(c.name for c in plan.cameras), *(g.name for g in plan.groups)]
             raise InputError(
-                f"--only {word}: fits no camera or group{meant(word, known)}",
+                f"{word}: fits no camera or group{meant(word, known)}",
                 f"expected a camera name, a pattern such as 'upper-*', or a group: {groups}",
             )
     names = {c.name for cameras in fits.values() for c in cameras}

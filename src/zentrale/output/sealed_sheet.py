@@ -46,10 +46,10 @@ def sealed_sheet(site: str, customer: str, lines: Sequence[SecretLine], passphra
 
 def _page(site: str, customer: str, lines: Sequence[SecretLine], number: str) -> Figure:
     figure = Figure(figsize=_A4_IN)
-    made = quantities.now().astimezone()
+    made = quantities.to_the_minute(quantities.now())
     figure.text(0.08, 0.955, f"Passwords of {site}", fontsize=14, weight="bold")
     to = f" for {customer}" if customer else ""
-    figure.text(0.08, 0.937, f"made {made:%Y-%m-%d %H:%M} {made.tzname()}{to}, {number}", fontsize=8, color="#4a5a68")
+    figure.text(0.08, 0.937, f"made {made}{to}, {number}", fontsize=8, color="#4a5a68")
     columns = ((0.08, "device"), (0.38, "account"), (0.56, "may"), (0.72, "password"))
     for x, title in columns:
         figure.text(x, 0.912, title, fontsize=8, color="#4a5a68")

@@ -62,7 +62,6 @@ class Common:
 
 def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
     """A page of its own with all of them; what several devices have in common stands first, once."""
-    when = quantities.now().astimezone()
     devices: dict[Line, list[str]] = {}
     for sheet in sheets:
         for line in sheet.lines:
@@ -76,5 +75,5 @@ def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
         about=_DEVICES,
         common=common,
         sheets=[s for s in own if s.lines],
-        when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}",
+        when=quantities.to_the_minute(quantities.now()),
     ).encode()

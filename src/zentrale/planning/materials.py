@@ -164,7 +164,14 @@ def _cables(plan: Plan) -> Iterator[Cable]:
             length = camera.run_length_m or None
             kind = camera.cable_kind or "copper"
             ends.append(
-                (f"{camera.switch}:{camera.port}" if camera.port else camera.place, camera.name, kind, plan.category(camera), camera.route, length)
+                (
+                    f"{camera.switch}:{camera.port}" if camera.port else camera.place,
+                    camera.name,
+                    kind,
+                    plan.category(camera),
+                    camera.route,
+                    length,
+                )
             )
     category = plan.policy.cable_category
     for recorder in plan.recorders:

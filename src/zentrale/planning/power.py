@@ -232,13 +232,17 @@ def _open_findings(plan: Plan, by_switch: Mapping[str, Sequence[Camera]]) -> Ite
         fed = [c for c in plan.camera_devices if c.type == kind.name and plan.supply(c) == "poe"]
         if kind.day_w is None and fed:
             limit = quantities.power(poe.supply_power_w(kind.counted_class))
-            measured = f"{limit} a port for {quantities.count(len(fed), 'camera')}, the limit of class {kind.counted_class}"
+            measured = (
+                f"{limit} a port for {quantities.count(len(fed), 'camera')}, the limit of class {kind.counted_class}"
+            )
             yield finding("PWR-18", f"camera type {kind.name}", measured, "day_w of its data sheet", _STANDARD)
     for switch in plan.switches:
         some, have = by_switch.get(switch.name, ()), plan.switch_type(switch).poe_ports
         if len(some) > have and not all(plan.camera(c.name).port for c in some):
             measured = f"{quantities.count(len(some), 'camera')} by PoE, ports open"
-            yield finding("PWR-4", f"switch {switch.name}", measured, f"{have} ports with PoE", f"types.toml {switch.type}")
+            yield finding(
+                "PWR-4", f"switch {switch.name}", measured, f"{have} ports with PoE", f"types.toml {switch.type}"
+            )
     yield from not_counted(plan)
 
 

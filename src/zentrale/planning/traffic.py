@@ -13,10 +13,10 @@ from zentrale.planning.attached import Attached, attached
 from zentrale.planning.bursts import Burst, Source, plan_burst
 from zentrale.planning.contradictions import of_links, of_streams
 from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_by_recorders
+from zentrale.planning.open_columns import not_counted
 from zentrale.planning.storage import GROWTH
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.planning.zone_links import zone_root, zone_switches
-from zentrale.planning.open_columns import not_counted
 from zentrale.site.model import ESTIMATE_SOURCE, Camera, Plan
 
 # Ethernet, IP, UDP and RTP around a payload of 1400 bytes: 8 preamble, 14 header, 4 check, 12 gap (IEEE 802.3 clauses
@@ -281,7 +281,9 @@ def _type_findings(plan: Plan) -> Iterator[Finding]:
         for name, stream in plan.streams(camera).items():
             subject, source = f"camera {camera.name}, {name} stream", f"types.toml {kind.name}"
             largest = kind.max_resolution
-            if largest is not None and any(asked > most for asked, most in zip(stream.resolution, largest, strict=True)):
+            if largest is not None and any(
+                asked > most for asked, most in zip(stream.resolution, largest, strict=True)
+            ):
                 limit = f"at most {quantities.resolution(*largest)}"
                 yield finding("TYP-1", subject, quantities.resolution(*stream.resolution), limit, source)
             if stream.codec not in kind.codecs:

@@ -40,6 +40,21 @@ class Credentials:
     password: str = field(repr=False)
 
 
+def wire(text: str) -> str:
+    """`text` as these headers hold it: a character for each byte of its UTF-8. A realm is taken and given back so, byte by byte,
+    since nobody says in which characters a server wrote it (RFC 7616 clause 3.4).
+    """
+    return text if text.isascii() else text.encode("utf-8").decode("latin-1")
+
+
+def wire_bytes(text: str) -> bytes:
+    """The bytes of a header's text: those that it was made of, see `wire`; else its UTF-8."""
+    try:
+        return text.encode("latin-1")
+    except UnicodeEncodeError:
+        return text.encode("utf-8", "replace")
+
+
 _USERINFO = re.compile(r"(?<=://)[^/\s\"'<>]*@")
 
 
@@ -162,9 +177,10 @@ def _digest(
     name = _ALGORITHMS[challenge.algorithm]
 
     def h(content: str | bytes) -> str:
-        return hashlib.new(name, content.encode() if isinstance(content, str) else content).hexdigest()
+        return hashlib.new(name, wire_bytes(content) if isinstance(content, str) else content).hexdigest()
 
-    secret = h(f"{credentials.user}:{challenge.realm}:{credentials.password}")
+    uri = wire(uri)
+    secret = h(f"{wire(credentials.user)}:{challenge.realm}:{wire(credentials.password)}")
     if challenge.algorithm.endswith("-SESS"):
         secret = h(f"{secret}:{challenge.nonce}:{cnonce}")
     request = h(f"{method}:{uri}:{h(body)}" if challenge.qop == "auth-int" else f"{method}:{uri}")
@@ -189,8 +205,8 @@ def answer(
     count = f"{request_count:08x}"
     response = _digest(challenge, credentials, method, uri, count, cnonce, body)
     text = (
-        f"Digest username={_quoted(credentials.user)}, realm={_quoted(challenge.realm)}, "
-        f'nonce={_quoted(challenge.nonce)}, uri={_quoted(uri)}, response="{response}", algorithm={challenge.algorithm}'
+        f"Digest username={_quoted(wire(credentials.user))}, realm={_quoted(challenge.realm)}, "
+        f'nonce={_quoted(challenge.nonce)}, uri={_quoted(wire(uri))}, response="{response}", algorithm={challenge.algorithm}'
     )
     if challenge.qop or challenge.algorithm.endswith("-SESS"):
         text += f', cnonce="{cnonce}"'
@@ -264,7 +280,7 @@ class DigestVerifier:
     qop: str = "auth"
 
     def challenges(self) -> list[str]:
-        return [Challenge(DIGEST, self.realm, self.nonce, a, self.qop).header() for a in self.algorithms]
+        return [Challenge(DIGEST, wire(self.realm), self.nonce, a, self.qop).header() for a in self.algorithms]
 
     def user_of(self, authorization: str, method: str, accounts: Iterable[Credentials]) -> str | None:
         """The user whose password the header proves for this request; None where it proves none."""
@@ -273,9 +289,9 @@ class DigestVerifier:
         algorithm = fields.get("algorithm", "MD5").upper()
         if fields.get("nonce") != self.nonce or algorithm not in self.algorithms:
             return None
-        challenge = Challenge(DIGEST, self.realm, self.nonce, algorithm, fields.get("qop", ""))
+        challenge = Challenge(DIGEST, wire(self.realm), self.nonce, algorithm, fields.get("qop", ""))
         for account in accounts:
-            if account.user == fields.get("username"):
+            if wire(account.user) == fields.get("username"):
                 wanted = _digest(
                     challenge,
                     account,

@@ -9,6 +9,7 @@ import re
 from dataclasses import dataclass, field
 
 from zentrale.errors import RemoteProtocolError
+from zentrale.protocols.http_auth import wire_bytes
 from zentrale.words import clean
 
 VERSION = "RTSP/1.0"
@@ -92,10 +93,16 @@ def _serialize(first: str, headers: Headers, body: bytes) -> bytes:
     lines = [first, *(f"{name}: {value}" for name, value in headers.fields)]
     if body:
         lines.append(f"Content-Length: {len(body)}")
-    text = "\r\n".join(lines)
     if any("\n" in line or "\r" in line for line in lines):
         raise RemoteProtocolError("RTSP header value with a line break")
-    return text.encode("utf-8") + b"\r\n\r\n" + body
+    first_line, *others = lines
+    return b"\r\n".join([first_line.encode("utf-8", "replace"), *map(wire_bytes, others)]) + b"\r\n\r\n" + body
+
+
+def _text(line: bytes) -> str:
+    """UTF-8 (clause 4.2); a challenge and its answer byte by byte."""
+    by_byte = line.lower().startswith((b"www-authenticate:", b"authorization:"))
+    return line.decode("latin-1") if by_byte else line.decode("utf-8", "replace")
 
 
 class Reader:
@@ -139,7 +146,7 @@ class Reader:
             if not buffer[start : start + 1].isalpha():
                 raise RemoteProtocolError("answer is not RTSP")
             return None, start
-        lines = buffer[start:end].decode("utf-8", "replace").split("\r\n")
+        lines = list(map(_text, bytes(buffer[start:end]).split(b"\r\n")))
         message = _first_line(lines[0])
         if len(lines) > MAX_HEADERS:
             raise RemoteProtocolError(f"RTSP message with more than {MAX_HEADERS} headers")

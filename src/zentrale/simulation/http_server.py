@@ -17,6 +17,8 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
+from zentrale.protocols.http_auth import wire_bytes
+
 log = logging.getLogger(__name__)
 MAX_BODY_BYTES = 64 * 1024 * 1024  # a firmware file
 IDLE_TIMEOUT_S = 30
@@ -101,7 +103,8 @@ async def _converse(
         headers = {name.decode(): value.decode("latin-1") for name, value in request.headers}
         response = await handler(HttpRequest(request.method.decode(), request.target.decode(), headers, bytes(body)))
         length = ("Transfer-Encoding", "chunked") if chunked else ("Content-Length", str(len(response.body)))
-        fields = [("Content-Type", response.content_type), length, *response.headers]
+        named = [("Content-Type", response.content_type), length, *response.headers]
+        fields = [(name.encode(), wire_bytes(value)) for name, value in named]
         head = h11.Response(status_code=response.status, headers=fields)
         half = len(response.body) // 2 if chunked else len(response.body)
         parts = [h11.Data(data=part) for part in (response.body[:half], response.body[half:]) if part]

@@ -181,7 +181,7 @@ class Camera(Part):
     MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
     is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored. `source`
     is which lens or video input of its device the row is, counted from 1, where a device has a row for each (`lenses.py`).
-    `title` is its name as the customer writes it. What nobody knows yet is left open: `switch` empty, `port` 0, no `run_length_m`.
+    `title` is its name as the customer writes it. What nobody knows yet is open: `switch` empty, `port` 0, no `run_length_m`.
     """
 
     name: PlaceName
@@ -386,6 +386,7 @@ class Plan(Part):
         )
         own = {name: getattr(self, name) for name in type(self).model_fields}
         return Plan.model_construct(**{**own, "cameras": cameras})
+
     def streams(self, camera: Camera) -> Mapping[str, StreamPlan]:
         """The camera's planned streams by name: `main`, and `sub` and `third` where its group has them."""
         return self._streams[camera.group]

@@ -50,8 +50,8 @@ class NoHeaderError(InputError):
 
 @dataclass
 class Schedule:
-    """The rows as our columns, with what was guessed and what is wrong; `unmapped` are columns that nothing is taken for, `in_part`
-    rows with something wrong, without it.
+    """The rows as our columns, with what was guessed and what is wrong; `unmapped` are columns that nothing is taken for,
+    `in_part` rows with something wrong, without it.
     """
 
     rows: list[tuple[int, dict[str, str]]] = field(default_factory=list)
@@ -186,7 +186,11 @@ def _joined(upper: Row, lower: Row) -> Row:
 
 
 def interpret(
-    rows: Sequence[Row], mapped: Mapped, known_words: Mapping[str, Mapping[str, str]], defaults: Mapping[str, str], source: str
+    rows: Sequence[Row],
+    mapped: Mapped,
+    known_words: Mapping[str, Mapping[str, str]],
+    defaults: Mapping[str, str],
+    source: str,
 ) -> Schedule:
     """The rows below the header as rows of cameras.csv. What is wrong is told with row and column, all at once; a row with
     anything wrong is not among `rows`. `known_words` are `spellings` of the plan.
@@ -268,9 +272,7 @@ _THINGS = {"group": "groups", "switch": "switches", "recorder": "recorders", "zo
 class _Known:
     """Cells as the plan's own words: types, groups, zones, switches and recorders by any spelling that fits one."""
 
-    def __init__(
-        self, words: Mapping[str, Mapping[str, str]], defaults: Mapping[str, str], guesses: list[str]
-    ) -> None:
+    def __init__(self, words: Mapping[str, Mapping[str, str]], defaults: Mapping[str, str], guesses: list[str]) -> None:
         self.defaults = defaults
         self.guesses = guesses
         self.words = words

@@ -62,7 +62,9 @@ def read_tables(path: Path, sheet: str | None = None) -> dict[str, list[Row]]:
     kept = {name: [row for row in rows if row.filled] for name, rows in sheets.items()}
     if not any(kept.values()):
         raise InputError(f"{path}: holds no filled row", "expected a header row and a row for each camera")
-    if any(len(rows) > MAX_ROWS or max((len(r.cells) for r in rows), default=0) > MAX_COLUMNS for rows in kept.values()):
+    if any(
+        len(rows) > MAX_ROWS or max((len(r.cells) for r in rows), default=0) > MAX_COLUMNS for rows in kept.values()
+    ):
         raise InputError(f"{path}: more than {MAX_ROWS} rows or {MAX_COLUMNS} columns", "expected a camera schedule")
     return kept
 

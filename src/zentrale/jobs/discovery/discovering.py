@@ -6,7 +6,7 @@ import asyncio
 import ipaddress
 import logging
 import traceback
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
 from itertools import chain
@@ -59,13 +59,16 @@ class Discovery:
 
 @dataclass(frozen=True)
 class Request:
-    """What is asked for: `ranges` empty sweeps the planned zones (or the adapter's network where it is small)."""
+    """What is asked for: `ranges` empty sweeps the planned zones (or the adapter's network where it is small); `only` these
+    planned devices, where they should be and where they were last.
+    """
 
     adapters: tuple[str, ...] = ()
     ranges: tuple[str, ...] = ()
     wait_s: float = DEFAULT_WAIT_S
     sweep: bool = True
     probe: bool = True
+    only: tuple[str, ...] = ()
 
 
 def ranges_to_sweep(
@@ -112,8 +115,12 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         wanted = [("--range", network) for network in _networks(request.ranges)]
     choice = choose(request.adapters, wanted, list_adapters(), also)
     networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
+    whole, probe = plan, request.probe
+    if plan is not None and request.only:
+        networks, probe = _places(plan, keyring, request.only), False
+        plan = _part(plan, request.only)
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
-    search = Search(choice, tuple(networks), ports, request.probe, request.wait_s, plan)
+    search = Search(choice, tuple(networks), ports, probe, request.wait_s, plan)
     looked = reduce(Looked.joined, (finder.looks(search) for finder in FINDERS))
     got: list[FoundDevice] = []
     with keyring.logbook.running(COMMAND, str(choice), looked.document()) as run:
@@ -126,14 +133,16 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
             devices = await _identify_all(sightings, plan, keyring, progress, got)
         except BaseException:
             # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
-            _keep(keyring, run, plan, matched(plan, keyring.logbook, one_row_each(got)), [])
+            _keep(keyring, run, whole, matched(whole, keyring.logbook, one_row_each(got)), [])
             raise
-        matching = matched(plan, keyring.logbook, one_row_each(devices))
+        matching = matched(whole, keyring.logbook, one_row_each(devices))
+        if request.only:
+            matching = replace(matching, missing=tuple(n for n in matching.missing if n in request.only))
         if plan is not None and matching.missing:
             evidence = replace(evidence, behind=await _behind_recorders(plan, keyring, matching, choice))
-        judged = _judged(plan, keyring, matching, looked, evidence) if plan else []
+        judged = _judged(whole, keyring, matching, looked, evidence) if whole else []
         findings = tuple(f for j in judged for f in j.findings)
-        _keep(keyring, run, plan, matching, judged)
+        _keep(keyring, run, whole, matching, judged)
     swept = tuple(str(n) for n in networks)
     remarks = [*choice.remarks, *failed_ways, *_unheard(search, matching.devices)]
     if swept and matching.missing and set(ports) != set(SWEEP_PORTS):
@@ -141,6 +150,24 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
             f"only ports {', '.join(map(str, ports))} were tried, as site.toml [policy] sweep_ports has them"
         )
     return Discovery(choice, swept, matching, findings, tuple(remarks))
+
+
+def _places(plan: Plan, keyring: Keyring, names: Sequence[str]) -> list[ipaddress.IPv4Network]:
+    """Where these devices should be, were last seen, or wait fresh from the box."""
+    planned = planned_devices(plan)
+    last = last_devices(plan, keyring.logbook) if keyring.logbook.last_run(COMMAND) else {}
+    hosts = [host for n in names for host in (planned[n].host, *(last[n].addresses if n in last else ())) if host]
+    hosts += [str(a) for n in names if (a := getattr(plan.kind(planned[n]), "default_address", None)) is not None]
+    return [ipaddress.IPv4Network(host) for host in dict.fromkeys(hosts) if ":" not in host]
+
+
+def _part(plan: Plan, names: Collection[str]) -> Plan:
+    """The plan with these devices alone."""
+    own = {name: getattr(plan, name) for name in type(plan).model_fields}
+    cameras = tuple(c for c in plan.cameras if plan.device_of(c).name in names)
+    return Plan.model_construct(
+        **own | {"cameras": cameras, "recorders": tuple(r for r in plan.recorders if r.name in names)}
+    )
 
 
 async def _look(search: Search) -> tuple[list[list[Sighting]], list[str]]:

@@ -223,18 +223,21 @@ def candidates(plan: Plan, matching: Matching[D]) -> dict[str, list[D]]:
     tell one, and do not contradict what the plan says of it.
     """
     planned = whole_devices(plan)
-    found: dict[str, list[D]] = {}
-    for name in (n for n in matching.missing if n in planned):
-        row, kind = planned[name], plan.kind(planned[name])
-        found[name] = [
-            d
-            for d in matching.extra
-            if not (row.mac and d.identity.macs)
-            and d.maker in ("", kind.maker)
-            and d.model in ("", kind.model)
-            and d.state not in (State.NO_ANSWER.value, State.WEB_ONLY.value)
-        ]
+    found = {name: may_be(plan, planned[name], matching.extra) for name in matching.missing if name in planned}
     return {name: devices for name, devices in found.items() if devices}
+
+
+def may_be(plan: Plan, row: Planned, extra: Iterable[D]) -> list[D]:
+    """Those of the devices that nobody planned that may be this planned one."""
+    kind = plan.kind(row)
+    return [
+        d
+        for d in extra
+        if not (row.mac and d.identity.macs)
+        and d.maker in ("", kind.maker)
+        and d.model in ("", kind.model)
+        and d.state not in (State.NO_ANSWER.value, State.WEB_ONLY.value)
+    ]
 
 
 def wants_onvif(plan: Plan, planned: Planned) -> bool:

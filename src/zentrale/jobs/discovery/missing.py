@@ -10,8 +10,10 @@ import sys
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from zentrale import quantities
 from zentrale.field.adapters import Adapter
 from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.discovery.matching import may_be
 from zentrale.jobs.planned import Planned, planned_devices
 from zentrale.site.model import Camera, Plan, Recorder
 
@@ -173,6 +175,20 @@ def _another_of_its_make(
         )
 
 
+def _may_be_among_them(
+    plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
+) -> Iterator[Why]:
+    """Nobody is where it is planned, and devices of its kind are elsewhere that its row does not exclude."""
+    fits = may_be(plan, row, others)
+    if fits:
+        there = quantities.listed([d.address for d in fits], 4)
+        is_one = "may be it" if len(fits) == 1 else "may be it, one of them"
+        yield Why(
+            f"{'nobody answers at its address' if row.host else 'not found'}; {there}, not planned, {is_one}",
+            "`zentrale assign --walk` shows a picture of each; then it is found under its name",
+        )
+
+
 def _silent(
     plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
 ) -> Iterator[Why]:
@@ -184,7 +200,10 @@ def _silent(
         return
     same_switch = {c.name for c in plan.cameras if c.switch == row.switch and row.switch}
     if here and not row.switch:
-        yield Why(f"{no_arp}; others of zone {row.zone} answer", "find the port it is plugged into: link light, PoE; then its cable")
+        yield Why(
+            f"{no_arp}; others of zone {row.zone} answer",
+            "find the port it is plugged into: link light, PoE; then its cable",
+        )
     elif same_switch & set(here):
         yield Why(
             f"{no_arp}; others at switch {row.switch} answer",
@@ -222,7 +241,7 @@ def _shut_in(
 
 _CAUSES: Sequence[_Cause] = (
     _shares_an_address, _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
-    _another_of_its_make, _shut_in, _silent,
+    _another_of_its_make, _may_be_among_them, _shut_in, _silent,
 )  # fmt: skip
 
 

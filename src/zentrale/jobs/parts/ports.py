@@ -45,13 +45,15 @@ def show_ports(page: Page, plan: Plan, ports: PortTables, *, full: bool) -> None
             ">port",
             "label",
             "mode",
-            "VLAN",
-            "in private VLAN",
+            ">VLAN",
             ">speed",
             ">PoE",
-            "priority",
-            "energy saving",
-            "lets in by",
+            "?zones",
+            "?>run",
+            "?in private VLAN",
+            "?priority",
+            "?energy saving",
+            "?lets in by",
         ]
         page.table(columns, rows)
         free = [str(row.port) for row in table if row.kind == "free"]
@@ -61,12 +63,11 @@ def show_ports(page: Page, plan: Plan, ports: PortTables, *, full: bool) -> None
 
 def _port_row(plan: Plan, row: PortRow) -> list[str]:
 
-    vlans = ", ".join(f"{plan.zone(name).vlan} {name}" for name in row.zones) or "-"
-    mode = {"trunk": "trunk, tagged", "access": "access", "off": "off"}[row.mode]
-    run = f", {row.run_length_m:g} m" if row.run_length_m is not None else ""
+    vlans = ", ".join(str(plan.zone(name).vlan) for name in row.zones) or "-"
+    mode = {"trunk": "tagged", "access": "access", "off": "off"}[row.mode]
     return [
-        str(row.port), f"{row.label}{run}", mode, vlans, row.role or "-", quantities.bitrate(row.rate_mbps * 1e6),
-        _poe(row), row.priority or "-",
+        str(row.port), row.label, mode, vlans, quantities.bitrate(row.rate_mbps * 1e6), _poe(row), ", ".join(row.zones) or "-",
+        "-" if row.run_length_m is None else f"{row.run_length_m:g} m", row.role or "-", row.priority or "-",
         "on" if row.energy_saving else "off", row.authentication if row.authentication != "none" else "-",
     ]  # fmt: skip
 

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.findings import Finding
 from zentrale.jobs.planned import planned_devices
 from zentrale.jobs.recorders.registry import driver_of
@@ -18,7 +19,6 @@ from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
 from zentrale.output.work_sheets import Line, Sheet, sheet_csv, sheets_page
-from zentrale.quantities import now
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Ref
@@ -76,7 +76,7 @@ def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line])
     """Lines of an earlier sheet that can be seen to be done."""
     well = {s.step: s.after for s in result.steps if s.outcome in _WELL}
     here = {line.what for line in lines}
-    when = now().astimezone().strftime("%Y-%m-%d %H:%M")
+    when = quantities.to_the_minute(quantities.now())
     return [
         replace(line, seen=line.seen or when) for line in before if line.what in well and line.what not in here
     ]  # fmt: skip

@@ -11,6 +11,6 @@ from zentrale.planning.by_hand.sheet import WorkSheet
 
 def page(site: str, sheets: Sequence[WorkSheet]) -> bytes:
     """Each begins on a sheet of its own."""
-    when = quantities.now().astimezone()
+    when = quantities.to_the_minute(quantities.now())
     template = environment().get_template("switch_sheets.html.j2")
-    return template.render(site=site, sheets=sheets, when=f"{when:%Y-%m-%d %H:%M} {when.tzname()}").encode()
+    return template.render(site=site, sheets=sheets, when=when).encode()

@@ -90,6 +90,6 @@ def labels_csv(net: NetworkPlan) -> bytes:
 
 
 def labels_page(net: NetworkPlan) -> bytes:
-    when = quantities.now().astimezone()
+    when = quantities.at_site(quantities.now())
     template = environment().get_template("labels.html.j2")
     return template.render(site=net.plan.site.name, labels=labels(net), when=f"{when:%Y-%m-%d}").encode()
