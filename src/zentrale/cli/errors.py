@@ -79,7 +79,7 @@ _KEPT = {
     "backup": "the copies that are whole are kept; what was being restored may be half done: look at that device",
     "replace": _JOURNAL,
     "remove": _JOURNAL,
-    "handover": "the evidence pack of before is still there, or the new one is whole",
+    "handover": "each file that was written is whole; some of the evidence pack may still be of before",
     "network write": "files that were written are whole, the others as they were",
     "network rehearse": "the rehearsal is taken down, and the site's files are as they were",
     "demo": "the stand-in site is stopped",

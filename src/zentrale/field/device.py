@@ -130,7 +130,7 @@ class Device:
     async def call(self, prefix: str, request: Element) -> Element:
         """Send `request` to the service with the namespace prefix `prefix`; the answer's body element."""
         name = soap.name_of(request)
-        url = self.url if prefix == "tds" else await self._service_address(prefix)
+        url = self.url if prefix == "tds" else await self.service_address(prefix)
         if self._credentials is None:
             envelope = await self._plain(url, name, request)
         elif name in _PRE_AUTH - self._wants:
@@ -305,7 +305,8 @@ class Device:
             self.named_hosts.setdefault(pinned.named, what)
         return pinned.url
 
-    async def _service_address(self, prefix: str) -> str:
+    async def service_address(self, prefix: str) -> str:
+        """Where the service with that namespace prefix is. Raises NotOfferedError where it lists none."""
         if not self._services:
             try:
                 answer = device.parse_services(await self.call("tds", device.get_services()))
@@ -318,14 +319,6 @@ class Device:
         if address is None:
             raise NotOfferedError(f"the device has no service {NS[prefix]}")
         return self._here(address, "service address")
-
-    async def offers(self, prefix: str) -> bool:
-        """Whether it lists the service with that namespace prefix."""
-        try:
-            await self._service_address(prefix)
-        except NotOfferedError:
-            return False
-        return True
 
     # Getting in
 

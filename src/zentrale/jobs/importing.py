@@ -9,20 +9,19 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from zentrale import quantities
 from zentrale.errors import InputError, PlanError
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
+from zentrale.site.camera_table import camera_table
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.header_guess import likely_columns, likely_header
-from zentrale.site.headers import COLUMNS, Words, header_words, known_columns, plain
+from zentrale.site.headers import COLUMNS, Words, header_words
 from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, REQUIRED_COLUMNS, draft_for_schedule, read_for_schedule, read_plan
-from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, best_header, interpret, map_columns, spellings
-from zentrale.site.tables import Row, read_tables
+from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, interpret, map_columns, spellings
+from zentrale.site.tables import Row
 from zentrale.site.toml_lines import toml_string
 
 MAPPING_FILE = "import.toml"
-_ENOUGH = 3  # known titles that make a sheet a camera table
 _ASKED = (*REQUIRED_COLUMNS[:2], "switch", "port", "run_length_m", *REQUIRED_COLUMNS[2:])  # where no title is known
 
 # A column of ours, the titles that it may be and the number of the likeliest; the number of the title, or None.
@@ -112,7 +111,8 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
         if column not in COLUMNS:
             raise InputError(f"--default {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
     words, known = header_words(folder.path), spellings(draft)
-    sheet, rows = _camera_table(request, saved, words)
+    titles = (*saved.columns.values(), *request.mapping.values())
+    sheet, rows = camera_table(request.file, request.sheet, saved.sheet, titles, words)
     source = f"{request.file.name}, sheet {sheet}," if sheet and request.sheet is None else request.file.name
     before = [p for p in _problems_of(folder) if p not in plan_problems] if folder.cameras_file.exists() else []
     existing, comments = ({}, []) if before else read_camera_rows(folder.cameras_file)
@@ -151,42 +151,6 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
         sheet,
         mapped.asked,
     )
-
-
-def _camera_table(request: Request, saved: Saved, words: Words) -> tuple[str, list[Row]]:
-    """The sheet that holds the camera table. Raises InputError with a line on each sheet where none, or more than one, does."""
-    tables = read_tables(request.file, request.sheet)
-    if request.sheet is None and saved.sheet in tables:
-        return saved.sheet, tables[saved.sheet]
-    filled = {name: rows for name, rows in tables.items() if rows}
-    if len(filled) == 1:
-        return next(iter(filled.items()))
-    wanted = {plain(title) for title in (*saved.columns.values(), *request.mapping.values())}
-    fits = {}
-    for name, rows in filled.items():
-        header, fitting = best_header(rows, words, wanted)
-        below = 0 if header is None else sum(row.number > header.number and row.filled > 1 for row in rows)
-        columns = set() if header is None else set(known_columns(header.cells, words))
-        fits[name] = (fitting if below and ({"name", "type"} <= columns or wanted) else 0, below)
-    best = max(fits, key=lambda name: fits[name][0])
-    good = [name for name in fits if fits[name][0] >= _ENOUGH]
-    if len(good) == 1 or (good and fits[best][0] > max(fits[n][0] for n in good if n != best) + 1):
-        return best, filled[best]
-    tables_at_all = [name for name, rows in filled.items() if likely_header(rows) is not None]
-    if not good and len(tables_at_all) == 1:
-        return tables_at_all[0], filled[tables_at_all[0]]
-    told = "; ".join(f"{name}: {_said(filled[name], words)}" for name in filled)
-    what = "several sheets look like a camera table" if good else "no sheet looks like a camera table"
-    raise InputError(f"{request.file.name}: {what}: {told}", f"say which one it is: --sheet {shlex.quote(best)}")
-
-
-def _said(rows: Sequence[Row], words: Words) -> str:
-    header, fitting = best_header(rows, words)
-    if header is None or fitting < 2:
-        return quantities.count(len(rows), "row")
-    titles = [cell for cell in header.cells if cell]
-    more = " and more" if len(titles) > 4 else ""
-    return f"{quantities.count(len(rows), 'row')} with {', '.join(titles[:4])}{more}"
 
 
 def _mapped(

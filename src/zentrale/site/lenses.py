@@ -1,7 +1,8 @@
 """Rows of the schedule that are one device: a camera with several lenses or video inputs has a row for each.
 
 They stand at one port (wireless ones, and those whose port is open, have one MAC address, serial number or address) and are told
-apart by their `source`. The row of the first source stands for the device: its name is the device's own, and its password's in the vault.
+apart by their `source`. The row of the first source stands for the device: its name is the device's own, and
+its password's in the vault.
 """
 
 from __future__ import annotations

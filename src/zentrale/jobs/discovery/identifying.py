@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from zentrale.errors import (
@@ -11,6 +12,7 @@ from zentrale.errors import (
     DeviceError,
     LockedError,
     MachineError,
+    NotOfferedError,
     RefusedError,
     RemoteProtocolError,
     UnreachableError,
@@ -203,7 +205,8 @@ async def _ask_who(
 async def _with_offers(client: Device, device: FoundDevice) -> FoundDevice:
     """What a device that nobody planned can do, for a type of its own. One that does not tell is as it was."""
     try:
-        if await client.offers("trv"):
+        with suppress(NotOfferedError):
+            await client.service_address("trv")
             return replace(device, records=True)
         encoders = [(p.token, p.encoder) for p in await client.media.profiles() if p.encoder is not None]
         if not encoders:
