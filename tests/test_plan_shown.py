@@ -64,7 +64,7 @@ def test_shown_in_short_where_no_part_is_named(tmp_path: Path) -> None:
     assert "0 of 0 cameras with a lens" in everything.out and len(everything.out.splitlines()) < 24
     north = line_with(ports, "north ")
     assert north.split()[:4] == ["1", "north", "access", "71"] and "20 m" in north and "6.0 W" in north
-    narrow = zentrale("plan", "ports", cwd=folder, env={"COLUMNS": "80"})
+    narrow = zentrale("plan", "ports", cwd=folder, COLUMNS="80")
     assert line_with(narrow, "north ").split()[:4] == ["1", "north", "access", "71"], "a line a port"
     assert "no room here for: " in narrow.out and max(map(len, narrow.out.splitlines())) <= 80
     assert "7 ports free, switched off: 3, 4, 5, 6, 7, 8, 10" in ports.out

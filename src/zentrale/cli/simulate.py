@@ -9,15 +9,21 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from asyncio import Queue
+    from ipaddress import IPv4Address
 
     from zentrale.cli.output import Output
+    from zentrale.simulation.own_link import OwnLink
     from zentrale.simulation.scenario import Camera, Recorder, Scenario
+    from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 Runs the stand-in site until Ctrl-C: cameras and a recorder that answer WS-Discovery, ONVIF and RTSP on loopback
 addresses of their own. A scenario file says what exists and which faults are on. The first start encodes the
-pictures, which takes some seconds; they are kept in the user's cache."""
-EXAMPLE = "zentrale simulate"
+pictures, which takes some seconds; they are kept in the user's cache.
+
+With --plan it plays one's own plan: in a network of its own, where the system gives one, and the command is printed that
+opens a shell there; with --into DIR on loopback, for a copy of the site with loopback addresses."""
+EXAMPLE = "zentrale simulate\n  zentrale simulate --plan --into practice"
 WITH_PARENT = (
     "also stop when stdin is closed; a line with a scenario file puts its devices, in their first state, in the place "
     "of those that run, an empty line takes them away"
@@ -30,6 +36,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--cameras", metavar="N", type=int, help="so many cameras alike in place of a scenario, for load"
     )
+    parser.add_argument(
+        "--plan",
+        action="store_true",
+        help="the devices of a site's plan, fresh from the box at their planned addresses",
+    )
+    parser.add_argument("--into", metavar="DIR", help="with --plan: on loopback, for a copy of the site in DIR")
+    options.add_site(parser)
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
@@ -44,6 +57,9 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.simulation.scenario import many_cameras, new_scenario, read_scenario
 
     output = Output(args)
+    _check_usage(args)
+    if args.plan:
+        return _play_plan(args, output)
     if args.new is not None:
         new_scenario(Path(args.new))
         output.line(f"wrote {args.new}")
@@ -60,6 +76,125 @@ def run(args: argparse.Namespace) -> int:
         return asyncio.run(_serve(output, scenario, args))
     except KeyboardInterrupt:
         return 0  # the only way this command ends: it is no interruption
+
+
+def _check_usage(args: argparse.Namespace) -> None:
+    """Raises InputError where the options do not fit together."""
+    from zentrale.errors import InputError
+
+    others = {"--scenario": args.scenario, "--new": args.new, "--cameras": args.cameras, "--device": args.device}
+    given = [name for name, value in others.items() if value is not None]
+    if args.plan and given:
+        raise InputError(f"{given[0]} does not go with --plan", "the plan says what exists")
+    if not args.plan and (args.into or args.site):
+        raise InputError(f"{'--into' if args.into else '--site'} goes with --plan alone", "say --plan, or leave it out")
+
+
+def _play_plan(args: argparse.Namespace, output: Output) -> int:
+    import asyncio
+    import os
+    import sys
+    from pathlib import Path
+
+    from zentrale.errors import InputError
+    from zentrale.simulation import own_network
+    from zentrale.simulation.from_plan import fresh_site, not_played
+    from zentrale.site.folder import SiteFolder
+    from zentrale.site.loopback import loopback_copy
+    from zentrale.site.reading import read_plan
+
+    folder = options.site_folder(args)
+    plan = options.plan_of(folder)
+    link = None
+    if args.into is not None:
+        copy = SiteFolder(Path(args.into).resolve())
+        ours = (copy.path / _MARK).exists()
+        plan = read_plan(copy) if ours else loopback_copy(folder, plan, copy)
+        (copy.path / _MARK).write_text(
+            f"A copy of {folder.path} to practise on; `zentrale simulate --plan` plays it.\n"
+        )
+        folder = copy
+    elif not all(zone.subnet.is_loopback for zone in plan.zones) and not args.list:
+        own_network.enter(sys.argv[1:])
+        if not os.environ.get(own_network.INSIDE):
+            raise InputError(
+                "no network of its own can be had here (Linux with `unshare` has one)",
+                "play a copy on loopback: `zentrale simulate --plan --into DIR`",
+            )
+    legs, laptop = _legs(plan)
+    scenario = fresh_site(plan, legs.get)
+    if args.list:
+        _list(output, scenario)
+    away = not_played(plan, scenario)
+    if away:
+        output.line("in the plan, and not played:")
+        for told in away:
+            output.line(f"  {told}")
+    if args.list:
+        return 0
+    prepare(output, scenario)
+    if os.environ.get(own_network.INSIDE) and args.into is None:
+        link = _link(plan, scenario, laptop)
+    try:
+        if link is not None:
+            output.line("open a shell on this site's network, in another terminal:")
+            output.verbatim(f"  {link.shell}")
+        output.line(f"then there, one after the other: cd {folder.path}, `zentrale vault init`, `zentrale discover`")
+        return asyncio.run(_serve(output, scenario, args))
+    except KeyboardInterrupt:
+        return 0
+    finally:
+        if link is not None:
+            link.stop()
+
+
+_MARK = "practice.txt"
+
+
+def _legs(plan: Plan) -> tuple[dict[str, tuple[str, str]], dict[str, IPv4Address]]:
+    """MAC and IPv4 address of each device, chosen where the plan has none; and by zone a free address for the laptop."""
+    from zentrale.planning.addresses import plan_addresses
+
+    planned = [d for d in plan_addresses(plan).devices if not d.translated and d.kind in ("camera", "recorder")]
+    names = {*(c.name for c in plan.cameras), *(r.name for r in plan.recorders)}
+    legs = {
+        d.name: (d.mac or f"02:5a:7e:{n >> 16 & 255:02x}:{n >> 8 & 255:02x}:{n & 255:02x}", str(d.address))
+        for n, d in enumerate(planned, start=1)
+        if d.name in names
+    }
+    taken = {d.address for d in plan_addresses(plan).devices} | {z.gateway for z in plan.zones}
+    laptop: dict[str, IPv4Address] = {}
+    for zone in plan.zones:
+        if zone.subnet not in [plan.zone(name).subnet for name in laptop]:
+            free = (zone.subnet.broadcast_address - n for n in range(1, zone.subnet.num_addresses - 1))
+            address = next((a for a in free if a not in taken), None)
+            if address is not None:
+                laptop[zone.name] = address
+    return legs, laptop
+
+
+def _link(plan: Plan, scenario: Scenario, laptop: dict[str, IPv4Address]) -> OwnLink:
+    """The devices on a link of their own. Raises InputError where the system does not give it."""
+    from ipaddress import IPv4Address, IPv4Interface
+
+    from zentrale.errors import InputError
+    from zentrale.simulation.own_link import OwnLink, Seat
+
+    def with_prefix(address: str) -> IPv4Interface:
+        subnets = [z.subnet for z in plan.zones if IPv4Address(address) in z.subnet]
+        return IPv4Interface(f"{address}/{subnets[0].prefixlen if subnets else 32}")
+
+    link = OwnLink(
+        [Seat(with_prefix(d.address), d.mac) for d in scenario.devices], [with_prefix(str(a)) for a in laptop.values()]
+    )
+    try:
+        link.start()
+    except OSError as error:
+        raise InputError(
+            f"no link for the devices can be made here: {error}",
+            "play a copy on loopback: `zentrale simulate --plan --into DIR`",
+        ) from None
+    return link
 
 
 def prepare(output: Output, scenario: Scenario) -> None:

@@ -7,22 +7,17 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-import os
-import shutil
 import subprocess
 import sys
-import time
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
-from zentrale.simulation.own_network import INSIDE
+from zentrale.simulation.own_network import await_own_network, ip, lacking
 from zentrale.simulation.scenario import Camera
 
 log = logging.getLogger(__name__)
 LINK = "link0"
 _OWN_HOST = 250
-_READY_S = 20.0
 
 
 @dataclass(frozen=True)
@@ -48,7 +43,7 @@ class Apart:
     async def start(self) -> None:
         if not self.cameras:
             return
-        self.why_not = _missing()
+        self.why_not = lacking()
         if not self.why_not:
             try:
                 await asyncio.to_thread(self._start)
@@ -61,17 +56,17 @@ class Apart:
     def _start(self) -> None:
         """Raises OSError or SubprocessError where the system does not give what it takes."""
         network = self.cameras[0].address.rpartition(".")[0]
-        _ip("link", "add", "name", LINK, "type", "bridge")
+        ip("link", "add", "name", LINK, "type", "bridge")
         self._linked = True
-        _ip("link", "set", LINK, "up")
-        _ip("addr", "add", f"{network}.{_OWN_HOST}/24", "brd", "+", "dev", LINK)
+        ip("link", "set", LINK, "up")
+        ip("addr", "add", f"{network}.{_OWN_HOST}/24", "brd", "+", "dev", LINK)
         for number, camera in enumerate(self.cameras):
             holder = subprocess.Popen(["unshare", "--net", "cat"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
-            _await_own_network(holder.pid)
+            await_own_network(holder.pid)
             near, far = f"near{number}", f"far{number}"
-            _ip("link", "add", "name", near, "type", "veth", "peer", "name", far)
-            _ip("link", "set", near, "master", LINK, "up")
-            _ip("link", "set", far, "address", camera.mac, "netns", str(holder.pid))
+            ip("link", "add", "name", near, "type", "veth", "peer", "name", far)
+            ip("link", "set", near, "master", LINK, "up")
+            ip("link", "set", far, "address", camera.mac, "netns", str(holder.pid))
             inside = ["nsenter", "-t", str(holder.pid), "-n"]
             for words in (
                 ("link", "set", "lo", "up"), ("addr", "add", f"{camera.address}/24", "dev", far), ("link", "set", far, "up"),
@@ -112,23 +107,3 @@ class Apart:
             for link in (*(f"near{number}" for number in range(len(self._devices))), LINK):
                 subprocess.run(["ip", "link", "delete", link], check=False, capture_output=True)
         self._devices, self._linked = [], False
-
-
-def _missing() -> str:
-    if not os.environ.get(INSIDE):
-        return "only in a network of the stand-in's own"
-    lacking = [tool for tool in ("ip", "unshare", "nsenter") if shutil.which(tool) is None]
-    return f"not installed: {', '.join(lacking)}" if lacking else ""
-
-
-def _ip(*words: str) -> None:
-    subprocess.run(["ip", *words], check=True, capture_output=True)
-
-
-def _await_own_network(pid: int) -> None:
-    """Until the process has left ours. Raises OSError."""
-    end = time.monotonic() + _READY_S
-    while Path(f"/proc/{pid}/ns/net").readlink() == Path("/proc/self/ns/net").readlink():
-        if time.monotonic() > end:
-            raise OSError("a network of its own did not come about")
-        time.sleep(0.02)

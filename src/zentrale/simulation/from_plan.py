@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from zentrale import quantities
 from zentrale.simulation.scenario import Account, Camera, Encoder, Recorder, Scenario
 from zentrale.site.model import Camera as PlannedCamera
 from zentrale.site.model import Plan, StreamPlan
@@ -28,6 +29,32 @@ def fresh_site(plan: Plan, leg: Callable[[str], tuple[str, str] | None], divided
         if plan.recorder_type(r).control == "onvif" and (at := leg(r.name)) is not None
     ]
     return Scenario(name=f"{plan.site.name}, from the box", cameras=tuple(cameras), recorders=tuple(recorders))
+
+
+def not_played(plan: Plan, scenario: Scenario) -> list[str]:
+    """What is in the plan and no stand-in plays, in words."""
+    played = {d.name for d in scenario.devices}
+    told = []
+    by_hand = [r.name for r in plan.recorders if r.name not in played and plan.recorder_type(r).control != "onvif"]
+    if by_hand:
+        told.append(f"{quantities.listed(by_hand)}: its channels are given by hand, so there is nothing to speak with")
+    translated = [c.name for c in plan.camera_devices if c.name not in played and c.translated]
+    if translated:
+        told.append(f"{quantities.listed(translated)}: behind a translation of addresses")
+    names = [*(c.name for c in plan.camera_devices), *(r.name for r in plan.recorders)]
+    others = [name for name in names if name not in {*played, *by_hand, *translated}]
+    if others:
+        told.append(f"{quantities.listed(others)}: no address is planned, and none is free")
+    beside = (
+        (len(plan.viewers), "viewer", ""),
+        (sum(s.management is not None for s in plan.switches), "switch page", ""),
+    )
+    told += [f"{quantities.count(number, *words)}: nothing answers there" for number, *words in beside if number]
+    if any(r.viewing is not None for r in plan.recorders):
+        told.append("second legs of recorders")
+    if plan.inputs or plan.masks:
+        told.append("door contacts do not open, and masks hide nothing in the pictures")
+    return told
 
 
 def _camera(plan: Plan, camera: PlannedCamera, mac: str, address: str) -> Camera:

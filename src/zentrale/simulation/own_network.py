@@ -11,9 +11,12 @@ import socket
 import struct
 import subprocess
 import sys
+import time
 from collections.abc import Sequence
+from pathlib import Path
 
 INSIDE = "ZENTRALE_OWN_NETWORK"  # set for the process that was begun again inside
+_READY_S = 20.0
 _SIOCSIFFLAGS, _IFF_UP, _IFF_RUNNING = 0x8914, 0x1, 0x40  # linux/sockios.h, net/if.h
 
 
@@ -39,3 +42,24 @@ def _bring_up_loopback() -> None:
 
     with contextlib.suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
         fcntl.ioctl(sock, _SIOCSIFFLAGS, struct.pack("16sH14x", b"lo", _IFF_UP | _IFF_RUNNING))
+
+
+def lacking() -> str:
+    """What keeps links from being made here; empty where nothing does."""
+    if not os.environ.get(INSIDE):
+        return "only in a network of the stand-in's own"
+    missing = [tool for tool in ("ip", "unshare", "nsenter") if shutil.which(tool) is None]
+    return f"not installed: {', '.join(missing)}" if missing else ""
+
+
+def ip(*words: str) -> None:
+    subprocess.run(["ip", *words], check=True, capture_output=True)
+
+
+def await_own_network(pid: int) -> None:
+    """Until the process has left ours. Raises OSError."""
+    end = time.monotonic() + _READY_S
+    while Path(f"/proc/{pid}/ns/net").readlink() == Path("/proc/self/ns/net").readlink():
+        if time.monotonic() > end:
+            raise OSError("a network of its own did not come about")
+        time.sleep(0.02)
