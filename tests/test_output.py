@@ -33,7 +33,9 @@ EVIL = "<script>alert('x')</script>"
 
 
 def device(**more: str) -> DeviceRow:
-    row = DeviceRow("north", "camera", "door", "M", "L", "1", "S", "10.0.0.1", "02:00", "sw", "1", "20", "rec", "1")
+    row = DeviceRow(
+        "north", "North (door)", "camera", "door", "M", "L", "1", "S", "10.0.0.1", "02:00", "sw", "1", "20", "rec", "1"
+    )
     return replace(row, **more)
 
 

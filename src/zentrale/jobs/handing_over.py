@@ -271,8 +271,9 @@ def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
     seen, kind = evidence.devices.get(planned.name), plan.kind(planned)
     at = _when(evidence.seen_at(planned.name))
     found = seen or FoundDevice("", "", "")
+    title, sort = (planned.title, "camera") if isinstance(planned, Camera) else ("", "recorder")
     return DeviceRow(
-        planned.name, "camera" if isinstance(planned, Camera) else "recorder", "", found.maker or kind.maker,
+        planned.name, title, sort, "", found.maker or kind.maker,
         found.model or kind.model, found.firmware, found.serial, found.address or planned.host,
         found.mac or planned.mac or "", planned.switch, str(planned.port or ""), "", "", "", seen=at or "as planned",
     )  # fmt: skip
@@ -293,7 +294,7 @@ def _rates(plan: Plan, evidence: _Evidence) -> list[MeasuredRate]:
         for stream, wanted in plan.streams(camera).items():
             seen = evidence.stream(camera, stream)
             if seen is not None:
-                rates.append(MeasuredRate(camera.name, stream, wanted.bitrate_bps, seen.content["bitrate_bps"]))
+                rates.append(MeasuredRate(camera.called, stream, wanted.bitrate_bps, seen.content["bitrate_bps"]))
     return rates
 
 
@@ -306,7 +307,7 @@ def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[Sheet
         picture = _unchanged(folder, seen) if seen else None
         if picture is not None and seen is not None and (stream is None or stream.run != seen.run):
             caption = f"of {quantities.moment(seen.at)}: {caption}"
-        pictures.append(SheetPicture(camera.name, caption, picture))
+        pictures.append(SheetPicture(camera.called, caption, picture))
     return pictures
 
 

@@ -42,7 +42,7 @@ def coverage_figure(plan: Plan, detail: DetailPlan) -> bytes:
     axes.set_xlabel("east [m]")
     axes.set_ylabel("north [m]")
     axes.grid(alpha=0.25)
-    _draw_list(side, detail)
+    _draw_list(side, plan, detail)
     handles = [Patch(facecolor=_FACES[0], edgecolor="#1c2126", label="seen by no camera")]
     handles += [Patch(facecolor=face, edgecolor="#1c2126", hatch=hatch, label=f"{name}, from {LEVELS[name]:g} px/m")
                 for face, hatch, name in zip(_FACES[1:], _HATCHES[1:], LEVELS, strict=True)]  # fmt: skip
@@ -106,7 +106,7 @@ def _draw_camera(axes: Axes, number: int, camera: CameraDetail) -> None:
     axes.text(view.x_m, view.y_m, str(number), color="white", ha="center", va="center", fontsize=7.5, fontweight="bold")
 
 
-def _draw_list(axes: Axes, detail: DetailPlan) -> None:
+def _draw_list(axes: Axes, plan: Plan, detail: DetailPlan) -> None:
     """The numbers' names, with what each camera reaches at its target and what is wanted."""
     axes.axis("off")
     rows = max(len(detail.cameras) + 1, 12)
@@ -114,7 +114,7 @@ def _draw_list(axes: Axes, detail: DetailPlan) -> None:
         pixels = "" if camera.pixels_per_m is None else f"{camera.pixels_per_m:.0f} px/m"
         pixels = pixels if camera.hidden_m is None else "hidden"
         wants = f", {camera.wants} wanted" if camera.wants else ""
-        text = f"{row + 1:2}  {camera.camera}: {pixels}{wants}" + ("" if camera.enough else "  TOO LITTLE")
+        text = f"{row + 1:2}  {plan.called(camera.camera)}: {pixels}{wants}" + ("" if camera.enough else "  TOO LITTLE")
         axes.text(0, 1 - (row + 0.5) / rows, text, fontsize=8.5, transform=axes.transAxes,
                   color="#1c2126" if camera.enough else _WRONG)  # fmt: skip
     if detail.ground is not None:

@@ -31,6 +31,7 @@ class DeviceRow:
     """One device as built, all as text for a table."""
 
     name: str
+    title: str
     kind: str
     shows: str
     maker: str

@@ -45,14 +45,15 @@ class Cable:
     category: str
     route: str
     metres: float | None
+    called: str = ""  # the device's name for people, at its end
 
     @property
     def label_from(self) -> str:
-        return f"{self.number} {self.start} > {self.end}"
+        return f"{self.number} {self.start} > {self.called or self.end}"
 
     @property
     def label_to(self) -> str:
-        return f"{self.number} {self.end} > {self.start}"
+        return f"{self.number} {self.called or self.end} > {self.start}"
 
 
 @dataclass(frozen=True)
@@ -186,7 +187,7 @@ def _cables(plan: Plan) -> Iterator[Cable]:
         ends.append((link.a, link.b, link.medium or "copper", "" if fibre else category, "", link.length_m or None))
     width = len(str(len(ends)))
     for number, end in enumerate(ends, 1):
-        yield Cable(f"C{number:0{width}d}", *end)
+        yield Cable(f"C{number:0{width}d}", *end, called=plan.called(end[1]))
 
 
 def _cabinets(plan: Plan, power: PowerPlan) -> Iterator[CabinetNeed]:

@@ -254,6 +254,11 @@ class Plan(Part):
     def _device_rows(self) -> dict[str, str]:
         return device_rows(self.cameras)
 
+    def called(self, name: str) -> str:
+        """A device's name for people: the title that the customer gave it, where there is one."""
+        camera = self._cameras.get(name)
+        return name if camera is None else camera.called
+
     def zone(self, name: str) -> Zone:
         return self._zones[name]
 

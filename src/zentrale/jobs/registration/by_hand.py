@@ -168,8 +168,9 @@ def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:
 
 def _described(plan: Plan, planned: Camera | Recorder) -> str:
     kind = plan.kind(planned)
+    called = f"{planned.title}, " if isinstance(planned, Camera) and planned.title else ""
     at = planned.place if isinstance(planned, Camera) else f"{planned.switch} port {planned.port}"
-    return f"{kind.maker} {kind.model}, {planned.host or 'address not planned'}, {at}"
+    return f"{called}{kind.maker} {kind.model}, {planned.host or 'address not planned'}, {at}"
 
 
 def keep(logbook: Logbook, run: int, results: Sequence[DeviceResult], made: Sequence[Sheet]) -> None:

@@ -68,7 +68,7 @@ def labels(net: NetworkPlan) -> list[Label]:
     for row in net.ports.rows:
         if row.kind == "free":
             continue
-        place, other = f"{row.switch}:{row.port}", row.device or row.label
+        place, other = f"{row.switch}:{row.port}", net.plan.called(row.device or row.label)
         vlan = "VLAN " + "+".join(str(net.vlan(z)) for z in row.zones) if row.zones else "off"
         bundle = bundle_of(net, row)
         note = ", ".join(w for w in (vlan, bundle and f"bundle {bundle}", _run(net, row)) if w)

@@ -121,9 +121,15 @@ def port_vlan(net: NetworkPlan, row: PortRow) -> Line:
     if row.mode == "trunk":
         rest = f"untagged VLAN {net.vlan(row.native)}" if row.native else "tagged frames only"
         told = f"tagged VLAN {', '.join(map(str, sorted(net.vlan(z) for z in row.tagged)))}; {rest}"
-        return Line(f"ports: {row.port}", told, row.label, (row.port,), "ZON-1")
+        return Line(f"ports: {row.port}", told, net.plan.called(row.label), (row.port,), "ZON-1")
     role = f"; {row.role}" if row.role else ""
-    return Line(f"ports: {row.port}", f"untagged VLAN {net.vlan(row.access)}{role}", row.label, (row.port,), "ZON-1")
+    return Line(
+        f"ports: {row.port}",
+        f"untagged VLAN {net.vlan(row.access)}{role}",
+        net.plan.called(row.label),
+        (row.port,),
+        "ZON-1",
+    )
 
 
 def _alike(
