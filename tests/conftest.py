@@ -253,6 +253,7 @@ ON_THE_WIRE = {
     "test_steps.py",
     "test_growth.py",
     "test_discovery.py",
+    "test_first_day.py",
 }
 LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py", "test_work_sheets.py")
 

@@ -491,6 +491,7 @@ def test_open_ones_are_walked_through_with_pictures(ready_site: Path) -> None:
     assert "Open: which is which?" in found_.out and "assign --walk" in found_.err
     walked = walk(ready_site, "x\n2\n")
     assert walked.code == 0 and "2  south, south door" in walked.out, walked.all
+    assert "'x' is none of them: type 1 to 2, a name, or s to skip" in walked.err
     assert "south is the device at 127.0.71.12" in walked.out
     picture = ready_site / "output" / "walk" / "127.0.71.12.jpg"
     assert picture.read_bytes()[:2] == b"\xff\xd8" and str(picture) in walked.out.replace("\n", "")
@@ -500,6 +501,21 @@ def test_open_ones_are_walked_through_with_pictures(ready_site: Path) -> None:
     again = zentrale("discover", "--json", cwd=ready_site)
     assert {d["address"]: d["planned_as"] for d in again.json["devices"]}["127.0.71.12"] == "south"
     assert zentrale("assign", "--walk", "south", cwd=ready_site).code == 2
+    assert zentrale("assign", "south", "--remove", cwd=ready_site).code == 0
+    (ready_site / "cameras.csv").write_text(
+        CAMERAS.replace("127.0.71.11,02:5a:71:00:00:11", ",").replace("127.0.71.12", "")
+    )
+    (missing,) = [
+        f for f in zentrale("discover", "south", "--json", cwd=ready_site).json["findings"] if f["code"] == "DIS-1"
+    ]
+    assert (
+        missing["subject"] == "camera south"
+        and "127.0.71.12" in missing["measured"]
+        and "may be it" in missing["measured"]
+    )
+    back = walk(ready_site, "1\nb\n1\n1\n")
+    assert back.code == 0 and back.out.count("north is the device at 127.0.71.11") == 2, back.all
+    assert "north is open again" in back.out and "south is the device at 127.0.71.12" in back.out
 
 
 def walk(site: Path, keys: str) -> Result:

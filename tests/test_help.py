@@ -56,11 +56,32 @@ def test_every_key_of_the_plan_files_is_explained() -> None:
     assert not missing
 
 
+def test_a_key_has_the_unit_of_its_name_and_words_of_its_own() -> None:
+    units = {"m": "m", "days": "days", "mbps": "Mbit/s", "kbps": "kbit/s", "w": "W", "s": "s", "deg": "°", "ms": "ms", "kb": "kB",
+             "tb": "TB", "mm": "mm", "min": "min", "wh": "Wh", "percent": "%"}  # fmt: skip
+    words: dict[tuple[str, str], list[str]] = {}
+    for key in pages.plan_keys():
+        ending = (
+            key.name.rpartition("_")[2] if "_" in key.name and not key.name.endswith(("_per_m", "_mpixel_s")) else ""
+        )
+        assert key.unit.split(" ")[0] == units.get(ending, key.unit.split(" ")[0]), key
+        words.setdefault((key.where, key.meaning), []).append(key.name)
+    assert [names for names in words.values() if len(names) > 1] == [
+        ["basic_in_clear", "firmware"],
+        ["building", "wall"],
+    ]
+
+
 def test_help_topics_codes_and_keys() -> None:
     for topic in pages.topics():
         assert zentrale("help", topic).code == 0
     assert "cords at both ends" in " ".join(zentrale("explain", "policy.cords_m").out.split())
     assert "site.toml [policy]" in zentrale("explain", "cords_m").out
+    for key, words in (
+        ("poe", "poe  site.toml [[ports]]\n  PoE on this port"),
+        ("keep_days", "[days]\n  wanted (default 14)\n"),
+    ):
+        assert words in zentrale("explain", key).out, "its own words and unit, not its neighbour's"
     for arguments, words in (
         (("explain", "PWR-99"), "no such finding code"), (("explain", "cord_m"), "did you mean cords_m?"),
         (("help", "tutrial"), "did you mean tutorial?"),
@@ -146,7 +167,13 @@ def test_the_doctor_looks_at_this_machine() -> None:
 
 @pytest.mark.parametrize(
     ("command", "words"),
-    [("plan", "no device was changed"), ("register", "goes on where it stopped"), ("verify", "until now is kept")],
+    [
+        ("plan", "no device was changed"),
+        ("register", "goes on where it stopped"),
+        ("verify", "until now is kept"),
+        ("discover", "no device was changed; who is missing was not judged"),
+        ("restart", "is in the journal"),
+    ],
 )
 def test_an_interruption_says_how_far_and_how_to_go_on(
     capsys: pytest.CaptureFixture[str], command: str, words: str
@@ -170,12 +197,15 @@ HERE = {
     "upper-gate-north": "north", "192.168.1.64": "127.0.71.11",
 }  # fmt: skip
 HOW_TO = ("two-fresh-cameras", "wrong-subnet", "rtsp-only", "passwords", "evidence", "second-visit", "second-laptop")
+FROM_NOTHING = ("office-schedule", "only-the-network")  # run in test_first_day.py
 
 
 @pytest.mark.usefixtures("stand_in")
 def test_the_how_to_pages_from_beginning_to_end(ready_site: Path, tmp_path: Path) -> None:
     """Every line of every page on one site, in an order in which they could be needed."""
-    assert {f"howto-{name}" for name in HOW_TO} == {name for name in pages.topics() if name.startswith("howto-")}
+    assert {f"howto-{name}" for name in (*HOW_TO, *FROM_NOTHING)} == {
+        name for name in pages.topics() if name.startswith("howto-")
+    }
     (ready_site / "passwords.txt").write_text("never-this-1\nfactory-1234\n")
     told: dict[str, str] = {}
     for name in HOW_TO:

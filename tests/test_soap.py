@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import string
 from datetime import UTC, datetime, timedelta
 
@@ -11,7 +12,7 @@ from hypothesis import strategies as st
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, ws_discovery
-from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_offers
+from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_offers, wire_bytes
 from zentrale.protocols.onvif import device, encoders, media, network, recording
 from zentrale.protocols.soap import TDS, Fault
 from zentrale.protocols.xml import Element
@@ -205,3 +206,20 @@ def test_a_digest_proves_its_password_and_no_other(
     assert verifier.user_of(header, "PLAY", [Credentials(user, password)]) is None
     assert (verifier.user_of(header, "DESCRIBE", [Credentials(user, other)]) == user) == (other == password)
     assert repr(Credentials(user, password)) == repr(Credentials(user, other))
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "latin-1"])
+def test_a_realm_is_given_back_byte_by_byte(encoding: str) -> None:
+    """The expected response is worked out over the bytes as RFC 7616 clause 3.4 has it, whatever characters they are."""
+    realm, uri, nonce = "Süd Optik".encode(encoding), b"/onvif/device_service", b"n0"
+    asked = b'Digest realm="%s", nonce="%s", qop="auth"' % (realm, nonce)
+    (challenge,) = parse_offers([asked.decode("latin-1")]).challenges
+    header = wire_bytes(answer(challenge, Credentials("jürgen", "geheim-ß"), "POST", uri.decode(), "c1"))
+
+    def h(*parts: bytes) -> bytes:
+        return hashlib.md5(b":".join(parts)).hexdigest().encode()
+
+    secret = h("jürgen".encode(), realm, "geheim-ß".encode())
+    expected = h(secret, nonce, b"00000001", b"c1", b"auth", h(b"POST", uri))
+    assert b'realm="%s"' % realm in header and b'username="%s"' % "jürgen".encode() in header
+    assert b'response="%s"' % expected in header

@@ -67,7 +67,13 @@ def listed(names: Sequence[str], most: int = 8) -> str:
 
 def count(number: int, singular: str, plural: str = "") -> str:
     """A number with its noun: 1 camera, 8 cameras."""
-    return f"{number} {singular if number == 1 else plural or singular + 's'}"
+    if number == 1:
+        return f"{number} {singular}"
+    if not plural and singular.endswith(("ch", "s", "x")):
+        plural = f"{singular}es"
+    elif not plural and singular.endswith("y") and singular[-2] not in "aeiou":
+        plural = f"{singular[:-1]}ies"
+    return f"{number} {plural or singular + 's'}"
 
 
 def now() -> datetime:

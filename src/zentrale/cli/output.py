@@ -29,6 +29,7 @@ from zentrale.words import clean_lines
 _STYLES = {Severity.FAULT: "bold red", Severity.WARNING: "yellow", Severity.NOTE: "cyan"}
 _NAMES = 13  # columns for the names in a list
 _MOST_ALIKE = 3  # findings of one code and remedy that are told one by one
+_KINDS = ("camera", "recorder", "switch", "link", "zone", "viewer", "device", "group", "battery")
 _TABLE_GAP = 3  # blanks between columns
 STATE_STYLES = {"ok": "green", "fault": "bold red", "warning": "yellow", "note": "cyan"}
 
@@ -166,7 +167,7 @@ class Output:
         beneath = [f for f in findings if f.caused_by in named]
         for alike in _grouped(f for f in findings if f.caused_by not in named):
             item = alike[0]
-            kinds = {f.ref.kind.value.removesuffix(" at") if f.ref and not f.ref.part else "place" for f in alike}
+            kinds = {_kind(f) for f in alike}
             noun = kinds.pop() if len(kinds) == 1 else "place"
             subject = item.subject if len(alike) == 1 else quantities.count(len(alike), noun)
             names = _names(alike, noun)
@@ -343,7 +344,17 @@ def _with_room(
 
 
 def _names(alike: Sequence[Finding], noun: str) -> list[str]:
-    return [f.ref.name if f.ref is not None and noun != "place" else f.subject for f in alike]
+    if noun == "place":
+        return [f.subject for f in alike]
+    return [f.ref.name if f.ref is not None else f.subject.removeprefix(f"{noun} ") for f in alike]
+
+
+def _kind(item: Finding) -> str:
+    """Of its subject, as a noun; a place where it is no whole thing."""
+    if item.ref is not None:
+        return "place" if item.ref.part else item.ref.kind.value.removesuffix(" at")
+    word, _, name = item.subject.partition(" ")
+    return word if word in _KINDS and name and "," not in name else "place"
 
 
 def verdict_of(findings: Sequence[Finding]) -> str:

@@ -117,8 +117,8 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
     whole, probe = plan, request.probe
     if plan is not None and request.only:
-        networks, probe = _places(plan, keyring, request.only), False
-        plan = _part(plan, request.only)
+        networks, known = _places(plan, keyring, request.only)
+        probe, plan = request.probe and not known, _part(plan, request.only)
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
     search = Search(choice, tuple(networks), ports, probe, request.wait_s, plan)
     looked = reduce(Looked.joined, (finder.looks(search) for finder in FINDERS))
@@ -152,13 +152,23 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     return Discovery(choice, swept, matching, findings, tuple(remarks))
 
 
-def _places(plan: Plan, keyring: Keyring, names: Sequence[str]) -> list[ipaddress.IPv4Network]:
-    """Where these devices should be, were last seen, or wait fresh from the box."""
+def _places(plan: Plan, keyring: Keyring, names: Sequence[str]) -> tuple[list[ipaddress.IPv4Network], bool]:
+    """Where these devices should be, were last seen, or wait fresh from the box; the whole zone where nobody knows that of one,
+    and whether there is none such.
+    """
     planned = planned_devices(plan)
     last = last_devices(plan, keyring.logbook) if keyring.logbook.last_run(COMMAND) else {}
-    hosts = [host for n in names for host in (planned[n].host, *(last[n].addresses if n in last else ())) if host]
-    hosts += [str(a) for n in names if (a := getattr(plan.kind(planned[n]), "default_address", None)) is not None]
-    return [ipaddress.IPv4Network(host) for host in dict.fromkeys(hosts) if ":" not in host]
+    found: dict[ipaddress.IPv4Network, None] = {}
+    known = True
+    for name in names:
+        row = planned[name]
+        hosts = [h for h in (row.host, *(last[name].addresses if name in last else ())) if h and ":" not in h]
+        if not hosts:
+            known = False
+            found |= dict.fromkeys(z.network for z in plan.zones if z.name == row.zone)
+        default = getattr(plan.kind(row), "default_address", None)
+        found |= dict.fromkeys(map(ipaddress.IPv4Network, [*hosts, *([default] if default is not None else [])]))
+    return list(found), known
 
 
 def _part(plan: Plan, names: Collection[str]) -> Plan:
