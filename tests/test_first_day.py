@@ -238,7 +238,7 @@ def test_what_cannot_be_known_of_found_devices(site: Path) -> None:
         taken = prepare_found(SiteFolder(site), plan, logbook, Request(zone="cameras"))
         without_zone = prepare_found(SiteFolder(site), plan, logbook, Request())
     assert [(a.address, a.mac) for a in taken.added] == [
-        ("127.0.71.13", "02:00:00:00:00:13"), ("127.0.71.25", "02:00:00:00:00:25"), ("", "02:00:00:00:00:28"),
+        ("", "02:00:00:00:00:28"), ("127.0.71.13", "02:00:00:00:00:13"), ("127.0.71.25", "02:00:00:00:00:25"),
     ]  # fmt: skip
     assert {out.address: out.why.split(",")[0].split(" (")[0] for out in taken.left_out} == {
         "127.0.71.24": "not known to be a camera: web page",

@@ -97,7 +97,7 @@ def prepare_found(folder: SiteFolder, plan: Plan, logbook: Logbook, request: Req
     _check(plan, request)
     named = _named_macs(folder, request.macs)
     matching = matched(plan, logbook, current_devices(logbook))
-    wanted = [d for d in matching.extra if _is_wanted(d, plan, request, named)]
+    wanted = sorted((d for d in matching.extra if _is_wanted(d, plan, request, named)), key=_place)
     left_out = [LeftOut("", f"{mac} ({name}): {_why_not_there(mac, plan)}") for mac, name in named.items()
                 if not any(mac in d.identity.macs for d in matching.extra)]  # fmt: skip
     chosen: list[tuple[FoundDevice, Zone, str]] = []
@@ -135,6 +135,11 @@ def prepare_found(folder: SiteFolder, plan: Plan, logbook: Logbook, request: Req
         new_plan,
         {folder.types_file: (types_before, types_after), folder.cameras_file: (cameras_before, cameras_after)},
     )
+
+
+def _place(device: FoundDevice) -> tuple[bool, bytes]:
+    """By it devices are in the order of their addresses: 10.0.0.9 before 10.0.0.10."""
+    return ":" in device.address, ipaddress.ip_address(device.address.partition("%")[0]).packed
 
 
 def _bytes(path: Path) -> bytes:
@@ -214,7 +219,7 @@ def _is_wanted(device: FoundDevice, plan: Plan, request: Request, named: Mapping
         return False
     if request.macs is not None and not device.identity.macs & set(named):
         return False
-    address = ipaddress.ip_address(device.address)
+    address = ipaddress.ip_address(device.address.partition("%")[0])
     if request.ranges and not any(address in network for network in _networks(request.ranges)):
         return False
     there = _zones(plan, device.address)

@@ -204,9 +204,8 @@ class Builder:
             why = "gives it no address of its own" if camera.port else "does not say its port"
             self._stage.added.append(f"{camera.name} is not there: the plan {why}")
             return
-        if camera.wireless and any(
-            place.switch == camera.switch and place.port == camera.port for place in self._stage.places.values()
-        ):
+        taken = {(place.switch, place.port) for place in self._stage.places.values()}
+        if camera.wireless and (camera.switch, camera.port) in taken:
             self._stage.added.append(
                 f"{camera.name} is not there: another device stands behind its access point already"
             )
