@@ -102,7 +102,7 @@ def prepare_found(folder: SiteFolder, plan: Plan, logbook: Logbook, request: Req
                 if not any(mac in d.identity.macs for d in matching.extra)]  # fmt: skip
     chosen: list[tuple[FoundDevice, Zone, str]] = []
     for device in wanted:
-        found = _seat(device, plan, request, [d for d, _, _ in chosen])
+        found = _seat(device, plan, request)
         if isinstance(found, str):
             left_out.append(LeftOut(device.address, found))
         else:
@@ -244,7 +244,7 @@ def _why_not_there(mac: str, plan: Plan) -> str:
     return f"is planned as {planned[0]}" if planned else "not among the devices that the last discovery found"
 
 
-def _seat(device: FoundDevice, plan: Plan, request: Request, chosen: Sequence[FoundDevice]) -> tuple[Zone, str] | str:
+def _seat(device: FoundDevice, plan: Plan, request: Request) -> tuple[Zone, str] | str:
     """Its zone and planned address; or why it does not enter the plan."""
     closed = {State.RTSP_ONLY.value: "speaks RTSP only: plan it by hand (`zentrale help howto-rtsp-only`)"}
     if device.state in closed or not device.speaks_onvif:
@@ -254,9 +254,6 @@ def _seat(device: FoundDevice, plan: Plan, request: Request, chosen: Sequence[Fo
     if not clean(device.maker).strip() or not clean(device.model).strip():
         return f"does not tell maker and model ({device.state}); `zentrale vault add`, then `zentrale discover` again"
     macs = device.identity.macs
-    twin = next((other.address for other in chosen if other.identity.macs & macs), "")
-    if twin:
-        return f"tells the MAC address of the device at {twin}"
     zones = _zones(plan, device.address)
     if zones:
         zone = next((z for z in zones if z.name == request.zone), zones[0])
