@@ -67,7 +67,7 @@ def test_shown_in_short_where_no_part_is_named(tmp_path: Path) -> None:
     narrow = zentrale("plan", "ports", cwd=folder, COLUMNS="80")
     assert line_with(narrow, "north ").split()[:4] == ["1", "north", "access", "71"], "a line a port"
     assert "no room here for: " in narrow.out and max(map(len, narrow.out.splitlines())) <= 80
-    assert "7 ports free, switched off: 3, 4, 5, 6, 7, 8, 10" in ports.out
+    assert "7 ports free, switched off: 3-8, 10" in ports.out
 
 
 def test_a_named_part_is_shown_camera_by_camera(tmp_path: Path) -> None:

@@ -65,6 +65,17 @@ def listed(names: Sequence[str], most: int = 8) -> str:
     return ", ".join(names) if more <= 0 else f"{', '.join(names[:most])} and {more} more"
 
 
+def ranges(numbers: Sequence[int]) -> str:
+    """Whole numbers in order, those that follow one another as first and last: 7-23, 28."""
+    runs: list[list[int]] = []
+    for number in numbers:
+        if runs and number == runs[-1][-1] + 1:
+            runs[-1][1:] = [number]
+        else:
+            runs.append([number])
+    return ", ".join("-".join(map(str, run)) for run in runs)
+
+
 def count(number: int, singular: str, plural: str = "") -> str:
     """A number with its noun: 1 camera, 8 cameras."""
     if number == 1:

@@ -287,7 +287,7 @@ def _show(output: Output, prepared: Import) -> None:
         )
     if prepared.missing:
         verb = "removed" if prepared.removed else "kept (--remove-missing takes them out)"
-        output.heading(f"Not in the schedule, {verb}: {', '.join(prepared.missing)}")
+        output.heading(f"Not in the schedule, {verb}: {quantities.listed(prepared.missing, 14)}")
     same = len(prepared.changes) - len(added) - len(changed)
     output.line()
     output.line(f"{len(added)} new, {len(changed)} changed, {same} as before", "bold")

@@ -154,7 +154,10 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
         [f for f in written.files if f.state != SAME] if written.count(SAME) and not output.details else written.files
     )
     if shown:
-        output.table(["file", "what", "since last time"], [[f.path, f.what, f.state] for f in shown])
+        first = shown if output.details else shown[:_MOST_FILES]
+        output.table(["file", "what", "since last time"], [[f.path, f.what, f.state] for f in first])
+        if len(first) < len(shown):
+            output.line(f"and {len(shown) - len(first)} more files: --details tells all of them")
     for file in (f for f in written.files if f.kept_as):
         kept = "would be kept" if dry_run else "is kept"
         output.line(
@@ -173,7 +176,7 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
     output.line(f"in {written.folder}")
 
 
-_FEW = 6
+_FEW, _MOST_FILES = 6, 80
 
 
 def _document(written: NetworkFiles, sheet: WorkSheet | None, *, dry_run: bool) -> dict[str, object]:

@@ -118,6 +118,7 @@ def _standing(
     args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path | None
 ) -> Standing:
     """The files that are rehearsed, and what a person has to know of them first."""
+    from zentrale import quantities
     from zentrale.jobs.network import standing as stands
 
     if args.as_planned:
@@ -131,7 +132,7 @@ def _standing(
         found = stands.as_it_stands(folder, net)
         standing = found if room is None else found.copied(room / "standing")
     for state, paths in standing.by_state().items():
-        told = f"{', '.join(paths[:_FEW])}{f' and {len(paths) - _FEW} more' if len(paths) > _FEW else ''}"
+        told = f"{quantities.listed(paths, _FEW)}"
         words = {
             stands.WRITTEN_NOW: f"was missing, written as the plan is now: {told}",
             stands.EDITED: f"edited since it was written, rehearsed as it stands: {told}",

@@ -179,7 +179,8 @@ class Output:
             if len(measured) > 1:
                 text = f"{subject}: {item.title}"
             elif not self.details:
-                text += f": {item.measured} (expected {item.limit})"
+                alone = len({f.limit for f in alike}) == 1
+                text += f": {item.measured}{f' (expected {item.limit})' if alone else ''}"
             first, *more = wrapped(text, self.width, under, head)
             self.out.print(
                 f"[{_STYLES[item.severity]}]{_safe(first[:8])}[/][bold]{_safe(first[8:16])}[/]{_safe(first[16:])}",

@@ -178,7 +178,7 @@ def _show(output: Output, result: Registration) -> None:
         good = "no step failed" if changed else "all is as planned"
         output.verdict(result.findings, good, more)
     if result.not_found:
-        output.line(f"not found: {', '.join(result.not_found)}")
+        output.line(f"not found: {quantities.listed(result.not_found, 14)}")
     if result.findings:
         output.line()
         output.findings(result.findings)
@@ -195,9 +195,10 @@ def _show(output: Output, result: Registration) -> None:
 
 def _next(output: Output, result: Registration) -> None:
     from zentrale.findings import count_faults
+    from zentrale.quantities import listed
 
     if result.not_found:
-        names = ", ".join(result.not_found[:3]) + (" and more" if len(result.not_found) > 3 else "")
+        names = listed(result.not_found, 3)
         output.next(f"find {names}: `zentrale discover`, then `zentrale register` again")
     elif count_faults(result.findings):
         names = ",".join(result.left)
@@ -221,7 +222,7 @@ def _show_counts(output: Output, result: Registration) -> None:
         words = []
         for outcome, names in outcomes.items():
             told = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
-            which = f" ({', '.join(names[:6])}{' and more' if len(names) > 6 else ''})" if told else ""
+            which = f" ({quantities.listed(names, 6)})" if told else ""
             words.append(f"{quantities.count(len(names), 'device')} {said.get(outcome, outcome.value)}{which}")
         output.said(name, ", ".join(words), max(map(len, of)) + 2)
     if of:

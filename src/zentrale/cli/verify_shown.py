@@ -50,7 +50,7 @@ def show(output: Output, result: Verification) -> None:
 
 def _show_unjudged(output: Output, result: Verification) -> None:
     """What was not judged, by what it is and why."""
-    from zentrale.quantities import count
+    from zentrale.quantities import count, listed
 
     found: dict[str, list[str]] = {}
     for stream in result.streams:
@@ -62,7 +62,7 @@ def _show_unjudged(output: Output, result: Verification) -> None:
     if found:
         output.line()
     for what, where in found.items():
-        names = ", ".join(where[:_FEW]) + (f" and {len(where) - _FEW} more" if len(where) > _FEW else "")
+        names = listed(where, _FEW)
         beside = f": {count(len(where), 'stream')} ({names})" if names else ""
         output.line(f"not judged: {what}{beside}")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -59,8 +60,22 @@ def worst_first(findings: Iterable[Finding]) -> list[Finding]:
     """What this machine did not do before all else, since it explains the rest; then by severity; of the same, security first."""
     return sorted(
         findings,
-        key=lambda f: (not _is_of_the_machine(f), f.severity.rank, not f.code.startswith("SEC-"), f.code, f.subject),
+        key=lambda f: (
+            not _is_of_the_machine(f),
+            f.severity.rank,
+            not f.code.startswith("SEC-"),
+            f.code,
+            _in_order(f.subject),
+        ),
     )
+
+
+_DIGITS = re.compile(r"(\d+)")
+
+
+def _in_order(text: str) -> list[tuple[int, str]]:
+    """By it port 2 comes before port 10."""
+    return [(int(part), "") if part.isdigit() else (-1, part) for part in _DIGITS.split(text)]
 
 
 def _is_of_the_machine(item: Finding) -> bool:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.errors import InputError, PlanError
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.camera_table import camera_table
@@ -262,7 +263,7 @@ def _left_open(
     for column in ("switch", "port", "run_length_m"):
         numbers = [n for n, made in rows if not imported[made["name"]][column] and not made["wireless"]]
         if numbers:
-            some = ", ".join(map(str, numbers[:8])) + (f" and {len(numbers) - 8} more" if len(numbers) > 8 else "")
+            some = quantities.listed(list(map(str, numbers)))
             yield f"{column}: left open in row{'s' if len(numbers) > 1 else ''} {some}; `zentrale check` keeps the list"
 
 

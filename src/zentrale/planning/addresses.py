@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Network
 from itertools import combinations
 
+from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.contradictions import of_addresses
 from zentrale.site.model import Camera, Plan, Recorder, Zone
@@ -239,7 +240,7 @@ def _device_findings(
 def _management_findings(plan: Plan) -> Iterator[Finding]:
     names = [switch.name for switch in plan.switches if switch.management is None]
     if names:
-        some = f"{', '.join(names[:8])}{' and more' if len(names) > 8 else ''}"
+        some = f"{quantities.listed(names, 8)}"
         measured = f"{some}: no management address; once every port is in its VLAN or off, its page is on none"
         subject = f"switch {names[0]}" if len(names) == 1 else f"{len(names)} switches"
         yield finding("ADR-7", subject, measured, "management = { zone, address }", "site.toml [[switches]]")
@@ -255,6 +256,6 @@ def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[
     for default, names in by_default.items():
         clash = planned.get(default)
         if len(names) > 1 or (clash and clash not in names):
-            text = f"{', '.join(names[:6])}{' and more' if len(names) > 6 else ''}: all {default}"
+            text = f"{quantities.listed(names, 6)}: all {default}"
             text += f", which is planned for {clash}" if clash else ""
             yield finding("ADR-5", f"{len(names)} cameras", text, "one at a time", "types.toml default_address")

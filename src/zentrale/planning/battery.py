@@ -83,7 +83,7 @@ def blackout_findings(plan: Plan) -> Iterator[Finding]:
         elif recorder.name in fed and recorder.switch in fed and not nx.has_path(graph, camera.switch, recorder.switch):
             cut_off.setdefault((camera.switch, recorder.name), []).append(camera.name)
     for switch, names in dark.items():
-        lost = f"{quantities.count(len(names), 'camera')} dark at once when the mains fails: {', '.join(names)}"
+        lost = f"{quantities.count(len(names), 'camera')} dark at once when the mains fails: {quantities.listed(names, 14)}"
         yield finding("PWR-12", f"switch {switch}", lost, "a battery that feeds it", source)
     for recorder in plan.recorders:
         if recorder.name in fed and recorder.switch not in fed:
@@ -92,5 +92,7 @@ def blackout_findings(plan: Plan) -> Iterator[Finding]:
                 "PWR-13", f"recorder {recorder.name}", measured, f"a battery that feeds {recorder.switch}", source
             )
     for (switch, name), names in cut_off.items():
-        measured = f"runs on, but the way to {name} leads over one that does not: {', '.join(names)} not recorded"
+        measured = (
+            f"runs on, but the way to {name} leads over one that does not: {quantities.listed(names, 14)} not recorded"
+        )
         yield finding("PWR-13", f"switch {switch}", measured, f"a battery for each switch on the way to {name}", source)

@@ -84,7 +84,7 @@ def delay_findings(plan: Plan, delays: Sequence[PathDelay]) -> Iterator[Finding]
             late.setdefault((delay.slowest, delay.recorder), []).append(delay)
     for (slowest, recorder), paths in late.items():
         worst = max(paths, key=lambda p: p.total_s)
-        names = ", ".join(p.camera for p in paths[:6]) + (" and more" if len(paths) > 6 else "")
+        names = quantities.listed([p.camera for p in paths], 6)
         what = f"{1000 * worst.total_s:.0f} ms to {recorder} when key frames fall together"
         measured = f"{what} ({quantities.count(len(paths), 'camera')}: {names})"
         yield finding(

@@ -229,11 +229,11 @@ def _findings(
             )
     unknown = [f"{m.item} {m.type}" for m in materials if m.price is None and m.item in _PRICED]
     if unknown:
-        told = f"{', '.join(unknown[:8])}{' and more' if len(unknown) > 8 else ''}"
+        told = f"{quantities.listed(unknown, 8)}"
         yield finding("MAT-1", quantities.count(len(unknown), "item"), told, "a price each", "types.toml, site.toml")
     long = [c for c in cables if c.metres is None and ":" in c.end]
     if long:
-        told = f"{', '.join(f'{c.start} - {c.end}' for c in long[:6])}{' and more' if len(long) > 6 else ''}"
+        told = f"{quantities.listed([f'{c.start} - {c.end}' for c in long], 6)}"
         yield finding(
             "MAT-2", quantities.count(len(long), "link"), told, "a length each", "site.toml [[links]] length_m"
         )

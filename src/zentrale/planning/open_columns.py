@@ -28,6 +28,5 @@ def not_counted(plan: Plan) -> Iterator[Finding]:
     """Cameras that no figure of switches and links holds, since nobody knows at which switch they are."""
     away: list[Camera] = [c for c in plan.cameras if not c.switch]
     if away:
-        some = ", ".join(c.name for c in away[:6]) + (f" and {len(away) - 6} more" if len(away) > 6 else "")
-        measured = f"{quantities.count(len(away), 'camera')} not counted: {some}"
+        measured = f"{quantities.count(len(away), 'camera')} not counted: {quantities.listed([c.name for c in away])}"
         yield finding("OPN-4", f"site {plan.site.name}", measured, "the switch of each", "cameras.csv")

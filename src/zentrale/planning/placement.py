@@ -77,7 +77,7 @@ def _infeasible_findings(plan: Plan, reason: Infeasible) -> Iterator[Finding]:
         yield finding("PLC-4", "placement", "nothing found in the time given", "a plan", "the time given")
         return
     left = quantities.count(len(reason.left_over), "device" if set(reason.left_over) & set(things) else "camera")
-    measured = f"{left} left over: {', '.join(reason.left_over[:8])}{' and more' if len(reason.left_over) > 8 else ''}"
+    measured = f"{left} left over: {quantities.listed(reason.left_over, 8)}"
     words = "; or ".join(_LIMIT_WORDS[limit] for limit in reason.limits)
     advice = f"each of these, dropped alone, would make room: {words}" if words else ""
     yield finding(

@@ -202,7 +202,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     measured = f"{quantities.power(draw)} drawn, {mode.said}"
     supply = f"{quantities.power(power.budget_w)} PoE supply"
     if power.dark[mode]:
-        dark = f"dark: {', '.join(power.dark[mode])}"
+        dark = f"dark: {quantities.listed(power.dark[mode], 14)}"
         if draw <= power.budget_w:
             return [finding("PWR-5", subject, f"{quantities.power(power.reserved_w)} by class; {dark}", supply, source)]
         return [finding("PWR-1", subject, f"{measured}; {dark}", supply, source)]
@@ -221,7 +221,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     one = plan.switch_type(switch).poe_budget_one_supply_w
     mode = max(Mode, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
     if one is not None and power.dark_one_supply[mode]:
-        text = f"{mode.said}, one supply lost: dark: {', '.join(power.dark_one_supply[mode])}"
+        text = f"{mode.said}, one supply lost: dark: {quantities.listed(power.dark_one_supply[mode], 14)}"
         findings.append(finding("PWR-6", subject, text, f"{quantities.power(one)} from the other supply", source))
     return findings
 

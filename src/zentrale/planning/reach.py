@@ -223,9 +223,7 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
                 if not reaches(plan, origin, to, RTSP)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
     for (origin, to), names in pairs.items():
-        what = (
-            f"{quantities.count(len(names), 'device')}: {', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
-        )
+        what = f"{quantities.count(len(names), 'device')}: {quantities.listed(names, 6)}"
         why = reaches(plan, origin, to, RTSP if to.kind == "camera" else None)[1]
         advice = _VIEWING_LEG.format(zone=origin.zone) if (origin.kind, to.kind) == ("viewer", "recorder") else ""
         yield finding("RCH-3", f"{origin} to {to}", f"{why} ({what})", "reaches it", "cameras.csv, site.toml", advice)

@@ -98,7 +98,7 @@ def fit_findings(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> l
         text = f"{count} cameras of {size} or more"
         findings.append(finding("CHN-2", subject, text, f"{limit.channels} channels of that size", source))
     for codec, names in _unknown_codecs(plan, kind, cameras).items():
-        measured = f"{codec} of {quantities.count(len(names), 'camera')}: {', '.join(names)}"
+        measured = f"{codec} of {quantities.count(len(names), 'camera')}: {quantities.listed(names, 14)}"
         findings.append(finding("TYP-2", subject, measured, " or ".join(kind.codecs), source))
     shown = shown_pixels_per_s(plan, recorder)
     if kind.decode_mpixel_s is not None and shown > kind.decode_mpixel_s * 1e6:

@@ -6,6 +6,7 @@ import ipaddress
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
+from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.reach import Party, reaches
 from zentrale.site.model import INTERNET, Plan
@@ -23,7 +24,7 @@ def time_findings(plan: Plan) -> Iterator[Finding]:
         came, why = _reaches(plan, zone, server)
         if not came:
             names = [c.name for c in plan.cameras if c.zone == zone]
-            some = f"{', '.join(names[:6])}{' and more' if len(names) > 6 else ''}"
+            some = f"{quantities.listed(names, 6)}"
             measured = f"{server}: {why} ({some})"
             yield finding(
                 "RCH-5", f"cameras in {zone}", measured, "a time server they reach", "site.toml [site] time_server"

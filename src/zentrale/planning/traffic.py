@@ -326,7 +326,7 @@ def _recorder_findings(plan: Plan, load: RecorderLoad, cameras: list[Camera], se
     beyond = [c.name for c in cameras if c.channel > load.channels]
     if beyond or load.channels_used > load.channels:
         measured = f"{load.channels_used} cameras" + (
-            f"; beyond the last channel: {', '.join(beyond)}" if beyond else ""
+            f"; beyond the last channel: {quantities.listed(beyond, 14)}" if beyond else ""
         )
         findings.append(finding("CHN-1", subject, measured, f"{load.channels} channels", source))
     return findings

@@ -53,5 +53,4 @@ def _said(rows: Sequence[Row], words: Words) -> str:
     if header is None or fitting < 2:
         return quantities.count(len(rows), "row")
     titles = [cell for cell in header.cells if cell]
-    more = " and more" if len(titles) > 4 else ""
-    return f"{quantities.count(len(rows), 'row')} with {', '.join(titles[:4])}{more}"
+    return f"{quantities.count(len(rows), 'row')} with {quantities.listed(titles, 4)}"

@@ -10,6 +10,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
+from zentrale import quantities
 from zentrale.errors import InputError
 from zentrale.site.draft import Draft, wrong_fields
 from zentrale.site.headers import COLUMNS, Words, known_columns, plain
@@ -250,7 +251,7 @@ def _problem(mapped: Mapped, column: str, error: str, numbers: Sequence[int], so
             f"--default {column}=VALUE gives all the same"
         )
     title = f" ({mapped.title(column)})" if column in mapped.columns else ""
-    rows = ", ".join(map(str, numbers[:12])) + (f" and {len(numbers) - 12} more" if len(numbers) > 12 else "")
+    rows = quantities.listed(list(map(str, numbers)), 12)
     return f"{source} row{'s' if len(numbers) > 1 else ''} {rows}, column {column}{title}: {error}"
 
 

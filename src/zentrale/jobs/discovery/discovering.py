@@ -12,13 +12,14 @@ from functools import reduce
 from itertools import chain
 from urllib.parse import urlsplit
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, InputError, MachineError, Whose, ZentraleError
 from zentrale.field import scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
 from zentrale.field.scheduler import Failure
-from zentrale.field.sweep import hosts, networks_of
+from zentrale.field.sweep import MAX_HOSTS, hosts, networks_of
 from zentrale.findings import Finding
 from zentrale.jobs.checks.recording import sample_recorders
 from zentrale.jobs.discovery.found import FoundDevice, one_row_each
@@ -42,6 +43,7 @@ COMMAND = "discover"
 SEEN_KIND = "device"
 AT_ONCE = 16  # devices asked at the same time: a small switch and a laptop carry this easily
 _MOST_DIRECTED = 1024
+_FEW_HOSTS = 64  # room for makers' default addresses
 _FEW = 2  # one alone may be one that does not answer probes
 BUDGET_S = 90.0  # for one device: six requests, each of which may take 12 s
 
@@ -82,8 +84,20 @@ def ranges_to_sweep(
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
         near = [n for n in zones if any(n.subnet_of(a.network) for a in adapters)]
         if near:
-            return [*near, *(n for _, n in _default_addresses(plan) if any(n.subnet_of(a.network) for a in adapters))]
+            more = [n for _, n in _default_addresses(plan) if any(n.subnet_of(a.network) for a in adapters)]
+            return [*_not_too_many(near), *more]
     return [a.network for a in adapters if a.network.prefixlen >= 20]
+
+
+def _not_too_many(networks: Iterable[ipaddress.IPv4Network]) -> list[ipaddress.IPv4Network]:
+    """Those that one sweep takes together, the smallest first; in the order they have."""
+    room, kept = MAX_HOSTS - _FEW_HOSTS, set()
+    asked = list(networks)
+    for network in sorted(asked, key=lambda n: n.num_addresses):
+        if network.num_addresses <= room:
+            room -= network.num_addresses
+            kept.add(network)
+    return [network for network in asked if network in kept]
 
 
 def _default_addresses(plan: Plan) -> list[tuple[str, ipaddress.IPv4Network]]:
@@ -143,8 +157,16 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         judged = _judged(whole, keyring, matching, looked, evidence) if whole else []
         findings = tuple(f for j in judged for f in j.findings)
         _keep(keyring, run, whole, matching, judged)
-    swept = tuple(str(n) for n in networks)
+    swept, swept_all = tuple(str(n) for n in networks), request.sweep and not request.ranges and not request.only
     remarks = [*choice.remarks, *failed_ways, *_unheard(search, matching.devices)]
+    large = (
+        [z.name for z in whole.zones if z.network.num_addresses > MAX_HOSTS - _FEW_HOSTS] if whole and swept_all else []
+    )
+    if large:
+        remarks.append(
+            f"too large to sweep: zone {quantities.listed(large)}; its planned addresses were asked, others are seen by probe "
+            "alone, or with --range FIRST-LAST"
+        )
     if swept and matching.missing and set(ports) != set(SWEEP_PORTS):
         remarks.append(
             f"only ports {', '.join(map(str, ports))} were tried, as site.toml [policy] sweep_ports has them"

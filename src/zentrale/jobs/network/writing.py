@@ -13,6 +13,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from zentrale import quantities
 from zentrale.errors import InputError
 from zentrale.findings import Finding
 from zentrale.jobs.network.laptop import remembered
@@ -188,8 +189,7 @@ def _left_out(net: NetworkPlan) -> list[str]:
     told = [f"YANG instance data without {LEFT_OUT}"]
     nowhere = [c.name for c in net.plan.camera_devices if not c.port]
     if nowhere:
-        some = ", ".join(nowhere[:6]) + (f" and {len(nowhere) - 6} more" if len(nowhere) > 6 else "")
-        told.insert(0, f"the switch ports of {some}: the plan does not say them yet (OPN-1)")
+        told.insert(0, f"the switch ports of {quantities.listed(nowhere)}: the plan does not say them yet (OPN-1)")
     if any(s.loop_protection == "ring" for s in net.plan.switches):
         told.append("the ring protocol of the switches: Open vSwitch and Linux have spanning tree in its place")
     apart = [s.name for s in net.plan.switches if len(net.bonds(s.name)) < len(net.bundles(s.name))]

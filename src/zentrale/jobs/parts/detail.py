@@ -49,7 +49,7 @@ def show_detail(page: Page, detail: DetailPlan, *, full: bool) -> None:
         page.table(columns, rows)
     page.line(f"{quantities.count(len(detail.cameras), 'camera')} calculated")
     if detail.without_lens:
-        page.line(f"not calculated, without position, direction or lens: {', '.join(detail.without_lens)}")
+        page.line(f"not calculated, without position, direction or lens: {quantities.listed(detail.without_lens, 14)}")
     if detail.areas:
         page.line()
         rows = [[a.area, a.wants, f"{a.size_m2:.0f} m²", f"{a.seen_m2:.0f} m²", f"{a.unseen_m2:.0f} m²",

@@ -56,9 +56,9 @@ def show_ports(page: Page, plan: Plan, ports: PortTables, *, full: bool) -> None
             "?lets in by",
         ]
         page.table(columns, rows)
-        free = [str(row.port) for row in table if row.kind == "free"]
+        free = [row.port for row in table if row.kind == "free"]
         if free:
-            page.line(f"{quantities.count(len(free), 'port')} free, switched off: {', '.join(free)}")
+            page.line(f"{quantities.count(len(free), 'port')} free, switched off: {quantities.ranges(free)}")
 
 
 def _port_row(plan: Plan, row: PortRow) -> list[str]:

@@ -128,7 +128,7 @@ def _show_apart(page: Page, power: PowerPlan) -> None:
     """What PoE does not feed, and what the batteries carry."""
 
     if power.apart:
-        page.line(f"not fed by PoE: {', '.join(f'{name} ({supply})' for name, supply in power.apart)}")
+        page.line(f"not fed by PoE: {quantities.listed([f'{name} ({supply})' for name, supply in power.apart], 14)}")
     if power.batteries:
         page.heading("Batteries, at the end of their life")
         rows = []

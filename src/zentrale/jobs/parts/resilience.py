@@ -51,7 +51,7 @@ def show_resilience(page: Page, plan: Plan, resilience: ResiliencePlan, *, pairs
                 f.name,
                 str(len(f.lost)),
                 quantities.share(len(f.lost), len(plan.cameras)),
-                ", ".join(f.lost[:4]) + (f" and {len(f.lost) - 4} more" if len(f.lost) > 4 else ""),
+                quantities.listed(f.lost, 4),
                 ", ".join(f.parted_zones) or "-",
                 f"{100 * f.worst_share:.0f} % on {f.worst_link}" if f.worst_link else "-",
             ]

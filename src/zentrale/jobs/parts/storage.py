@@ -120,7 +120,7 @@ def summary(plan: Plan, result: StoragePlan) -> str:
         f"{r.recorder} keeps {'no drives planned' if r.days is None else f'{r.days:.0f} days'}"
         for r in result.recorders
     ]
-    return ", ".join(kept[:4]) + (f" and {len(kept) - 4} more" if len(kept) > 4 else "") if kept else "no recorder"
+    return quantities.listed(kept, 4) if kept else "no recorder"
 
 
 PART = Part("storage", calculate, document, show, figures_of, facts=facts, summary=summary)

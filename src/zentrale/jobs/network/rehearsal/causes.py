@@ -12,6 +12,7 @@ from itertools import pairwise
 
 import networkx as nx
 
+from zentrale import quantities
 from zentrale.jobs.network.rehearsal.deviations import ALL, Deviation
 from zentrale.jobs.network.rehearsal.lines import About, about, fits
 from zentrale.jobs.network.rehearsal.stage import WAN, Place, Stage
@@ -80,7 +81,7 @@ class Causes:
             return Cause(known.subject, f"{line.at} {line.told}", line.at, _AS_PLANNED)
         first = min([line, *same], key=lambda x: x.line)
         more = [str(x.line) for x in same if x != first]
-        others = f"; so do lines {', '.join(more[:6])}{' and more' if len(more) > 6 else ''}" if more else ""
+        others = f"; so do lines {quantities.listed(more, 6)}" if more else ""
         return Cause(known.subject, f"{first.at} {first.told}{others}", first.at, _AS_PLANNED)
 
     def about_file(self, file: str, *words: str) -> Cause | None:

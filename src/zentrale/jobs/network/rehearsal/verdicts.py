@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
+from zentrale import quantities
 from zentrale.field.lab.stations import Leg
 from zentrale.findings import Finding, finding
 from zentrale.jobs.network.rehearsal import addresses
@@ -234,5 +235,5 @@ def _cells(items: Sequence[Differing]) -> Iterator[str]:
     names = [f"{a.split(' in ')[0]} to {b.split(' in ')[0]}" for a, b in by_pair]
     kinds = sorted({k for some in by_pair.values() for k in some})
     more = f" and {len(names) - _EXAMPLES} more pairs" if len(names) > _EXAMPLES else ""
-    some = f"{', '.join(kinds[: 2 * _EXAMPLES])}{' and more' if len(kinds) > 2 * _EXAMPLES else ''}"
+    some = f"{quantities.listed(kinds, 2 * _EXAMPLES)}"
     yield f"{', '.join(names[:_EXAMPLES])}{more} ({some})"
