@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Sequence
 from pathlib import Path
 
 import openpyxl
@@ -12,9 +13,10 @@ from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
 from zentrale.errors import InputError
+from zentrale.jobs.importing import Request, prepare_import
 from zentrale.site import schedule, tables
 from zentrale.site.folder import SiteFolder
-from zentrale.site.headers import header_words
+from zentrale.site.headers import header_words, known_columns
 from zentrale.site.reading import draft_for_schedule, read_plan
 
 # Title rows, semicolons, decimal commas, units, a heading between rows, a sum at the end.
@@ -235,3 +237,99 @@ def test_a_header_of_two_rows_with_merged_cells(site: Path, kind: str) -> None:
         "channel": "Recorder Channel", "address": "Network IP address",
     }  # fmt: skip
     assert shown.json["added"] == ["gate"]
+
+
+TITLES = {  # as the trade writes them, in five languages; what each column must be taken for
+    "Kameraname;Kameratyp;Verteilerschrank;Switchanschluss;Kabellänge [m];IP-Adresse;Kanal-Nr.;Montagehöhe;Blickrichtung": "de",
+    "Nom de caméra;Modèle;Baie;Numéro de port;Longueur de câble (m);Adresse IP;Voie;Hauteur de pose;Orientation": "fr",
+    "Nombre de cámara;Modelo;Armario;Puerto;Longitud de cable;Dirección IP;Nº de canal;Altura de montaje;Orientación": "es",
+    "Nome telecamera;Modello;Armadio;Porta;Lunghezza cavo;Indirizzo IP;Canale;Altezza;Direzione": "it",
+    "Cameranaam;Cameramodel;Patchkast;Switchpoort;Kabellengte;IP-adres;Kanaalnummer;Montagehoogte;Kijkrichting": "nl",
+}
+
+
+@pytest.mark.parametrize("titles", TITLES, ids=TITLES.get)
+def test_titles_in_the_trades_languages(titles: str) -> None:
+    found = known_columns(titles.split(";"), header_words())
+    assert found == {
+        "name": 0, "type": 1, "switch": 2, "port": 3, "run_length_m": 4, "address": 5, "channel": 6, "height_m": 7,
+        "heading_deg": 8,
+    }  # fmt: skip
+
+
+def test_one_error_hides_no_other(site: Path) -> None:
+    """Fields of one row, rows against each other and against the plan, and the plan's own files."""
+    (site / "site.toml").write_text((site / "site.toml").read_text().replace("Europe/London", "Europe/Nowhere"))
+    lines = [
+        "Standort;Typ;Switch;Port;Kabel;IP;Kanal", "Tor;larch-9;cabinet;4;42 Meilen;10.0.0.300;x",
+        "Hof;larch-2;cabinet;5;20;127.0.71.15;1",
+        "Hof;larch-2;attic;5;20;127.0.71.15;9",
+    ]  # fmt: skip
+    (site / "list.csv").write_text("\n".join(lines))
+    told = zentrale("import", "list.csv", cwd=site)
+    assert told.code == 2
+    for words in (
+        "site.timezone", "row 2, column type (Typ): found 'larch-9'", "row 2, column run_length_m (Kabel)", "'10.0.0.300'",
+        "row 2, column channel (Kanal): found 'x'", "row 4, column switch (Switch): found 'attic'",
+        "the name 'hof' stands in row 3",
+        "row 3 (hof): field channel: channel 'recorder channel 1' is already used at cameras.csv, north",
+        "row 4 (hof): field address: address '127.0.71.15' is already used at list.csv row 3 (hof)",
+    ):  # fmt: skip
+        assert told.err.count(words) == 1, (words, told.err)
+    assert "9 errors" in told.err
+
+
+def test_what_is_not_known_is_asked_for_or_printed(site: Path) -> None:
+    (site / "list.csv").write_text("Wo;Gerät;Zugweg;Spur\nHof;larch-2;22 m;4\n", encoding="utf-8")
+    piped = zentrale("import", "list.csv", "--default", "port=5", cwd=site)
+    assert piped.code == 2 and "`zentrale import list.csv --map " in piped.err and "--dry-run`" in piped.err
+    asked: list[str] = []
+
+    def ask(column: str, titles: Sequence[str], likely: int | None, values: Sequence[str]) -> int | str | None:
+        asked.append(column)
+        return titles.index({"name": "Wo", "channel": "Spur"}[column])
+
+    (site / "headers.toml").write_text('[run_length_m]\nours = ["Zugweg"]\n', encoding="utf-8")
+    request = Request(site / "list.csv", defaults={"port": "5"}, save_mapping=True)
+    taken = prepare_import(SiteFolder(site), request, ask)
+    assert asked == ["name", "channel"], "the rest is known: by the table, by its own table, or since there is only one"
+    camera = taken.plan.camera("hof")
+    assert (camera.type, camera.run_length_m, camera.channel, camera.title, camera.port) == ("larch-2", 22, 4, "Hof", 5)
+    taken.write()
+    assert zentrale("import", "list.csv", cwd=site).out.count("nothing to change") == 1, (
+        "title, and port by default, are kept"
+    )
+    for wrong, words in (
+        ("[nam]\nx = []", "[nam] is no column"),
+        ("[name]\nx = 1", "is no list of titles"),
+        ("[", "cannot be read"),
+    ):
+        (site / "headers.toml").write_text(wrong)
+        assert words in zentrale("import", "list.csv", cwd=site).err
+
+
+def test_of_several_sheets_that_with_the_cameras(site: Path) -> None:
+    header: list[object] = ["Name", "Model", "Switch", "Port", "Cable", "Channel"]
+    row: list[object] = ["yard", "larch-2", "cabinet", 6, 40, 4]
+    file = write_sheet(site / "list.xlsx", [["Cover"], ["Object", "Locks"]])
+    book = openpyxl.load_workbook(file)
+    for title in ("Parts", "Schedule", "Old"):
+        page = book.create_sheet(title)
+        for each in (
+            [["Item", "Price"], ["mast", 3]] if title == "Parts" else [header, row] if title == "Schedule" else []
+        ):
+            page.append(each)
+    book.save(file)
+    assert zentrale("import", "list.xlsx", "--dry-run", "--json", cwd=site).json["sheet"] == "Schedule"
+    for each in (header, row):
+        book["Old"].append(each)
+    book.save(file)
+    both = zentrale("import", "list.xlsx", cwd=site)
+    assert (
+        both.code == 2
+        and "several sheets look like a camera table" in both.err
+        and "Old: 2 rows with Name, Model" in both.err
+    )
+    assert zentrale("import", "list.xlsx", "--sheet", "Old", "--save-map", cwd=site).code == 0
+    assert zentrale("import", "list.xlsx", "--json", cwd=site).json["sheet"] == "Old", "as it was kept"
+    assert "did you mean Old?" in zentrale("import", "list.xlsx", "--sheet", "Olf", cwd=site).err

@@ -37,5 +37,6 @@ def meant(word: str, known: Iterable[str]) -> str:
     """What was probably meant by a word that is not known: `; did you mean X?`, or nothing."""
     import difflib  # only after a mistake
 
-    near = difflib.get_close_matches(word.lower(), list(dict.fromkeys(known)), n=1, cutoff=0.6)
-    return f"; did you mean {near[0]}?" if near else ""
+    spelled = {name.lower(): name for name in known}
+    near = difflib.get_close_matches(word.lower(), list(spelled), n=1, cutoff=0.6)
+    return f"; did you mean {spelled[near[0]]}?" if near else ""

@@ -99,7 +99,7 @@ def run(args: argparse.Namespace) -> int:
     if not written and not args.dry_run:
         output.line("nothing to change: cameras.csv holds all this already", "bold")
     if args.dry_run:
-        output.next(f"the same without --dry-run: `{_again(args, prepared)}`")
+        output.next("the same without --dry-run", _again(args, prepared))
     else:
         output.next("`zentrale check`" if any("left open" in g for g in prepared.guesses) else "`zentrale plan`")
     return 0
@@ -210,23 +210,29 @@ def _again(args: argparse.Namespace, prepared: Import) -> str:
     given = _pairs("--map", args.map)
     answered = {c: prepared.mapped.title(c) for c in prepared.asked if c not in given}
     words += [w for column, title in {**given, **answered}.items() for w in ("--map", f"{column}={title}")]
-    words += [w for pair in args.default for w in ("--default", pair)]
+    given = {**_pairs("--default", args.default), **prepared.for_all}
+    words += [w for column, value in given.items() for w in ("--default", f"{column}={value}")]
     words += [option for option, on in (("--save-map", args.save_map), ("--remove-missing", args.remove_missing)) if on]
     words += ["--site", args.site] if args.site else []
     return " ".join(map(quote, words))
 
 
-def _asked(column: str, titles: Sequence[str], likely: int | None) -> int | None:
-    """Which title stands for a column; None where none does."""
+def _asked(column: str, titles: Sequence[str], likely: int | None, values: Sequence[str]) -> int | str | None:
+    """Which title stands for a column, or what stands there in all rows; None for neither."""
     import sys
+
+    from zentrale.quantities import listed
+    from zentrale.words import clean
 
     say = sys.stderr.write
     say(f"which column is `{column}`?\n")
     for number, title in enumerate(titles, start=1):
-        say(f"  {number:2}  {title}{'  (its cells look like it)' if number - 1 == likely else ''}\n")
+        say(f"  {number:2}  {clean(title)}{'  (its cells look like it)' if number - 1 == likely else ''}\n")
+    if values:
+        say(f"      or one for all rows: {listed(values, 14)}\n")
     usual = "none" if likely is None else str(likely + 1)
     while True:
-        say(f"  its number, 0 for none, Enter for {usual}: ")
+        say(f"  its number{', or one of these words' if values else ''}; Enter for {usual}: ")
         sys.stderr.flush()
         line = sys.stdin.readline()
         answer = line.strip()
@@ -234,7 +240,9 @@ def _asked(column: str, titles: Sequence[str], likely: int | None) -> int | None
             return likely if line else None
         if answer.isascii() and answer.isdigit() and int(answer) <= len(titles):
             return int(answer) - 1 if int(answer) else None
-        say(f"  {answer!r} is none of these\n")
+        if answer in values:
+            return answer
+        say(f"  {clean(answer, 40)!r} is none of these; 0 is for none\n")
 
 
 def _pairs(option: str, given: list[str]) -> dict[str, str]:

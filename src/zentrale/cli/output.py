@@ -239,9 +239,11 @@ class Output:
         self.line(words, style)
         self._verdict, self._since = (("", "") if self.json else (words, style)), 0
 
-    def next(self, text: str) -> None:
-        """The step that makes sense now."""
-        self.hint(f"next: {text}")
+    def next(self, text: str, command: str = "") -> None:
+        """The step that makes sense now; `command` is to be typed as it is, so it is on a line of its own, and whole."""
+        self.hint(f"next: {text}{':' if command else ''}")
+        if command and not self.quiet:
+            self.err.print(f"  {_safe(command)}", style="dim", soft_wrap=True)
 
     # Progress
 

@@ -25,8 +25,9 @@ from zentrale.site.toml_lines import toml_string
 MAPPING_FILE = "import.toml"
 _ASKED = (*REQUIRED_COLUMNS[:2], "switch", "port", "run_length_m", *REQUIRED_COLUMNS[2:])  # where no title is known
 
-# A column of ours, the titles that it may be and the number of the likeliest; the number of the title, or None.
-Ask = Callable[[str, Sequence[str], int | None], int | None]
+# A column of ours, the titles that it may be, the number of the likeliest, and the plan's words for what can stand there; the
+# number of the title, or one word for all rows, or None.
+Ask = Callable[[str, Sequence[str], int | None, Sequence[str]], int | str | None]
 
 
 @dataclass(frozen=True)
@@ -83,6 +84,7 @@ class Import:
     saved: Saved | None
     sheet: str
     asked: tuple[str, ...] = ()
+    for_all: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def changes_anything(self) -> bool:
@@ -119,7 +121,8 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
     existing, comments = ({}, []) if before else read_camera_rows(folder.cameras_file)
     common = _in_common(existing)
     defaults = {**common, **saved.defaults, **request.defaults}
-    mapped = _mapped(request, rows, words, known, saved, source, defaults, ask)
+    mapped, for_all = _mapped(request, rows, words, known, saved, source, defaults, ask)
+    defaults |= for_all
     schedule = interpret(rows, mapped, known, defaults, source)
     guesses = [f"{column}: {value}, as all cameras of the plan" for column, value in common.items()
                if column not in mapped.columns and column not in request.defaults]  # fmt: skip
@@ -146,11 +149,12 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
         request.remove_missing,
         text,
         plan,
-        Saved(sheet, {c: mapped.title(c) for c in mapped.columns}, {**saved.defaults, **request.defaults})
+        Saved(sheet, {c: mapped.title(c) for c in mapped.columns}, {**saved.defaults, **request.defaults, **for_all})
         if request.save_mapping
         else None,
         sheet,
         mapped.asked,
+        for_all,
     )
 
 
@@ -163,8 +167,10 @@ def _mapped(
     source: str,
     defaults: Mapping[str, str],
     ask: Ask | None,
-) -> Mapped:
-    """Which title is which column: as it is given, saved or known; what is left of the necessary is asked for."""
+) -> tuple[Mapped, dict[str, str]]:
+    """Which title is which column: as it is given, saved or known; what is left of the necessary is asked for. Beside it what was
+    answered for all rows alike.
+    """
     given = dict(request.mapping)
     try:
         mapped = map_columns(rows, given, source, words, (MAPPING_FILE, saved.columns))
@@ -183,15 +189,18 @@ def _mapped(
             if c not in mapped.columns and c not in defaults and len(known.get(c, "12")) != 1
         ]
     if ask is None:
-        return mapped
-    found = dict(mapped.columns)
+        return mapped, {}
+    found, for_all = dict(mapped.columns), dict[str, str]()
     for column in wanted:
         titles = [(i, cell) for i, cell in enumerate(mapped.header.cells) if cell and i not in found.values()]
         likely = next((n for n, (i, _) in enumerate(titles) if i == columns.get(column)), None)
-        answer = ask(column, [cell for _, cell in titles], likely) if titles else None
-        if answer is not None:
+        values = sorted(set(known.get(column, {}).values()))
+        answer = ask(column, [cell for _, cell in titles], likely, values) if titles or values else None
+        if isinstance(answer, str):
+            for_all[column] = answer
+        elif answer is not None:
             found[column] = titles[answer][0]
-    return Mapped(mapped.header, found, tuple(c for c in found if c not in mapped.columns))
+    return Mapped(mapped.header, found, tuple(c for c in found if c not in mapped.columns)), for_all
 
 
 def _likely(
