@@ -148,6 +148,9 @@ def test_no_colour_is_no_escape_at_all(tmp_path: Path) -> None:
     assert b"\x1b[" in shown(TERM="xterm", COLUMNS="80")
     assert b"\x1b" not in shown(TERM="xterm", COLUMNS="80", NO_COLOR="1")
     assert b"\x1b" not in shown("--no-color", TERM="xterm", COLUMNS="80")
+    short, tall = (shown(TERM="xterm", NO_COLOR="1", COLUMNS="80", LINES=lines) for lines in ("10", "90"))
+    assert short.count(b"WARNINGS  1 warning; 2 cameras calculated") == 2, "once more where it has scrolled away"
+    assert tall.count(b"WARNINGS  1 warning; 2 cameras calculated") == 1
 
 
 def test_rows_are_stacked_where_columns_do_not_fit() -> None:

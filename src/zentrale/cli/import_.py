@@ -56,9 +56,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     found.add_argument(
         "--name", metavar="PATTERN", default="", help="how they are named, such as 'hall-{n:02}', in order of address"
     )
-    found.add_argument(
-        "--channel", metavar="next", choices=["next"], help="the next free channel of the recorder (as without it)"
-    )
+    found.add_argument("--channel", metavar="next", help="the next free channel of the recorder, as without it")
     options.add_dry_run(parser)
     options.add_no_wait(parser)
     options.add_site(parser)
@@ -120,6 +118,10 @@ def _check_usage(args: argparse.Namespace) -> None:
     if stray:
         other = "does not go with --found" if args.found else "goes with --found alone"
         raise InputError(f"{stray[0]} {other}", "give a schedule, or --found; `zentrale import --help` has both")
+    if args.channel not in (None, "next"):
+        raise InputError(
+            f"--channel {args.channel}: not known", "expected next: the lowest that is free at its recorder"
+        )
     if not args.found and args.file is None:
         raise InputError("what to import is not said", "give the file of a schedule, or --found")
 

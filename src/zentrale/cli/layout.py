@@ -7,6 +7,8 @@ import textwrap
 from collections.abc import Collection, Sequence
 from typing import TextIO
 
+from rich.cells import cell_len
+
 PIPE_WIDTH = 180  # columns of tables where output is no terminal
 _LEAST = 40
 _GAP = 3  # blanks between columns
@@ -35,7 +37,7 @@ def wrapped(text: str, width: int | None, indent: str = "", first: str | None = 
 
 
 def longest_word(text: str) -> int:
-    return max((len(word) for line in text.splitlines() for word in line.split()), default=0)
+    return max((cell_len(word) for line in text.splitlines() for word in line.split()), default=0)
 
 
 def column_widths(
@@ -43,7 +45,7 @@ def column_widths(
 ) -> list[int] | None:
     """Widths at which every word of every cell is whole; None where that does not fit, so that rows are to be stacked."""
     cells = [[column, *(row[i] if i < len(row) else "" for row in rows)] for i, column in enumerate(columns)]
-    wanted = [max(len(line) for cell in column for line in (cell.splitlines() or [""])) for column in cells]
+    wanted = [max(cell_len(line) for cell in column for line in (cell.splitlines() or [""])) for column in cells]
     # A number stays with its unit; other words may go to the next line.
     least = [
         max(longest_word(cell) for cell in column) if i not in numbers else wanted[i] for i, column in enumerate(cells)

@@ -14,6 +14,7 @@ from contextlib import contextmanager
 from typing import Any, ClassVar, TextIO
 
 from rich import box
+from rich.cells import cell_len
 from rich.console import Console
 from rich.live import Live
 from rich.markup import escape
@@ -336,7 +337,7 @@ def _with_room(
     optional = [i for i, column in enumerate(columns) if column.startswith("?")]
 
     def needs(some: Sequence[int]) -> int:
-        widths = [max(len(columns[i].lstrip("?>")), *(len(_plain(row[i])) for row in rows), 0) for i in some]
+        widths = [max(len(columns[i].lstrip("?>")), *(cell_len(_plain(row[i])) for row in rows), 0) for i in some]
         return sum(widths) + _TABLE_GAP * (len(some) - 1) + 1
 
     while optional and needs(kept) > width:

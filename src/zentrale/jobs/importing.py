@@ -21,6 +21,7 @@ from zentrale.site.reading import CAMERA_COLUMNS, REQUIRED_COLUMNS, draft_for_sc
 from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, interpret, map_columns, spellings
 from zentrale.site.tables import Row
 from zentrale.site.toml_lines import toml_string
+from zentrale.words import meant
 
 MAPPING_FILE = "import.toml"
 _ASKED = (*REQUIRED_COLUMNS[:2], "switch", "port", "run_length_m", *REQUIRED_COLUMNS[2:])  # where no title is known
@@ -112,7 +113,9 @@ def prepare_import(folder: SiteFolder, request: Request, ask: Ask | None = None)
     saved = _saved(folder)
     for column in (*request.defaults, *saved.defaults):
         if column not in COLUMNS:
-            raise InputError(f"--default {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
+            raise InputError(
+                f"--default {column}: no such column{meant(column, COLUMNS)}", f"expected one of: {', '.join(COLUMNS)}"
+            )
     words, known = header_words(folder.path), spellings(draft)
     titles = (*saved.columns.values(), *request.mapping.values())
     sheet, rows = camera_table(request.file, request.sheet, saved.sheet, titles, words)

@@ -18,6 +18,7 @@ from zentrale.site.model import Camera
 from zentrale.site.reading import NEXT, REQUIRED_COLUMNS
 from zentrale.site.tables import Row
 from zentrale.site.values import mac_end, normal_mac
+from zentrale.words import meant
 
 OPTIONAL = tuple(name for name, field in Camera.model_fields.items() if not field.is_required() and name != "row")
 _HEADER_SEARCH_ROWS = 40
@@ -134,7 +135,9 @@ def map_columns(
     """
     for column in given:
         if column not in COLUMNS:
-            raise InputError(f"--map {column}: no such column", f"expected one of: {', '.join(COLUMNS)}")
+            raise InputError(
+                f"--map {column}: no such column{meant(column, COLUMNS)}", f"expected one of: {', '.join(COLUMNS)}"
+            )
     from_file = {column: title for column, title in saved[1].items() if column not in given}
     for column in from_file:
         if column not in COLUMNS:
@@ -155,7 +158,10 @@ def map_columns(
             where, advice = f"--map {column}={title}", ""
             if column in from_file:
                 where, advice = f"{saved[0]}: {column} = {title}", "; --map has precedence, or remove the file"
-            raise InputError(f"{where}: row {header.number} has no such header", f"expected one of: {have}{advice}")
+            near = meant(title, [cell for cell in header.cells if cell])
+            raise InputError(
+                f"{where}: row {header.number} has no such header{near}", f"expected one of: {have}{advice}"
+            )
         columns[column] = titles.index(plain(title))
     return Mapped(header, columns)
 
