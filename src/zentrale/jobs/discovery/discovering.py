@@ -80,7 +80,7 @@ def ranges_to_sweep(
     if given:
         return _networks(given)
     if plan is not None:
-        used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders}
+        used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders} or {z.name for z in plan.zones}
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
         near = [n for n in zones if any(n.subnet_of(a.network) for a in adapters)]
         if near:
