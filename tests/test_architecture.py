@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator
+import runpy
+from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
+
+import pytest
 
 import zentrale
 
@@ -28,22 +32,53 @@ BELOW: dict[str, set[str]] = {
 }
 
 
-def modules() -> Iterator[tuple[str, str, ast.Module]]:
+@cache
+def modules() -> list[tuple[str, str, ast.Module]]:
     """Room, dotted name and syntax tree of every module in a room."""
+    found = []
     for path in ROOT.rglob("*.py"):
         parts = path.relative_to(ROOT).with_suffix("").parts
         if parts[0] not in ("__init__", "__main__"):
             name = ".".join(("zentrale", *parts)).removesuffix(".__init__")
-            yield parts[0], name, ast.parse(path.read_text())
+            found.append((parts[0], name, ast.parse(path.read_text())))
+    return found
 
 
-def imports(tree: ast.Module) -> Iterator[str]:
-    for node in ast.walk(tree):
-        if isinstance(node, ast.Import):
-            yield from (alias.name for alias in node.names)
-        elif isinstance(node, ast.ImportFrom) and node.module:
-            yield node.module
-            yield from (f"{node.module}.{alias.name}" for alias in node.names)
+tool = runpy.run_path(str(Path(__file__).parent.parent / "tools" / "rooms.py"))
+imports: Callable[[ast.Module], Iterator[str]] = tool["imports"]
+_WORK = {"known", "finders", "streams", "recorders", "steps", "checks", "discovery"}
+# By each room within another one those that it may stand on; "" are the modules beside them.
+WITHIN: dict[str, dict[str, set[str]]] = {
+    "jobs": {
+        "known": set(),
+        "finders": {"known"},
+        "streams": {"known"},
+        "recorders": {"known"},
+        "steps": {"known", "streams"},
+        "checks": {"known", "streams", "recorders"},
+        "discovery": _WORK - {"discovery"},
+        "registration": _WORK,
+        "maintaining": {*_WORK, "registration"},
+        "parts": set(),
+        "network": set(),
+        "": {*_WORK, "registration", "maintaining", "parts", "network"},
+    },
+    "planning": {"": {"placing"}, "placing": {""}, "by_hand": {""}},
+}
+
+
+@pytest.mark.parametrize("parent", WITHIN)
+def test_arrows_run_down_within_a_room(parent: str) -> None:
+    found: dict[str, set[str]] = tool["arrows"](parent)
+    assert set(found) == set(WITHIN[parent]), "each room has its line"
+    assert {room: below - WITHIN[parent][room] for room, below in found.items() if below - WITHIN[parent][room]} == {}
+
+
+def test_the_table_of_rooms_is_drawn_from_what_stands() -> None:
+    page = (Path(__file__).parent.parent / "docs" / "architecture.md").read_text(encoding="utf-8")
+    told = [row.rpartition("|")[0].rpartition("|")[0] for row in page.splitlines()]
+    for row in tool["table"]().splitlines():
+        assert row.rpartition("|")[0].rpartition("|")[0] in told, "run python tools/rooms.py"
 
 
 def test_arrows_run_down_only() -> None:

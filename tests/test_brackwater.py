@@ -15,7 +15,7 @@ from conftest import zentrale
 from zentrale.cli.demo import SEEDED
 from zentrale.cli.main import main
 from zentrale.findings import CATALOGUE
-from zentrale.jobs.parts.registry import PARTS
+from zentrale.jobs.parts.part_registry import PARTS
 from zentrale.output.csv_tables import csv_tables, safe_cell
 
 

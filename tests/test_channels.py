@@ -21,6 +21,8 @@ from tower import Tower
 from zentrale.cli.options import plan_of
 from zentrale.field.device import Device
 from zentrale.findings import Severity
+from zentrale.jobs.known.profile_choice import sources_in_order
+from zentrale.jobs.known.step_form import Outcome, StepResult
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.moves import Mover
 from zentrale.jobs.recorders.next_free import write_next
@@ -28,8 +30,6 @@ from zentrale.jobs.recorders.numbering import Rule, numbered
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.registration import by_hand
 from zentrale.jobs.registration.undoing import undo
-from zentrale.jobs.steps.profiles import sources_in_order
-from zentrale.jobs.steps.step import Outcome, StepResult
 from zentrale.logbook.channel_numbers import next_channels
 from zentrale.logbook.processes import this_process
 from zentrale.logbook.store import Logbook

@@ -44,13 +44,13 @@ from zentrale.field.ear import MAX_OF_ONE, Ear
 from zentrale.field.probe import probe, probe_directly
 from zentrale.field.web_page import web_page
 from zentrale.jobs.discovery import discovering
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import candidates, match_devices
 from zentrale.jobs.discovery.missing import Evidence, add_address_command, why_missing
 from zentrale.jobs.discovery.stream_list import path_patterns, sub_paths
 from zentrale.jobs.finders.finder import Search, Sighting
 from zentrale.jobs.finders.merging import merge
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import planned_devices
 from zentrale.logbook.store import Logbook
 from zentrale.protocols import dhcp, frames, soap, ssdp, ws_discovery
 from zentrale.protocols.onvif import media2

@@ -13,7 +13,7 @@ import pytest
 
 from conftest import CAMERAS, make_site
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.recording import _judge
+from zentrale.jobs.checks.recording_check import _judge
 from zentrale.jobs.handing_over import hand_over, sort_findings
 from zentrale.jobs.recorders.driver import ChannelSample as _Channel
 from zentrale.logbook.evidence import Notes, chain_breaks, latest, note, standings

@@ -17,9 +17,9 @@ import pytest
 from conftest import PASSPHRASE, PROGRAM, Result, environment, zentrale
 from zentrale.cli import pages
 from zentrale.jobs.discovery.discovering import current_devices
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.states import State
 from zentrale.jobs.importing_found import Request, prepare_found
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import SiteFolder
@@ -270,15 +270,15 @@ def test_ones_own_plan_is_played_on_loopback_and_on_a_link_of_its_own(tmp_path: 
             shell = shlex.split(next((line for line in lines if "nsenter" in line), ""))
             if not arguments:
                 assert shell, "a network of its own can be had here"
-            script = (
-                "zentrale vault init && zentrale discover && zentrale register --quiet && zentrale verify front-door"
-            )
+            script = "zentrale vault init && zentrale discover"
+            if not arguments:
+                script += " && zentrale register --quiet && zentrale verify front-door"
             done = subprocess.run(
                 [*shell, "sh", "-c", script.replace("zentrale", PROGRAM)], cwd=site, capture_output=True, text=True, check=False,
                 timeout=90, env=environment(ZENTRALE_PASSPHRASE=PASSPHRASE),
             )  # fmt: skip
             assert done.returncode == 0 and "2 of 2 planned devices found" in done.stdout, done.stdout + done.stderr
-            assert "1 of 1 planned channel record" in done.stdout
+            assert ("1 of 1 planned channel record" in done.stdout) is not bool(arguments)
             with Logbook(site / "logbook.sqlite") as logbook:
                 seen = {d.address: d.maker for d in current_devices(logbook)}
             assert seen[f"{'127.0.101' if arguments else '10.20.20'}.11"] == "Süd Оптика 北方"

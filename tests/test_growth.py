@@ -22,22 +22,22 @@ from test_steps import HOST, Place, plays, serving
 from zentrale.cli import plan as _plan_command  # noqa: F401 - its text is made of the parts before one is added
 from zentrale.findings import CATALOGUE, Entry, Finding, Severity, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
-from zentrale.jobs.checks.registry import CHECKS
+from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
-from zentrale.jobs.finders.registry import FINDERS
+from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.handing_over import hand_over
-from zentrale.jobs.parts import registry as parts
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.parts import part_registry as parts
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
-from zentrale.jobs.planned import ref_of
 from zentrale.jobs.recorders.driver import ByHand, Driver, Sample
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.recorders.registry import DRIVERS
+from zentrale.jobs.recorders.recorder_registry import DRIVERS
 from zentrale.jobs.recorders.work_sheet import WorkSheet
 from zentrale.jobs.registration import channels
 from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.registry import STEPS
-from zentrale.jobs.steps.step import Step, loaded
+from zentrale.jobs.steps.step_registry import STEPS
 from zentrale.jobs.verifying import run_checks
 from zentrale.logbook.evidence import Judged, standings
 from zentrale.logbook.store import Logbook
@@ -80,7 +80,7 @@ def test_a_step(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def steps(bench: Bench) -> list[Step[Any]]:
         return [LampStep()]
 
-    monkeypatch.setattr(sys.modules["zentrale.jobs.steps.registry"], "STEPS", [*STEPS, steps])
+    monkeypatch.setattr(sys.modules["zentrale.jobs.steps.step_registry"], "STEPS", [*STEPS, steps])
     camera = Settable(HOST)
     place = Place(tmp_path, camera)
     with serving(camera):

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from zentrale.findings import Verdict, finding, worst_first
 from zentrale.jobs.checks.seen import StreamResult
-from zentrale.jobs.checks.streams import without_what_this_machine_did
+from zentrale.jobs.checks.streams_check import without_what_this_machine_did
 from zentrale.jobs.streams.aspects import CODES_OF, codes_judged, unjudged
 from zentrale.jobs.streams.judging import judge_against_plan, judge_delivery, judge_smartness, lateness_finding
 from zentrale.protocols.streams.figures import Pause

@@ -14,7 +14,7 @@ from test_steps import HOST, Place, serving
 from zentrale.jobs.registration import registering
 from zentrale.jobs.registration.registering import Registrar
 from zentrale.jobs.rotating import RECORDING
-from zentrale.jobs.steps.registry import steps_of
+from zentrale.jobs.steps.step_registry import steps_of
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.store import Logbook
 from zentrale.planning.addresses import plan_addresses

@@ -11,12 +11,12 @@ import pytest
 from conftest import CAMERAS, DATA, SITE, TYPES, StartStandIn, make_site, make_vault, zentrale
 from strangers import Rich
 from test_steps import HOST, Place, serving
+from zentrale.jobs.known.planned import Planned, ref_of
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, StepResult
 from zentrale.jobs.maintaining import steps as maintained
 from zentrale.jobs.maintaining.job import Maintainer
 from zentrale.jobs.maintaining.turns import in_turn, may_begin
-from zentrale.jobs.planned import Planned, ref_of
 from zentrale.jobs.registration import by_hand
-from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
 from zentrale.logbook.store import Logbook
 from zentrale.planning.overlaps import overlapping
 from zentrale.protocols.onvif.maintenance import seconds

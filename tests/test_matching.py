@@ -13,13 +13,13 @@ from hypothesis import strategies as st
 from conftest import make_site
 from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import ranges_to_sweep
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.judging_devices import judge_devices
 from zentrale.jobs.discovery.matching import Known, Matching, match_devices
-from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.finder import Looked, Sighting
 from zentrale.jobs.finders.merging import merge, sighting
-from zentrale.jobs.selection import select
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.selection import select
 from zentrale.protocols.ws_discovery import Match
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Plan

@@ -11,7 +11,7 @@ from conftest import CAMERAS, make_site
 from strangers import LEASED, PORT, Camera, Mover, listening, moving
 from test_steps import HOST, SITE, Place, hurry
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.registration.undoing import undo
 from zentrale.jobs.steps import whereabouts
 from zentrale.jobs.steps.address import Address

@@ -15,15 +15,15 @@ from zentrale.errors import DeviceError, InputError, NothingReachedError, Refuse
 from zentrale.field.device import TOKEN, Device
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.discovering import Request, discover
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.keyring import Key, Keyring
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Key, Keyring
+from zentrale.jobs.known.step_form import Outcome
+from zentrale.jobs.known.trying import try_keys
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.registration import channels
 from zentrale.jobs.registration.registering import Registrar, Registration
-from zentrale.jobs.steps.step import Outcome
-from zentrale.jobs.trying import try_keys
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault

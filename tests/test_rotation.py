@@ -13,7 +13,7 @@ from pypdf.errors import FileNotDecryptedError
 from conftest import PASSPHRASE, zentrale
 from strangers import Rich
 from test_steps import HOST, SITE, Place, hurry, serving
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.rotating import ROTATED, Rotation, Rotator
 from zentrale.jobs.steps.rotate import NewPassword
 from zentrale.logbook.evidence import Notes, note

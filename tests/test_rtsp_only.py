@@ -15,8 +15,8 @@ from zentrale.field import rtsp_player
 from zentrale.field.causes import Cause, ForbiddenError, PlayError
 from zentrale.field.scheduler import failure
 from zentrale.field.visit import Visit
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.streams import rtsp_only
 from zentrale.jobs.streams.judging import code_of_stream
 from zentrale.logbook.ledger import Patience

@@ -22,14 +22,15 @@ from zentrale.errors import PlanError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
 from zentrale.jobs.discovery.discovering import Request, discover
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.profile_choice import pick_profiles
+from zentrale.jobs.known.step_form import Outcome, StepResult
+from zentrale.jobs.recorders import channel_step as channel
 from zentrale.jobs.recorders.work_sheet import write_work_sheets
 from zentrale.jobs.registration import channels, registering
 from zentrale.jobs.registration.registering import Registrar, Registration
 from zentrale.jobs.registration.undoing import Undone, undo
-from zentrale.jobs.steps import channel, password, runner
-from zentrale.jobs.steps.profiles import pick_profiles
-from zentrale.jobs.steps.step import Outcome, StepResult
+from zentrale.jobs.steps import password, runner
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook

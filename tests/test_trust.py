@@ -31,12 +31,12 @@ from zentrale.field import scheduler
 from zentrale.field.probe import MAX_MATCHES_OF_ONE, Collector
 from zentrale.field.rules import Rules, Try
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.discovery.found import FoundDevice, one_row_each
 from zentrale.jobs.discovery.matching import match_devices
-from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders import multicast_probe
 from zentrale.jobs.finders.merging import merge, sighting
-from zentrale.jobs.keyring import Keyring, Manner
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
+from zentrale.jobs.known.keyring import Keyring, Manner
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.locks import site_lock
 from zentrale.logbook.schema import SCHEMA_VERSION

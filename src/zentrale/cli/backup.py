@@ -24,8 +24,8 @@ def run(args: argparse.Namespace) -> int:
     import asyncio
 
     from zentrale.errors import InputError
+    from zentrale.jobs.known.step_form import Outcome
     from zentrale.jobs.registration import by_hand
-    from zentrale.jobs.steps.step import Outcome
 
     output, folder, plan = maintained.begun(args)
     if args.restore and len(args.names) != 1:

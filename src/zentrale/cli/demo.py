@@ -224,7 +224,7 @@ class _Demo(Story):
     def _planning_findings(self) -> list[Finding]:
         """What `plan` said, calculated again: the plan has no logbook. Notes need no decision."""
         from zentrale.findings import Severity
-        from zentrale.jobs.parts.registry import PARTS
+        from zentrale.jobs.parts.part_registry import PARTS
         from zentrale.jobs.planning import Request, calculate
         from zentrale.site.folder import SiteFolder
         from zentrale.site.outline import read_outline

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.jobs.discovery.discovering import Discovery
     from zentrale.jobs.discovery.stream_list import Listed
-    from zentrale.jobs.keyring import Keyring
+    from zentrale.jobs.known.keyring import Keyring
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
@@ -106,7 +106,7 @@ def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan
 
     from zentrale.cli.discover_shown import Found
     from zentrale.jobs.discovery.discovering import Request, discover
-    from zentrale.jobs.selection import devices_named
+    from zentrale.jobs.known.selection import devices_named
     from zentrale.logbook.store import Logbook
 
     vault = options.vault_or_none(args, folder)
@@ -130,7 +130,7 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
 
     from zentrale.cli.discover_shown import device_document
     from zentrale.jobs.discovery.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
-    from zentrale.jobs.planned import planned_devices
+    from zentrale.jobs.known.planned import planned_devices
     from zentrale.logbook.store import Logbook
 
     vault = options.vault_or_none(args, folder)

@@ -8,8 +8,8 @@ if TYPE_CHECKING:
 
     from zentrale.cli.output import Output
     from zentrale.jobs.discovery.discovering import Discovery
-    from zentrale.jobs.discovery.found import FoundDevice
     from zentrale.jobs.discovery.stream_list import Listed
+    from zentrale.jobs.known.found_devices import FoundDevice
     from zentrale.site.model import Plan
 
 _MOST_OPEN = 8
@@ -118,7 +118,7 @@ def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
     """What else is to be said of where it is and what its clock shows."""
     from zentrale import quantities
     from zentrale.jobs.discovery.missing import default_address_of, in_default_range
-    from zentrale.jobs.planned import planned_devices
+    from zentrale.jobs.known.planned import planned_devices
 
     row, told = planned_devices(plan).get(name), []
     zone = next((z for z in plan.zones if row is not None and z.name == row.zone), None)
@@ -136,7 +136,7 @@ def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
 
 
 def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
-    from zentrale.jobs.discovery.states import State
+    from zentrale.jobs.known.device_states import State
 
     good = result.matching.as_planned(plan)
     name_of = result.matching.name_of

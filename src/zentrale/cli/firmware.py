@@ -26,8 +26,8 @@ def run(args: argparse.Namespace) -> int:
 
     from zentrale.errors import EXIT_AS_PLANNED
     from zentrale.jobs.discovery.discovering import last_devices
+    from zentrale.jobs.known.planned import planned_devices
     from zentrale.jobs.maintaining.job import firmware_file, inventory
-    from zentrale.jobs.planned import planned_devices
     from zentrale.logbook.store import Logbook
 
     output, folder, plan = maintained.begun(args)

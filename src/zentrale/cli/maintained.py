@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from zentrale.cli.output import Output
+    from zentrale.jobs.known.step_form import DeviceResult
     from zentrale.jobs.maintaining.job import Maintainer
     from zentrale.jobs.maintaining.turns import Turned
-    from zentrale.jobs.steps.step import DeviceResult
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
@@ -33,7 +33,7 @@ def begun(args: argparse.Namespace) -> tuple[Output, SiteFolder, Plan]:
     """The site of a command that is about named devices. Raises InputError for a name that the plan does not have."""
     from zentrale.cli.output import Output
     from zentrale.errors import InputError
-    from zentrale.jobs.planned import planned_devices
+    from zentrale.jobs.known.planned import planned_devices
     from zentrale.words import meant
 
     output, folder = Output(args), options.site_folder(args)

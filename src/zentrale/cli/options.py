@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from zentrale.cli.output import Output
-    from zentrale.jobs.keyring import Keyring
+    from zentrale.jobs.known.keyring import Keyring
     from zentrale.logbook.ledger import Patience
     from zentrale.logbook.store import Logbook
     from zentrale.logbook.vault import Vault
@@ -287,7 +287,7 @@ def keyring(
     dry_run: bool = False,
 ) -> Keyring:
     """What a run needs to get into devices."""
-    from zentrale.jobs.keyring import Keyring, Manner
+    from zentrale.jobs.known.keyring import Keyring, Manner
 
     return Keyring(
         plan, vault, logbook, patience(args, output, plan.policy.refusal_window_min), trusted=args.trust_new_certificate,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from zentrale.cli import options
-from zentrale.jobs.parts.registry import PARTS, PROPOSING
+from zentrale.jobs.parts.part_registry import PARTS, PROPOSING
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:

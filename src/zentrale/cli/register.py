@@ -9,9 +9,9 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
+    from zentrale.jobs.known.step_form import StepResult
     from zentrale.jobs.registration.registering import Registration
     from zentrale.jobs.registration.undoing import Undone
-    from zentrale.jobs.steps.step import StepResult
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
@@ -65,11 +65,11 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.cli.output import Output
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
+    from zentrale.jobs.known.selection import select
     from zentrale.jobs.recorders.next_free import write_next
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
     from zentrale.jobs.registration import by_hand
     from zentrale.jobs.registration.registering import Manner, Registrar
-    from zentrale.jobs.selection import select
     from zentrale.logbook.store import Logbook
 
     args.only = [*args.only, *args.names]
@@ -161,7 +161,7 @@ def _undone(item: Undone) -> dict[str, object]:
 def _show(output: Output, result: Registration) -> None:
     from zentrale import quantities
     from zentrale.findings import count_faults
-    from zentrale.jobs.steps.step import Outcome
+    from zentrale.jobs.known.step_form import Outcome
 
     changed = result.count(Outcome.WOULD_CHANGE if result.dry_run else Outcome.CHANGED)
     verb = "would be made (dry run: nothing was changed)" if result.dry_run else "made"
@@ -211,7 +211,7 @@ def _next(output: Output, result: Registration) -> None:
 def _show_counts(output: Output, result: Registration) -> None:
     """A line for each kind of step: how many devices it changes, how many are as planned, who is left."""
     from zentrale import quantities
-    from zentrale.jobs.steps.step import Outcome
+    from zentrale.jobs.known.step_form import Outcome
 
     of: dict[str, dict[Outcome, list[str]]] = {}
     said = {Outcome.UNCHANGED: "as planned"}
@@ -231,7 +231,7 @@ def _show_counts(output: Output, result: Registration) -> None:
 
 def _show_steps(output: Output, result: Registration) -> None:
     """A line for each step that changes or fails: before and after."""
-    from zentrale.jobs.steps.step import Outcome
+    from zentrale.jobs.known.step_form import Outcome
 
     styles = {
         Outcome.CHANGED: "ok|", Outcome.WOULD_CHANGE: "warning|", Outcome.FAILED: "fault|", Outcome.NOT_TRIED: "warning|",

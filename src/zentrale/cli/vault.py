@@ -164,7 +164,7 @@ def _add_list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> N
 
 def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.errors import InputError
-    from zentrale.jobs.planned import planned_devices
+    from zentrale.jobs.known.planned import planned_devices
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.identity import Identity
 

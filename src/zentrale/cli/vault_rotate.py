@@ -42,7 +42,7 @@ def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
     from zentrale.cli.live import under_way
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
-    from zentrale.jobs.planned import planned_devices
+    from zentrale.jobs.known.planned import planned_devices
     from zentrale.jobs.rotating import Rotator
     from zentrale.logbook.store import Logbook
 
@@ -75,8 +75,8 @@ def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
 
 def _show(output: Output, result: Rotation) -> None:
     from zentrale import quantities
+    from zentrale.jobs.known.step_form import Outcome
     from zentrale.jobs.steps.rotate import PREFIX
-    from zentrale.jobs.steps.step import Outcome
 
     changed = sum(s.outcome is Outcome.CHANGED and s.step.startswith(PREFIX) for r in result.results for s in r.steps)
     output.verdict(result.findings, "all are new", f"{quantities.count(changed, 'password')} changed")

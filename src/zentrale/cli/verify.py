@@ -102,9 +102,9 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     import asyncio
 
     from zentrale.jobs.checks.check import Request
-    from zentrale.jobs.checks.registry import CHECKS
-    from zentrale.jobs.checks.streams import seconds_needed
-    from zentrale.jobs.selection import select
+    from zentrale.jobs.checks.check_registry import CHECKS
+    from zentrale.jobs.checks.streams_check import seconds_needed
+    from zentrale.jobs.known.selection import select
     from zentrale.jobs.verifying import verify_site
     from zentrale.logbook.store import Logbook
     from zentrale.protocols.rtsp_client import Transport
@@ -206,7 +206,7 @@ def _rules(
 
     from zentrale.errors import CertificateError
     from zentrale.field.rules import Rules
-    from zentrale.jobs.keyring import spelled
+    from zentrale.jobs.known.keyring import spelled
     from zentrale.logbook.ledger import RefusalLedger
     from zentrale.logbook.vault_contents import Contents
     from zentrale.protocols.doors import OpenLedger
@@ -242,7 +242,7 @@ def _logbook_here(args: argparse.Namespace) -> Logbook | None:
 def _document(result: Verification) -> dict[str, object]:
     from zentrale.cli.output import finding_document
     from zentrale.findings import Verdict
-    from zentrale.jobs.checks.streams import stream_document
+    from zentrale.jobs.checks.streams_check import stream_document
 
     told = [stream.verdict for stream in result.streams]
     return {

@@ -15,15 +15,15 @@ from zentrale import quantities
 from zentrale.field.rtsp_player import Access
 from zentrale.findings import Finding, Severity, Verdict, finding, severity_of
 from zentrale.jobs.checks.check import Need
-from zentrale.jobs.checks.recording import CHANNEL
-from zentrale.jobs.checks.registry import CHECKS
+from zentrale.jobs.checks.check_registry import CHECKS
+from zentrale.jobs.checks.recording_check import CHANNEL
 from zentrale.jobs.checks.seen import outcome_told
-from zentrale.jobs.checks.strangers import ACCESS
-from zentrale.jobs.checks.streams import PICTURE, STREAM
+from zentrale.jobs.checks.strangers_check import ACCESS
+from zentrale.jobs.checks.streams_check import PICTURE, STREAM
 from zentrale.jobs.discovery import discovering
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.parts import detail, ports, power, storage, traffic, zones
-from zentrale.jobs.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.parts import detail_part, ports_part, power_part, storage_part, traffic_part, zones_part
 from zentrale.jobs.planning import Request, calculate
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
@@ -95,12 +95,12 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         discovered_at=max((o.at for o in evidence.seen.values()), default=None),
         verified_at=measured[-1].at if measured else None,
         vantage=", ".join(dict.fromkeys(o.vantage for o in measured)),
-        power=result.of(power.PART),
-        traffic=result.of(traffic.PART),
-        storage=result.of(storage.PART),
-        reach=result.of(zones.PART).reach,
-        ports=result.of(ports.PART),
-        detail=result.of(detail.PART),
+        power=result.of(power_part.PART),
+        traffic=result.of(traffic_part.PART),
+        storage=result.of(storage_part.PART),
+        reach=result.of(zones_part.PART).reach,
+        ports=result.of(ports_part.PART),
+        detail=result.of(detail_part.PART),
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),

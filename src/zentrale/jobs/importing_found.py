@@ -13,10 +13,10 @@ from zentrale import quantities
 from zentrale.errors import InputError, PlanError
 from zentrale.field.sweep import networks_of
 from zentrale.jobs.discovery.discovering import current_devices
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import matched
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import planned_devices
 from zentrale.logbook.store import Logbook
 from zentrale.site.camera_file import with_more_rows
 from zentrale.site.draft import wrong_fields

@@ -8,7 +8,7 @@ from typing import Any
 
 from zentrale.findings import Finding
 from zentrale.jobs.parts.part import Asked, Fact, Page, Part, R, Request
-from zentrale.jobs.parts.registry import PARTS, load
+from zentrale.jobs.parts.part_registry import PARTS, load
 from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
 from zentrale.site.camera_file import camera_file_text, read_camera_rows

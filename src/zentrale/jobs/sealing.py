@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zentrale.jobs.planned import planned_devices
+from zentrale.jobs.known.planned import planned_devices
 from zentrale.logbook.vault_contents import Contents
 from zentrale.output.sealed_sheet import SecretLine
 from zentrale.site.model import Plan

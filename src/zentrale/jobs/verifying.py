@@ -16,11 +16,11 @@ from zentrale.field.causes import Cause, cause_of
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round
-from zentrale.jobs.checks.registry import CHECKS
+from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, StreamResult
-from zentrale.jobs.checks.strangers import address_findings
+from zentrale.jobs.checks.strangers_check import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.streams.aspects import unjudged
 from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
 from zentrale.jobs.streams.measuring import measure

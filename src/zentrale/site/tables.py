@@ -142,7 +142,9 @@ def read_sheets(path: Path, data: bytes, sheet: str | None = None) -> dict[str, 
     return {
         page.title: [
             Row(number, tuple(_text(cell) for cell in cells[:MAX_COLUMNS]))
-            for number, cells in enumerate(page.iter_rows(values_only=True, max_row=MAX_ROWS + 100), start=1)
+            for number, cells in enumerate(
+                page.iter_rows(values_only=True, max_row=min(page.max_row, MAX_ROWS + 100)), start=1
+            )
         ]
         for page in book.worksheets
         if sheet in (None, page.title)

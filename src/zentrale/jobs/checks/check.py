@@ -16,8 +16,8 @@ from typing import Any
 from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.site.model import Camera, Plan

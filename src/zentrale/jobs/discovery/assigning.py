@@ -7,10 +7,10 @@ from collections.abc import Sequence
 
 from zentrale.errors import InputError
 from zentrale.jobs.discovery.discovering import COMMAND, current_devices
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.discovery.matching import matched
-from zentrale.jobs.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.known.entry_judged import seen_there
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook

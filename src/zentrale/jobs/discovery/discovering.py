@@ -21,18 +21,18 @@ from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
 from zentrale.field.scheduler import Failure
 from zentrale.field.sweep import MAX_HOSTS, hosts, networks_of
 from zentrale.findings import Finding
-from zentrale.jobs.checks.recording import sample_recorders
-from zentrale.jobs.discovery.found import FoundDevice, one_row_each
+from zentrale.jobs.checks.recording_check import sample_recorders
 from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.judging_devices import judge_devices
 from zentrale.jobs.discovery.matching import Matching, matched
 from zentrale.jobs.discovery.missing import Evidence
-from zentrale.jobs.discovery.states import State
 from zentrale.jobs.finders.finder import Looked, Search, Sighting
+from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.finders.merging import merge, sighting
-from zentrale.jobs.finders.registry import FINDERS
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import planned_devices, ref_of
 from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
 from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan

@@ -13,11 +13,11 @@ from zentrale.field.neighbours import macs_by_address
 from zentrale.field.probe import Answer, Watch
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S, failed
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.finders.merging import merge, sighting
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan
 

@@ -22,12 +22,11 @@ from zentrale.field.http import LostError
 from zentrale.field.repeating import TroubleError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.field.web_page import web_page
-from zentrale.jobs.access import Claim, device_maker, find_entry, who_it_is
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import whole_devices
+from zentrale.jobs.known.access import Claim, device_maker, find_entry, who_it_is
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import whole_devices
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.onvif.device import SERVICE_PATH
@@ -121,7 +120,7 @@ async def identify(
         log.info("%s: %s", url, notes[-1])
     planned_row = expected.planned(device)
     planned_port = planned_row.rtsp_port if isinstance(planned_row, Camera) else None
-    usual = [p for p in device.open_ports if p in RTSP_PORTS]
+    usual = [p for p in device.open_ports if p in USUAL_RTSP_PORTS]
     ports = list(dict.fromkeys([*([planned_port] if planned_port else []), *device.rtsp_ports, *usual]))
     rtsp = [p for p in ports if await speaks_rtsp(device.address, p)]
     if _told_itself(device) and not device.url:

@@ -6,25 +6,22 @@ that was not tried is not called wrong.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 
-from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import Matching, lacks_onvif, wants_onvif
 from zentrale.jobs.discovery.missing import Evidence, Why, default_address_of, in_default_range, why_missing
-from zentrale.jobs.discovery.states import CLOSED, State
 from zentrale.jobs.finders.finder import Looked
-from zentrale.jobs.planned import Planned, planned_devices, ref_of, whole_devices
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.entry_judged import ENTERED, claims_to_be_fresh, judge_clock, judge_entry, judged
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import Planned, planned_devices, ref_of, whole_devices
 from zentrale.logbook.evidence import Judged
-from zentrale.site.model import Camera, Plan, Policy, Recorder
+from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
 _NO_EVIDENCE = Evidence()
 _TROUBLE_CODES = frozenset({"DIS-6", "DIS-7", "DIS-9", "DIS-10", "ERR-1"})
-_ENTRY_CODES = frozenset({"SEC-3", "SEC-7", "SEC-8", "SEC-9"})
-_ENTERED = {s.value for s in (State.OUR_PASSWORD, State.KNOWN_PASSWORD, State.DEFAULT_PASSWORD, State.FRESH)}
-_CLOSED = {s.value for s in CLOSED}
 
 
 def judge_devices(
@@ -65,13 +62,13 @@ def _all(
         row = planned[name]
         ref = ref_of(row)
         if name not in whole:  # a further lens: what is wrong with the device is told once
-            yield _judged(ref, {"DIS-1", "DIS-11"})
+            yield judged(ref, {"DIS-1", "DIS-11"})
             continue
         found = list(_place_findings(plan, row, device, renamed.get(name, ""), doubles.get(name, ())))
-        yield _judged(
+        yield judged(
             ref, {"DIS-1", "DIS-3", "DIS-5", "DIS-8", "DIS-11", "DIS-12", *(["DIS-4"] if device.model else [])}, found
         )
-        yield _judged(ref, _TROUBLE_CODES, [*_service_findings(plan, row, device), *_trouble(ref, device)])
+        yield judged(ref, _TROUBLE_CODES, [*_service_findings(plan, row, device), *_trouble(ref, device)])
         yield judge_entry(ref, device.state, device.note, device.credentials_label, own=name in in_vault)
         yield _judge_place(ref, device, known=name in in_vault)
         if device.clock_offset_s is not None and device.state != State.FRESH.value:
@@ -93,7 +90,7 @@ def _all(
         )
         item = finding("DIS-13" if other else "DIS-2", ref, who, expected, source or "good practice")
         found = [item, *_shared(ref, device), *_trouble(ref, device)]
-        yield _judged(ref, {"DIS-2", "DIS-12", "DIS-13"} | _TROUBLE_CODES, found)
+        yield judged(ref, {"DIS-2", "DIS-12", "DIS-13"} | _TROUBLE_CODES, found)
         if device.state in (State.NOT_ASKED.value, State.LOCKED.value, State.UNSAFE.value):
             yield judge_entry(ref, device.state, device.note, "")
 
@@ -107,12 +104,7 @@ def _judge_place(ref: Ref, device: FoundDevice, *, known: bool) -> Judged:
         found = [finding("SEC-11", ref, device.other, "the same device as before", "vault", advice)]
     elif device.state == State.FRESH.value and known:
         found = [claims_to_be_fresh(ref)]
-    return _judged(ref, {"SEC-11", "SEC-12"} if device.state in _ENTERED else (), found)
-
-
-def _judged(ref: Ref, codes: Collection[str], findings: Iterable[Finding] = ()) -> Judged:
-    found = tuple(findings)
-    return Judged(ref, frozenset(codes) | {f.code for f in found}, found)
+    return judged(ref, {"SEC-11", "SEC-12"} if device.state in ENTERED else (), found)
 
 
 def source_of(planned: Planned) -> str:
@@ -129,13 +121,13 @@ def _missing(plan: Plan, row: Planned, looked: Looked, last: FoundDevice | None,
     if looked.covers(where, by_probe=by_probe) or swept_all:
         limit = f"an answer, planned at {address or 'no planned address'}"
         seen, advice = (why.seen, why.do) if why else (f"no answer ({looked.ways})", "")
-        return _judged(ref, {"DIS-11"}, [finding("DIS-1", ref, seen, limit, source_of(row), advice)])
+        return judged(ref, {"DIS-11"}, [finding("DIS-1", ref, seen, limit, source_of(row), advice)])
     if last is not None:
-        return _judged(ref, ())
+        return judged(ref, ())
     outside = f"{address or 'no address planned'}: outside of what was asked ({looked.ways})"
     known = why if why is not None and why.explains_distance else None
     measured, advice = (known.seen, known.do) if known else (outside, "")
-    return _judged(
+    return judged(
         ref, (), [finding("DIS-11", ref, measured, "every planned device looked for", source_of(row), advice)]
     )
 
@@ -173,59 +165,6 @@ def _service_findings(plan: Plan, row: Planned, device: FoundDevice) -> Iterator
     if lacks_onvif(plan, row, device):
         measured = device.note or "RTSP answers, ONVIF does not"
         yield finding("DIS-7", ref, measured, "ONVIF", f"types.toml {kind.name}")
-
-
-def judge_entry(ref: Ref, state: str, note: str, label: str, *, own: bool = False) -> Judged:
-    """How a device is open or closed. `own`: the vault has a password for it; `label`: whose password opened it."""
-    findings = []
-    if state == State.DEFAULT_PASSWORD.value:
-        findings.append(finding("SEC-1", ref, f"{label} opens it", "a password of its own", "good practice"))
-    if state == State.UNKNOWN_PASSWORD.value:
-        advice = _OWN_REFUSED if own else ""
-        findings.append(finding("SEC-3", ref, note or "refused", "a password in the vault opens it", "vault", advice))
-    if state == State.OPEN.value:
-        measured = "GetUsers answered without credentials"
-        findings.append(finding("SEC-4", ref, measured, "refused", "ONVIF Core, access policy"))
-    if state == State.NOT_ASKED.value:
-        findings.append(finding("SEC-7", ref, note, "every password in the vault tried", "site.toml [policy]"))
-    if state == State.LOCKED.value:
-        findings.append(finding("SEC-8", ref, note, "an account that is open to us", "the device's own words"))
-    if state == State.UNSAFE.value:
-        findings.append(finding("SEC-9", ref, note, "a safe way to send the password", "good practice"))
-    codes = set(_ENTRY_CODES) if state in _ENTERED else set()
-    if (state in _ENTERED and state != State.FRESH.value) or state in _CLOSED:
-        codes.add("SEC-4")  # without credentials it refused
-    return _judged(ref, codes, findings)
-
-
-def claims_to_be_fresh(ref: Ref) -> Finding:
-    """Of a device in factory default state in the place of one that the vault has a password of."""
-    return finding(
-        "SEC-12", ref, "it claims factory default state", "opened by the vault's password, as before", "vault"
-    )
-
-
-def seen_there(ref: Ref, address: str) -> list[Judged]:
-    """A later run has this planned device at that address: it is neither missing nor somebody whom nobody planned."""
-    return [
-        Judged(ref, frozenset({"DIS-1", "DIS-11"})),
-        Judged(Ref(Kind.DEVICE, address), frozenset({"DIS-2", "DIS-13"})),
-    ]
-
-
-def judge_clock(ref: Ref, offset_s: float, policy: Policy) -> Judged:
-    findings = []
-    if abs(offset_s) > policy.clock_tolerance_s:
-        limit, source = f"within {policy.clock_tolerance_s:g} s", "site.toml [policy] clock_tolerance_s"
-        findings.append(finding("CLK-1", ref, quantities.difference(offset_s), limit, source))
-    return _judged(ref, {"CLK-1"}, findings)
-
-
-# The vault holds the password of this device: resetting it would lose a camera that may only be restarting.
-_OWN_REFUSED = (
-    "the vault has a password for it, so do not reset it: was its password changed in its own page? Enter that with "
-    "`zentrale vault set`"
-)
 
 
 def _trouble(ref: Ref, device: FoundDevice) -> Iterator[Finding]:

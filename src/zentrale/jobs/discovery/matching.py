@@ -10,8 +10,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.planned import Planned, place_of, planned_devices, whole_devices
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.planned import Planned, place_of, planned_devices, whole_devices
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan, Recorder

@@ -12,9 +12,9 @@ from dataclasses import dataclass, field
 
 from zentrale import quantities
 from zentrale.field.adapters import Adapter
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import may_be
-from zentrale.jobs.planned import Planned, planned_devices
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import Planned, planned_devices
 from zentrale.site.model import Camera, Plan, Recorder
 
 

@@ -6,8 +6,8 @@ from dataclasses import replace
 
 from zentrale.field.device import Device
 from zentrale.jobs.discovery.discovering import SEEN_KIND
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.planned import Planned, place_of, ref_of
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.planned import Planned, place_of, ref_of
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity

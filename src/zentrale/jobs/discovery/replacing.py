@@ -8,18 +8,18 @@ from dataclasses import dataclass, replace
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, InputError
-from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.assigning import check_name, named
 from zentrale.jobs.discovery.discovering import current_devices, last_devices
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import matched
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.access import entered
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.step_form import Outcome
+from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.recorders.registry import driver_of, opened
-from zentrale.jobs.steps.channel import Channel
+from zentrale.jobs.recorders.recorder_registry import driver_of, opened
 from zentrale.jobs.steps.runner import StepRunner
-from zentrale.jobs.steps.step import Outcome
 from zentrale.logbook.evidence import Judged, Notes, note, standings
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Vault

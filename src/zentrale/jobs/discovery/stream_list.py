@@ -17,14 +17,13 @@ from zentrale.field import rtsp_player, scheduler
 from zentrale.field.causes import Cause, cause_of
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
-from zentrale.jobs.access import entered
 from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.matching import Matching
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import planned_devices, ref_of
+from zentrale.jobs.known.access import entered
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import planned_devices, ref_of
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook
@@ -149,7 +148,7 @@ async def _by_paths(plan: Plan, keyring: Keyring, name: str, device: FoundDevice
     planned = planned_devices(plan).get(name)
     kind = plan.camera_type(planned) if isinstance(planned, Camera) else None
     known = [f"/{path.lstrip('/')}" for path in (kind.main_path, kind.sub_path) if path] if kind else []
-    port = device.rtsp_port or RTSP_PORTS[0]
+    port = device.rtsp_port or USUAL_RTSP_PORTS[0]
     tries = _Paths(plan, keyring, planned if isinstance(planned, Camera) else None, name, device, port)
     found = [s for s in [await tries.one(p) for p in known] if s]
     for path in () if found else [p.replace("{n}", "1") for p in patterns]:

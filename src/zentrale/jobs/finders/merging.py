@@ -8,14 +8,13 @@ from dataclasses import replace
 from urllib.parse import urlsplit
 
 from zentrale.errors import RemoteProtocolError
-from zentrale.jobs.discovery.found import USUAL_RTSP_PORTS, FoundDevice
 from zentrale.jobs.finders.finder import Sighting
+from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
 from zentrale.protocols.addresses import HTTP_SCHEMES, Pinned, bracketed, pin
 from zentrale.protocols.onvif.device import SERVICE_PATH
 from zentrale.protocols.ws_discovery import Match
 
 log = logging.getLogger(__name__)
-RTSP_PORTS = USUAL_RTSP_PORTS
 _HTTPS_PORTS = (443, 8443)
 # ONVIF Core clause 7.3.2.1: the types of devices that are no cameras.
 _EQUIPMENT = {
@@ -122,7 +121,7 @@ def _add_open_ports(
 ) -> None:
     """An entry for each open port that no answer told of; one for a host that has RTSP ports only."""
     known = {port for h, port in found if h == host}
-    for port in [p for p in ports if p not in known and p not in (*RTSP_PORTS, *rtsp)][:_MAX_SERVICES]:
+    for port in [p for p in ports if p not in known and p not in (*USUAL_RTSP_PORTS, *rtsp)][:_MAX_SERVICES]:
         url = f"{'https' if port in _HTTPS_PORTS else 'http'}://{bracketed(host)}:{port}{SERVICE_PATH}"
         found[host, port] = FoundDevice(host, url, method, open_ports=ports)
     if not any(h == host for h, _ in found):

@@ -11,8 +11,8 @@ from typing import Any
 from zentrale.errors import DeviceError, UnreachableError
 from zentrale.field import transfer
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.jobs.steps.whereabouts import AnotherError, Whereabouts
 from zentrale.protocols.onvif import maintenance, network
 from zentrale.protocols.onvif.maintenance import Upload

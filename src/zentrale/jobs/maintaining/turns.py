@@ -9,8 +9,8 @@ import asyncio
 from collections.abc import Awaitable, Callable, Collection, Sequence
 from dataclasses import dataclass
 
-from zentrale.jobs.planned import Planned
-from zentrale.jobs.steps.step import DeviceResult
+from zentrale.jobs.known.planned import Planned
+from zentrale.jobs.known.step_form import DeviceResult
 from zentrale.planning.overlaps import overlapping
 from zentrale.site.model import Camera, Plan
 

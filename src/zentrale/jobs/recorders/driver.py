@@ -10,10 +10,10 @@ from typing import Any
 
 from zentrale.field.device import Device
 from zentrale.findings import Finding
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.steps.step import Step, StepResult
 from zentrale.protocols.onvif.recording import JobState, Stored
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Recorder

@@ -13,12 +13,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import DeviceError
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.step_form import Outcome, StepResult
+from zentrale.jobs.recorders.channel_step import Channel, ChannelState
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels
 from zentrale.jobs.recorders.passes import Passes, passes
-from zentrale.jobs.steps.channel import Channel, ChannelState
-from zentrale.jobs.steps.step import Outcome, StepResult
 from zentrale.logbook.store import INTERRUPTED, Change
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera, Recorder

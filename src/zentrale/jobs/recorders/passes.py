@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import ref_of
-from zentrale.jobs.steps.accounts import watching_account
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import ref_of
 from zentrale.logbook.store import DONE, Logbook
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.model import Camera
@@ -53,6 +52,13 @@ class Passes:
         known = [c for c in (self.current, *self._others) if c is not None]
         known += [c for some in self._every.values() for c in some]
         return next((c for c in known if self._fingerprint(c) == key), None)
+
+
+def watching_account(keyring: Keyring, camera: Camera) -> Credentials | None:
+    """What recorders watch this camera with, as the vault has it; None where the plan wants no account for that."""
+    assert keyring.plan is not None and keyring.vault is not None
+    user = keyring.plan.policy.recorder_account
+    return keyring.vault.account(keyring.entry_of(camera.name), user) if user else None
 
 
 def passes(keyring: Keyring, camera: Camera, opens: Credentials | None) -> Passes:

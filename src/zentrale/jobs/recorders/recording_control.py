@@ -7,14 +7,14 @@ from collections.abc import Collection, Iterator, Mapping
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.step_form import StepResult
 from zentrale.jobs.recorders.book import ChannelBook
+from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.step import StepResult
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import RecordingJob, Stored
 from zentrale.site.model import Camera, Recorder

@@ -11,10 +11,10 @@ from pathlib import Path
 
 from zentrale import quantities
 from zentrale.findings import Finding
-from zentrale.jobs.planned import planned_devices
-from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.known.planned import planned_devices
+from zentrale.jobs.known.step_form import DeviceResult, Outcome
+from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.jobs.steps.encoder import planned_in_words
-from zentrale.jobs.steps.step import DeviceResult, Outcome
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook

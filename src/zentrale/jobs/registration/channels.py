@@ -14,18 +14,18 @@ from zentrale.field.rtsp_player import Access
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.findings import finding
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
-from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
+from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.jobs.registration.by_hand import recording_rules, rules_told
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
-from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.streams.reference import references, take_reference
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.rtsp_client import StreamAddress

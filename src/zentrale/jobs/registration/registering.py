@@ -14,23 +14,23 @@ from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.discovery.discovering import current_devices
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.judging_devices import seen_there
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.left_open import LeftOpen
-from zentrale.jobs.planned import place_of, ref_of
+from zentrale.jobs.known.entry_judged import seen_there
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import place_of, ref_of
+from zentrale.jobs.known.step_form import DeviceResult, Outcome
 from zentrale.jobs.recorders.driver import ByHand
-from zentrale.jobs.recorders.registry import driver_of
+from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.jobs.registration.channels import PICTURE, Channels, Source
 from zentrale.jobs.registration.sharing import Sharing
 from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.bench import Bench
+from zentrale.jobs.steps.left_open import LeftOpen
 from zentrale.jobs.steps.password import Password
-from zentrale.jobs.steps.registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS, StepRunner
-from zentrale.jobs.steps.step import DeviceResult, Outcome
+from zentrale.jobs.steps.step_registry import parted_steps_of, steps_of
 from zentrale.jobs.steps.whereabouts import at_host, first_that_answers
 from zentrale.jobs.streams.aspects import OURS
 from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses

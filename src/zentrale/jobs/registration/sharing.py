@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from zentrale.errors import DeviceError
 from zentrale.field.pinning import CannotPinError, pinned
-from zentrale.jobs.discovery.found import FoundDevice
+from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.site.model import Camera, Plan
 
 

@@ -13,22 +13,22 @@ from zentrale.errors import DeviceError, InputError, NotAskedError, RefusedError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.access import Claim, find_entry
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.discovery.found import FoundDevice
 from zentrale.jobs.discovery.moved import note_moved
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.known.access import Claim, find_entry
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.known.step_form import Outcome, Step
 from zentrale.jobs.recorders.book import ChannelBook
+from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.moves import FORMER
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.channel import Channel
-from zentrale.jobs.steps.registry import step_of_journal, steps_of
 from zentrale.jobs.steps.runner import StepRunner
-from zentrale.jobs.steps.step import Outcome, Step
+from zentrale.jobs.steps.step_registry import step_of_journal, steps_of
 from zentrale.logbook.store import DONE, Change
 from zentrale.site.model import Camera, Recorder
 

@@ -8,15 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.trying import CUT_TO, prove_account
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
-from zentrale.jobs.trying import CUT_TO, prove_account
 from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device
-from zentrale.site.model import Camera
 
 LEVELS = {"administrator": device.ADMINISTRATOR, "operator": device.OPERATOR, "viewer": device.USER}
 
@@ -41,13 +39,6 @@ def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Account | No
 def name_of(user: str) -> str:
     """What the step is called that makes this account."""
     return f"account {user}"
-
-
-def watching_account(keyring: Keyring, camera: Camera) -> Credentials | None:
-    """What recorders watch this camera with, as the vault has it; None where the plan wants no account for that."""
-    assert keyring.plan is not None and keyring.vault is not None
-    user = keyring.plan.policy.recorder_account
-    return keyring.vault.account(keyring.entry_of(camera.name), user) if user else None
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.jobs.steps.whereabouts import Whereabouts, seen_from_here, taken_by
 from zentrale.protocols.onvif import network
 from zentrale.protocols.onvif.network import NetworkInterface

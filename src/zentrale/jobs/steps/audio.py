@@ -8,8 +8,8 @@ from typing import Any
 
 from zentrale import quantities
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import media, media2
 
 _KINDS = ("AudioEncoder", "AudioSource")  # the encoder needs its source, so it goes first

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from zentrale.field.device import Device
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.keyring import Keyring
-from zentrale.jobs.planned import ref_of
-from zentrale.jobs.steps.profiles import ProfileChoice
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.profile_choice import ProfileChoice
 from zentrale.site.model import Camera, Plan, Recorder
 
 

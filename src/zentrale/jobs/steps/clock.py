@@ -10,8 +10,8 @@ from typing import Any
 from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
 from zentrale.site.timezone import posix_timezone, same_timezone
 

@@ -8,9 +8,9 @@ from typing import Any
 
 from zentrale import quantities
 from zentrale.errors import NotOfferedError
+from zentrale.jobs.known.profile_choice import lens_told
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.profiles import lens_told
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.jobs.streams.judging import KEYFRAME_TOLERANCE, planned_group
 from zentrale.protocols.onvif.encoder_options import Options
 from zentrale.protocols.onvif.encoders import EncoderSettings

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.field.device import Device
+from zentrale.jobs.known.profile_choice import ProfileChoice
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.profiles import ProfileChoice
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import osd
 from zentrale.protocols.onvif.osd import PLAIN, Label
 from zentrale.site.model import Camera

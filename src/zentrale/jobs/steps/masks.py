@@ -8,8 +8,8 @@ from typing import Any
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, NotOfferedError
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import masks
 from zentrale.protocols.onvif.masks import Corner, Mask, MaskOptions
 from zentrale.site.model import MaskPlan

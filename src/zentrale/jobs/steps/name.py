@@ -8,8 +8,8 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device
 from zentrale.words import clean
 

@@ -8,8 +8,8 @@ from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import network
 from zentrale.protocols.onvif.network import NetworkProtocol
 

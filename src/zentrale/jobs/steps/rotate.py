@@ -11,11 +11,11 @@ from typing import Any
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.field.http import place_of
-from zentrale.jobs.access import who_it_is
+from zentrale.jobs.known.access import who_it_is
+from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.trying import closed_question, prove
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
-from zentrale.jobs.trying import closed_question, prove
 from zentrale.protocols.doors import Purpose
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device

@@ -10,7 +10,7 @@ from typing import Any, Generic, TypeVar
 
 from zentrale.errors import DeviceError, NotOfferedError, RefusedError, UnreachableError
 from zentrale.findings import Finding
-from zentrale.jobs.steps.step import DeviceResult, Outcome, Step, StepResult
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.logbook.store import DONE, Logbook
 from zentrale.subjects import Ref
 

@@ -8,8 +8,8 @@ from datetime import UTC, datetime
 from typing import Any
 
 from zentrale.field.device import Device
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import device, ntp
 from zentrale.protocols.onvif.ntp import TimeServers
 

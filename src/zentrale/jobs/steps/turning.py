@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import NotOfferedError
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import video_source
 
 

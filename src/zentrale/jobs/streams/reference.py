@@ -16,7 +16,7 @@ from zentrale.errors import DeviceError, RefusedError
 from zentrale.field import pictures
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.streams.judging_pictures import REFERENCE_WIDTH, judge_against_reference
 from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, aside, measure
 from zentrale.jobs.streams.rtsp_only import PATIENCE_S

@@ -11,10 +11,9 @@ from zentrale.field import rtsp_player
 from zentrale.field.causes import ForbiddenError
 from zentrale.field.rtsp_player import Access
 from zentrale.field.visit import Visit
-from zentrale.jobs.access import Claim, keys_for
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.finders.merging import RTSP_PORTS
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.access import Claim, keys_for
+from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.logbook.evidence import observations
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Target
@@ -45,7 +44,7 @@ def stream_addresses(
     """
     kind = plan.camera_type(camera)
     paths = {"main": kind.main_path, "sub": kind.sub_path}
-    port = camera.rtsp_port or rtsp_port or RTSP_PORTS[0]
+    port = camera.rtsp_port or rtsp_port or USUAL_RTSP_PORTS[0]
     found = {
         stream: StreamAddress.parse(f"rtsp://{address}:{port}/{paths[stream].lstrip('/')}")
         for stream in plan.streams(camera)

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.jobs.parts import power
+from zentrale.jobs.parts import power_part
 from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request, plain
 from zentrale.planning.ports import PortRow, PortTables, plan_ports
 from zentrale.site.model import Plan
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> PortTables:
-    return plan_ports(plan, made.of(power.PART))
+    return plan_ports(plan, made.of(power_part.PART))
 
 
 def document(result: PortTables) -> dict[str, object]:

@@ -18,10 +18,10 @@ from zentrale.errors import (
 )
 from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.http import place_of
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.states import State
-from zentrale.jobs.keyring import Key, Keyring
-from zentrale.jobs.trying import Entry, try_keys
+from zentrale.jobs.known.device_states import State
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Key, Keyring
+from zentrale.jobs.known.trying import Entry, try_keys
 from zentrale.site.identity import Identity
 from zentrale.site.model import Camera, Recorder
 

@@ -17,7 +17,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.streams.aspects import (
     BIT_RATE,
     CODES_OF,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, StepResult
 from zentrale.jobs.steps.runner import BEGIN, WHAT_FOLLOWS
-from zentrale.jobs.steps.step import DeviceResult, Outcome, StepResult
 from zentrale.logbook.evidence import Notes, standings
 from zentrale.logbook.store import Logbook
 from zentrale.subjects import Ref

@@ -8,7 +8,7 @@ from ipaddress import ip_address
 from typing import Any
 from urllib.parse import urlsplit
 
-from zentrale.jobs.discovery.states import State
+from zentrale.jobs.known.device_states import State
 from zentrale.site.identity import Identity
 
 USUAL_RTSP_PORTS = (554, 8554)

@@ -9,9 +9,9 @@ from datetime import datetime
 from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
+from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.steps.step import Step, loaded
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
 from zentrale.protocols.xml import Element

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zentrale import quantities
-from zentrale.jobs.parts import power
+from zentrale.jobs.parts import power_part
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
 from zentrale.planning.failures import Failure
 from zentrale.planning.resilience import ResiliencePlan, plan_resilience
@@ -15,7 +15,7 @@ _LONGEST_LIST = 12
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> ResiliencePlan:
-    return plan_resilience(plan, made.of(power.PART), pairs=request.pairs)
+    return plan_resilience(plan, made.of(power_part.PART), pairs=request.pairs)
 
 
 def document(resilience: ResiliencePlan) -> dict[str, object]:

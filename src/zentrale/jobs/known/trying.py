@@ -22,8 +22,8 @@ from zentrale.errors import (
     RemoteProtocolError,
 )
 from zentrale.field.device import Device
-from zentrale.jobs.discovery.states import CLOSED, State
-from zentrale.jobs.keyring import Key, Keyring
+from zentrale.jobs.known.device_states import CLOSED, State
+from zentrale.jobs.known.keyring import Key, Keyring
 from zentrale.protocols.doors import Door, Purpose
 from zentrale.protocols.http_auth import Credentials
 

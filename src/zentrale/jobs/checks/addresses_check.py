@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Round
 from zentrale.jobs.checks.seen import Target
-from zentrale.jobs.planned import ref_of
+from zentrale.jobs.known.planned import ref_of
 from zentrale.logbook.evidence import Judged
 
 

@@ -15,7 +15,7 @@ from zentrale.errors import CertificateError, ClearTextError, InputError, Passph
 from zentrale.field.neighbours import macs_by_address
 from zentrale.field.rules import Rules, _Turns
 from zentrale.field.sessions import Sessions
-from zentrale.jobs.planned import planned_devices, whole_devices
+from zentrale.jobs.known.planned import planned_devices, whole_devices
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault

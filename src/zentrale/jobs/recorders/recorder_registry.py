@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zentrale.field.device import Device
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import Driver, PlannedChannel
 from zentrale.jobs.recorders.recording_control import OnvifRecorder

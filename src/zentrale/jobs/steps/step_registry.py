@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps import (
     accounts,
     address,
@@ -26,7 +27,6 @@ from zentrale.jobs.steps import (
     turning,
 )
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.step import Step
 
 STEPS: list[Callable[[Bench], Iterable[Step[Any]]]] = [
     password.steps,

@@ -9,9 +9,9 @@ from zentrale.site.model import Plan
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> MaterialsPlan:
-    from zentrale.jobs.parts import power, storage
+    from zentrale.jobs.parts import power_part, storage_part
 
-    return plan_materials(plan, made.of(power.PART), made.of(storage.PART))
+    return plan_materials(plan, made.of(power_part.PART), made.of(storage_part.PART))
 
 
 def document(result: MaterialsPlan) -> dict[str, object]:

@@ -34,5 +34,5 @@ def load(name: str) -> Part[Any]:
     """The part of that name. Raises KeyError."""
     if name not in PARTS:
         raise KeyError(name)
-    part: Part[Any] = importlib.import_module(f"zentrale.jobs.parts.{name}").PART
+    part: Part[Any] = importlib.import_module(f"zentrale.jobs.parts.{name}_part").PART
     return part

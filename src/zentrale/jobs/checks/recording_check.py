@@ -9,14 +9,14 @@ from zentrale.errors import DeviceError
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.access import entered
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
-from zentrale.jobs.discovery.found import FoundDevice
-from zentrale.jobs.discovery.judging_devices import seen_there
-from zentrale.jobs.keyring import Keyring
+from zentrale.jobs.known.access import entered
+from zentrale.jobs.known.entry_judged import seen_there
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
-from zentrale.jobs.recorders.registry import driver_of, opened, planned_channels
+from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording
 from zentrale.site.model import Camera, Plan, Recorder
