@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 import runpy
-from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 
@@ -45,7 +44,13 @@ def modules() -> list[tuple[str, str, ast.Module]]:
 
 
 tool = runpy.run_path(str(Path(__file__).parent.parent / "tools" / "rooms.py"))
-imports: Callable[[ast.Module], Iterator[str]] = tool["imports"]
+
+
+@cache
+def imports(tree: ast.Module) -> list[str]:
+    return list(tool["imports"](tree))
+
+
 _WORK = {"known", "finders", "streams", "recorders", "steps", "checks", "discovery"}
 # By each room within another one those that it may stand on; "" are the modules beside them.
 WITHIN: dict[str, dict[str, set[str]]] = {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import zentrale
@@ -31,6 +32,7 @@ def sub_room(name: str, parent: str) -> str | None:
     return parts[2] if (ROOT / parent / parts[2]).is_dir() else ""
 
 
+@cache
 def arrows(parent: str) -> dict[str, set[str]]:
     """By each room within `parent` those that it stands on; the modules beside the rooms are the room without a name."""
     found: dict[str, set[str]] = {}
@@ -49,7 +51,7 @@ def arrows(parent: str) -> dict[str, set[str]]:
 
 def table() -> str:
     """From the lowest to the highest."""
-    left, order = arrows("jobs"), list[str]()
+    left, order = dict(arrows("jobs")), list[str]()
     while left:
         free = sorted(room for room, below in left.items() if not below & set(left)) or sorted(left)
         order += free
