@@ -368,7 +368,9 @@ def test_a_slip_that_has_no_place_says_what_is_lacking(tmp_path: Path, name: str
 def test_devices_from_the_box_are_those_of_the_plan(tmp_path: Path) -> None:
     """Each with its own address, MAC address and what is planned to be set; one that speaks RTSP only is set by hand already."""
     net = network(tmp_path, cameras=CAMERAS)
-    site = fresh_site(net.plan, lambda name: None if name == "west-2" else ("02:00:00:00:00:01", "10.30.0.9"))
+    site = fresh_site(
+        net.plan, lambda name: None if name == "west-2" else ("02:00:00:00:00:01", "10.30.0.9"), ["recorder"]
+    )
     assert [c.name for c in site.cameras] == ["east-1", "east-2", "west-1"] and not site.cameras[0].accounts
     planned = site.cameras[0].planned_main
     assert planned is not None and (planned.resolution, planned.bitrate_kbps, planned.govlength) == (
@@ -376,14 +378,14 @@ def test_devices_from_the_box_are_those_of_the_plan(tmp_path: Path) -> None:
         300,
         10,
     )
-    slow = fresh_site(net.plan, lambda name: ("02:00:00:00:00:01", "10.30.0.9"), 2)
+    slow = fresh_site(net.plan, lambda name: ("02:00:00:00:00:01", "10.30.0.9"), [], 2)
     assert slow.cameras[0].main.bitrate_kbps == 150 and slow.cameras[0].anonymous_viewing
     types = tmp_path / "types.toml"
     types.write_text(
         types.read_text().replace('model = "Larch 2"', 'model = "Larch 2"\nonvif = false\nmain_path = "/a"', 1)
     )
     plan = read_plan(SiteFolder(tmp_path))
-    alone = fresh_site(plan, lambda name: ("02:00:00:00:00:01", "10.30.0.9")).cameras[0]
+    alone = fresh_site(plan, lambda name: ("02:00:00:00:00:01", "10.30.0.9"), []).cameras[0]
     assert (alone.onvif, alone.accounts, alone.main_path, alone.main) == (False, (BY_HAND,), "/a", planned)
 
 

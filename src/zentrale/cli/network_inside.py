@@ -146,13 +146,14 @@ def _copy(folder: SiteFolder, room: Path, passphrase: str) -> Path:
 
 
 def _scenario(net: NetworkPlan, stage: Stage, divided_by: float = 0) -> Scenario:
+    from zentrale.jobs.recorders.recorder_registry import speaking_onvif
     from zentrale.simulation.from_plan import fresh_site
 
     def leg(name: str) -> tuple[str, str] | None:
         station = stage.stations.get(name)
         return (station.legs[0].mac, station.legs[0].address) if station else None
 
-    return fresh_site(net.plan, leg, divided_by)
+    return fresh_site(net.plan, leg, speaking_onvif(net.plan), divided_by)
 
 
 def _play(output: Output, stage: Stage, scenario: Scenario) -> int:

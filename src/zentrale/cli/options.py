@@ -134,6 +134,7 @@ def site_folder(args: argparse.Namespace) -> SiteFolder:
 def plan_of(folder: SiteFolder) -> Plan:
     """The plan, with the numbers that the logbook keeps for cameras on the next free channel. Raises PlanError."""
     from zentrale import quantities
+    from zentrale.jobs.recorders.recorder_kinds import KINDS
     from zentrale.site.reading import Bound, read_plan
 
     def bound() -> Bound:
@@ -145,7 +146,7 @@ def plan_of(folder: SiteFolder) -> Plan:
         with Logbook(folder.logbook_file) as logbook:
             return next_channels(logbook)
 
-    plan = read_plan(folder, bound=bound)
+    plan = read_plan(folder, bound=bound, kinds=KINDS)
     quantities.tell_times_in(plan.site.timezone)
     return plan
 

@@ -97,6 +97,7 @@ def _play_plan(args: argparse.Namespace, output: Output) -> int:
     from pathlib import Path
 
     from zentrale.errors import InputError
+    from zentrale.jobs.recorders.recorder_registry import speaking_onvif
     from zentrale.simulation import own_network
     from zentrale.simulation.from_plan import fresh_site, not_played
     from zentrale.site.folder import SiteFolder
@@ -122,10 +123,11 @@ def _play_plan(args: argparse.Namespace, output: Output) -> int:
                 "play a copy on loopback: `zentrale simulate --plan --into DIR`",
             )
     legs, laptop = _legs(plan)
-    scenario = fresh_site(plan, legs.get)
+    served = speaking_onvif(plan)
+    scenario = fresh_site(plan, legs.get, served)
     if args.list:
         _list(output, scenario)
-    away = not_played(plan, scenario)
+    away = not_played(plan, scenario, served)
     if away:
         output.line("in the plan, and not played:")
         for told in away:

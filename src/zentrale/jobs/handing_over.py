@@ -23,7 +23,7 @@ from zentrale.jobs.checks.streams_check import PICTURE, STREAM
 from zentrale.jobs.discovery import discovering
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import Planned, planned_devices, ref_of
-from zentrale.jobs.parts import detail_part, ports_part, power_part, storage_part, traffic_part, zones_part
+from zentrale.jobs.parts.part_registry import load
 from zentrale.jobs.planning import Request, calculate
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
@@ -95,12 +95,12 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         discovered_at=max((o.at for o in evidence.seen.values()), default=None),
         verified_at=measured[-1].at if measured else None,
         vantage=", ".join(dict.fromkeys(o.vantage for o in measured)),
-        power=result.of(power_part.PART),
-        traffic=result.of(traffic_part.PART),
-        storage=result.of(storage_part.PART),
-        reach=result.of(zones_part.PART).reach,
-        ports=result.of(ports_part.PART),
-        detail=result.of(detail_part.PART),
+        power=result.of(load("power")),
+        traffic=result.of(load("traffic")),
+        storage=result.of(load("storage")),
+        reach=result.of(load("zones")).reach,
+        ports=result.of(load("ports")),
+        detail=result.of(load("detail")),
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 
 from zentrale import quantities
 from zentrale.simulation.scenario import Account, Camera, Encoder, Recorder, Scenario
@@ -16,26 +16,27 @@ BY_HAND = Account(user="admin", password="set-by-hand-1")
 _START = Encoder(resolution=(160, 96), fps=5, bitrate_kbps=64, govlength=10)
 
 
-def fresh_site(plan: Plan, leg: Callable[[str], tuple[str, str] | None], divided_by: float = 0) -> Scenario:
-    """`leg` tells MAC address and address that a device has on its cable, by name; None for one that is not there. `divided_by`:
+def fresh_site(
+    plan: Plan, leg: Callable[[str], tuple[str, str] | None], served: Collection[str], divided_by: float = 0
+) -> Scenario:
+    """`served` are the recorders that have a service to be played. `leg` tells MAC address and address that a device has on its
+    cable, by name; None for one that is not there. `divided_by`:
     the cameras stream what is planned at once, at so small a part of its bit rate; 0: as the maker sets them.
     """
     cameras = [_camera(plan, c, *at) for c in plan.camera_devices if (at := leg(c.name)) is not None]
     if divided_by:
         cameras = [_streaming(c, divided_by) for c in cameras]
     recorders = [
-        _recorder(plan, r, *at)
-        for r in plan.recorders
-        if plan.recorder_type(r).control == "onvif" and (at := leg(r.name)) is not None
+        _recorder(plan, r, *at) for r in plan.recorders if r.name in served and (at := leg(r.name)) is not None
     ]
     return Scenario(name=f"{plan.site.name}, from the box", cameras=tuple(cameras), recorders=tuple(recorders))
 
 
-def not_played(plan: Plan, scenario: Scenario) -> list[str]:
+def not_played(plan: Plan, scenario: Scenario, served: Collection[str]) -> list[str]:
     """What is in the plan and no stand-in plays, in words."""
     played = {d.name for d in scenario.devices}
     told = []
-    by_hand = [r.name for r in plan.recorders if r.name not in played and plan.recorder_type(r).control != "onvif"]
+    by_hand = [r.name for r in plan.recorders if r.name not in played and r.name not in served]
     if by_hand:
         told.append(f"{quantities.listed(by_hand)}: its channels are given by hand, so there is nothing to speak with")
     translated = [c.name for c in plan.camera_devices if c.name not in played and c.translated]

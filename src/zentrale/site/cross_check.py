@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from typing import Any
 
 from zentrale.site.draft import LISTS, Draft, Location, Where
 from zentrale.site.lenses import device_rows, unlike
 from zentrale.site.model import EVERYWHERE, INTERNET, Camera
 from zentrale.site.timezone import posix_timezone
+from zentrale.words import meant
 
 # Which field of which part names an item of which other part. A field that holds several names, or none, is taken as
 # it is; a dot goes into a part's own parts.
@@ -45,10 +46,16 @@ _UNNAMED = ("links", "ports", "rules", "reach", "runs", "accounts", "masks", "mo
 _DEVICES = ("recorders", "viewers", "access_points", "cameras")
 
 
-def cross_check(draft: Draft) -> list[str]:
-    """Every problem, each with its place, what was found and what was expected."""
+def cross_check(draft: Draft, kinds: Collection[str] | None = None) -> list[str]:
+    """Every problem, each with its place, what was found and what was expected. `kinds` are those of recorders that there are;
+    None: they are not looked at.
+    """
     where = draft.where
     problems: list[str] = []
+    for at, kind in draft.items("recorder_types"):
+        if kinds is not None and kind.control not in kinds:
+            found = f"found {kind.control!r}{meant(kind.control, kinds)}; expected one of: {', '.join(kinds)}"
+            problems.append(f"{where((*at, 'control'))}: field recorder_types.control: {found}")
     if "site" in draft.parts:
         try:
             posix_timezone(draft.parts["site"].timezone)

@@ -146,10 +146,9 @@ class ChannelLimit(Part):
 
 
 class RecorderType(Part):
-    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control`
-    how its channels are given: over ONVIF, or by hand from a work sheet where it has no such service; `output_mbps` what it
-    sends to viewers at once; `codecs` those it takes in, empty where the data sheet does not say; `decode_mpixel_s` what it
-    decodes for its own screen.
+    """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control` how its
+    channels are given, by the name of a kind that `jobs/recorders` has; `output_mbps` what it sends to viewers at once; `codecs`
+    those it takes in, empty where the data sheet does not say; `decode_mpixel_s` what it decodes for its own screen.
     """
 
     name: Text
@@ -165,7 +164,7 @@ class RecorderType(Part):
     bays: Annotated[int, Field(ge=0, le=256)] = 0
     licences_included: Annotated[int, Field(ge=0)] | None = None
     channel_limits: tuple[ChannelLimit, ...] = ()
-    control: Literal["onvif", "by-hand"] = "onvif"
+    control: Text = "onvif"
     basic_in_clear: bool = False
     password_length: Annotated[int, Field(ge=8, le=64)] | None = None
     rack_units: Annotated[float, Field(ge=0, le=100)] = 0

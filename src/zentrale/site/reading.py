@@ -6,7 +6,7 @@ import csv
 import io
 import re
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -36,14 +36,19 @@ NEXT = "next"  # in place of a channel's number: the lowest that is free
 
 
 def read_plan(
-    folder: SiteFolder, cameras: str | None = None, bound: Callable[[], Bound] = dict, types: str | None = None
+    folder: SiteFolder,
+    cameras: str | None = None,
+    bound: Callable[[], Bound] = dict,
+    types: str | None = None,
+    kinds: Collection[str] | None = None,
 ) -> Plan:
     """Read, type and cross-check the plan of `folder`. Raises PlanError with every problem found.
 
     cameras: text to take instead of the file cameras.csv, to check it before it is written; types: instead of types.toml
+    kinds:   of recorders that a type may name; None: any
     bound:   asked where rows have `next` for a channel: recorder and number by camera, as they were bound before
     """
-    return _plan(*_draft(folder, cameras, bound, types=types))
+    return _plan(*_draft(folder, cameras, bound, types=types, kinds=kinds))
 
 
 def read_for_schedule(folder: SiteFolder, cameras: str | None = None) -> Plan:
@@ -76,6 +81,7 @@ def _draft(
     bound: Callable[[], Bound],
     *,
     types: str | None = None,
+    kinds: Collection[str] | None = None,
     of_single: bool = True,
 ) -> tuple[Draft, list[str], tuple[str, ...]]:
     """The parts, all problems in the order of files and lines, and the cameras whose channel is `next`."""
@@ -104,7 +110,7 @@ def _draft(
     draft = Draft(data, where)
     draft.parts["cameras"] = filled(draft.parts["cameras"])
     problems += draft.problems
-    problems += cross_check(draft)
+    problems += cross_check(draft, kinds)
     return draft, sorted(problems, key=_place), next_channels
 
 

@@ -12,6 +12,7 @@ from typing import Generic, Protocol, TypeVar
 
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.planned import Planned, place_of, planned_devices, whole_devices
+from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan, Recorder
@@ -243,7 +244,7 @@ def may_be(plan: Plan, row: Planned, extra: Iterable[D]) -> list[D]:
 def wants_onvif(plan: Plan, planned: Planned) -> bool:
     """Whether its type says that it speaks ONVIF."""
     if isinstance(planned, Recorder):
-        return plan.recorder_type(planned).control == "onvif"
+        return driver_of(plan, planned).speaks_onvif
     return plan.camera_type(planned).onvif
 
 

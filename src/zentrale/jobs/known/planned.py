@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from zentrale.site.model import Camera, Plan, Recorder
+from zentrale import quantities
+from zentrale.site.model import Camera, Plan, Recorder, StreamPlan
 from zentrale.subjects import Kind, Ref
 
 Planned = Camera | Recorder
@@ -35,3 +36,10 @@ def ref_of(planned: Planned, part: str = "") -> Ref:
 def place_of(planned: Planned) -> str:
     """Where the plan has it, by which its row is known again under another name."""
     return f"{planned.recorder} channel {planned.channel}" if isinstance(planned, Camera) else planned.host
+
+
+def stream_in_words(plan: StreamPlan) -> str:
+    """A stream of the plan as a person enters it."""
+    size = quantities.resolution(*plan.resolution)
+    text = f"{plan.codec} {size}, {plan.fps:g} frames/s, {round(plan.bitrate_bps / 1000)} kbit/s"
+    return text if plan.codec == "JPEG" else f"{text}, key frame every {plan.keyframe_interval_s:g} s"

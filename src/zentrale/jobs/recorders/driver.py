@@ -59,13 +59,14 @@ class ByHand:
 
 
 class Driver(ABC):
-    """One recorder. `has_service`: it is found, entered and asked; else a work sheet is all there is.
+    """One recorder. `has_service`: it is found, entered and asked; else a work sheet is all there is. `speaks_onvif`: its service
+    is ONVIF's, so that a discovery sees it by that, and a stand-in can play it.
 
     turn: cameras take turns, since channels are made and given by number
     """
 
-    kind: str
     has_service = True
+    speaks_onvif = False
 
     def __init__(self, client: Device | None, book: ChannelBook) -> None:
         self.client = client

@@ -1,18 +1,16 @@
-"""The kinds of recorders: which driver a type has that says so in `control`. The one list of them."""
+"""The driver of a recorder, by the kind that its type has in `control`; the list of kinds is in `recorder_kinds.py`."""
 
 from __future__ import annotations
 
+import importlib
 from collections.abc import Sequence
 
 from zentrale.field.device import Device
 from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import Driver, PlannedChannel
-from zentrale.jobs.recorders.recording_control import OnvifRecorder
-from zentrale.jobs.recorders.work_sheet import WorkSheet
+from zentrale.jobs.recorders.recorder_kinds import KINDS
 from zentrale.site.model import Camera, Plan, Recorder
-
-DRIVERS: dict[str, type[Driver]] = {driver.kind: driver for driver in (OnvifRecorder, WorkSheet)}
 
 
 def opened(keyring: Keyring, recorder: Recorder, client: Device | None, *, writes: bool = False) -> Driver:
@@ -28,5 +26,12 @@ def planned_channels(plan: Plan, cameras: Sequence[Camera], recorder: str) -> di
     return {c.channel: PlannedChannel(c.name, longest.get(c.group)) for c in cameras if c.recorder == recorder}
 
 
+def speaking_onvif(plan: Plan) -> list[str]:
+    """The recorders whose service is ONVIF's."""
+    return [r.name for r in plan.recorders if driver_of(plan, r).speaks_onvif]
+
+
 def driver_of(plan: Plan, recorder: Recorder) -> type[Driver]:
-    return DRIVERS[plan.recorder_type(recorder).control]
+    module, _, name = KINDS[plan.recorder_type(recorder).control].partition(":")
+    driver: type[Driver] = getattr(importlib.import_module(module), name)
+    return driver

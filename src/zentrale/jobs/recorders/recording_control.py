@@ -24,7 +24,7 @@ _NOTHING_STORED = Stored(None, None, "")
 
 
 class OnvifRecorder(Driver):
-    kind = "onvif"
+    speaks_onvif = True
 
     def __init__(self, client: Device | None, book: ChannelBook) -> None:
         super().__init__(client, book)

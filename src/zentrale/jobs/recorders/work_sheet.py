@@ -16,7 +16,6 @@ from zentrale.site.model import Camera
 
 
 class WorkSheet(Driver):
-    kind = "by-hand"
     has_service = False
 
     def give(self, camera: Camera, url: str, passes: Passes) -> ByHand:

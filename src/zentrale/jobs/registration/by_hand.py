@@ -11,10 +11,9 @@ from pathlib import Path
 
 from zentrale import quantities
 from zentrale.findings import Finding
-from zentrale.jobs.known.planned import planned_devices
+from zentrale.jobs.known.planned import planned_devices, stream_in_words
 from zentrale.jobs.known.step_form import DeviceResult, Outcome
 from zentrale.jobs.recorders.recorder_registry import driver_of
-from zentrale.jobs.steps.encoder import planned_in_words
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
@@ -161,7 +160,7 @@ def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:
     yield Line("name", "name", camera.name, why)
     yield Line("time", "date and time", plan.site.timezone, why)
     for stream, wanted in plan.streams(camera).items():
-        yield Line(f"{stream} stream", f"video: {stream} stream", planned_in_words(wanted), why)
+        yield Line(f"{stream} stream", f"video: {stream} stream", stream_in_words(wanted), why)
     if camera.host:
         yield Line("address", "network: IPv4 address", camera.host, why)
 

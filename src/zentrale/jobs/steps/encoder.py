@@ -8,6 +8,7 @@ from typing import Any
 
 from zentrale import quantities
 from zentrale.errors import NotOfferedError
+from zentrale.jobs.known.planned import stream_in_words
 from zentrale.jobs.known.profile_choice import lens_told
 from zentrale.jobs.known.step_form import Step, loaded
 from zentrale.jobs.steps.bench import Bench
@@ -96,7 +97,7 @@ class Encoder(Step[EncoderState]):
 
     def aim(self) -> str:
         group = f", multicast group {self._group}" if self._group else ""
-        return planned_in_words(self._plan) + group
+        return stream_in_words(self._plan) + group
 
     async def look(self) -> EncoderState:
         media = self.client.media
@@ -208,10 +209,3 @@ def describe(state: EncoderState) -> str:
     if state.encoding_interval > 1:
         text += f" (1 picture in {state.encoding_interval})"
     return text if state.codec == "JPEG" else f"{text} key/{state.govlength}"
-
-
-def planned_in_words(plan: StreamPlan) -> str:
-    """A stream of the plan as a person enters it."""
-    size = quantities.resolution(*plan.resolution)
-    text = f"{plan.codec} {size}, {plan.fps:g} frames/s, {round(plan.bitrate_bps / 1000)} kbit/s"
-    return text if plan.codec == "JPEG" else f"{text}, key frame every {plan.keyframe_interval_s:g} s"
