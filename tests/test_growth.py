@@ -83,7 +83,9 @@ def test_a_step(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def steps(bench: Bench) -> list[Step[Any]]:
         return [LampStep()]
 
-    monkeypatch.setattr(sys.modules["zentrale.jobs.steps.step_registry"], "STEPS", [*STEPS, steps])
+    monkeypatch.setattr(
+        sys.modules["zentrale.jobs.steps.step_registry"], "STEPS", [*STEPS, types.SimpleNamespace(steps=steps)]
+    )
     camera = Settable(HOST)
     place = Place(tmp_path, camera)
     with serving(camera):

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar, cast
 
 from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
@@ -36,6 +36,9 @@ class Layer(IntEnum):
     PICTURE = 7
     RECORDING = 8
     NETWORK = 9
+
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -68,6 +71,15 @@ class Round:
     findings: list[Finding] = field(default_factory=list)
     reports: list[str] = field(default_factory=list)  # of defects of ours, for whoever mends them
     notes: Notes = field(default_factory=Notes)
+    _kept: dict[tuple[str, type], object] = field(default_factory=dict)
+
+    def keep(self, check: Check, value: object) -> None:
+        """What a check has found out for itself, from one of its turns to the next: a check is one object for all rounds."""
+        self._kept[check.name, type(value)] = value
+
+    def kept(self, check: Check, none: T) -> T:
+        """That again, by its type; `none` where it has not come to it."""
+        return cast("T", self._kept.get((check.name, type(none)), none))
 
     def observe(self, kind: str, ref: Ref, method: str, content: Any) -> None:
         self.notes.observe(kind, ref, method, content)

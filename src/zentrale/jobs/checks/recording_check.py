@@ -166,28 +166,24 @@ class Recording(Check):
     codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "REC-6", "REC-7", "REC-8", "REC-9", "DIS-1"})
     doing = "asking the recorders"
 
-    def __init__(self) -> None:
-        self._before: Samples = {}
-        self._checks = RecorderChecks(())
-
     async def prepare(self, round: Round) -> None:
-        self._before = await sample_recorders(round.plan, round.found, round.keyring)
+        round.keep(self, await sample_recorders(round.plan, round.found, round.keyring))
 
     async def observe(self, round: Round) -> None:
         targets = [t for t in round.targets if "main" in t.streams]
         main = {t.camera.name: recorded_url(t.camera, t.streams["main"]) for t in targets}
         missing = {u.camera.name for u in round.unresolved}
-        self._checks = await check_recorders(
-            round.plan, round.cameras, round.found, round.keyring, self._before, main, missing
-        )
-        round.channels = self._checks.channels
-        round.findings += self._checks.not_found
+        before: Samples = round.kept(self, {})
+        checks = await check_recorders(round.plan, round.cameras, round.found, round.keyring, before, main, missing)
+        round.keep(self, checks)
+        round.channels = checks.channels
+        round.findings += checks.not_found
         for channel in round.channels:
             if channel.records is not None:
                 round.observe(CHANNEL, channel.ref, "ONVIF", channel.document())
 
     def judge(self, round: Round) -> Iterator[Judged]:
-        yield from self._checks.recorders
+        yield from round.kept(self, RecorderChecks(())).recorders
         missing = {u.camera.name for u in round.unresolved}
         for channel in round.channels:
             if channel.records is not None and channel.camera not in missing:

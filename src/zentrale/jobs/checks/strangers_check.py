@@ -131,9 +131,6 @@ class Strangers(Check):
     codes = frozenset({"SEC-1", "SEC-2", "SEC-4", "SEC-5", "SEC-10", *OURS})
     doing = "trying to get in as a stranger"
 
-    def __init__(self) -> None:
-        self._judged: list[Judged] = []
-
     async def observe(self, round: Round) -> None:
         keyring = round.keyring
         await keyring.ready()
@@ -143,23 +140,24 @@ class Strangers(Check):
         earlier = latest(keyring.logbook, ACCESS)
         open_now = [s for s in standings(keyring.logbook) if s.finding.code == "SEC-1" and s.settled_by is None]
         found_at = {s.finding.ref: s.at for s in open_now}
-        self._judged = []
+        judged: list[Judged] = []
         for target, result in zip(round.targets, tried, strict=True):
             ref = ref_of(target.camera)
             if isinstance(result, Failure):
                 code = code_of_failure(result.whose, "SEC-5")
                 round.reports += [result.report] if result.report else []
                 item = finding(code, ref, result.message, "refused", "good practice")
-                self._judged.append(Judged(ref, frozenset({code}), (item,)))
+                judged.append(Judged(ref, frozenset({code}), (item,)))
                 continue
             round.access += result
-            self._judged += judge_access(target.camera, result, earlier, found_at.get(ref))
+            judged += judge_access(target.camera, result, earlier, found_at.get(ref))
             for attempt in result:
                 if attempt.result.access is not Access.NOT_ASKED:
                     round.observe(ACCESS, attempt.ref, attempt.door.value, attempt.document())
+        round.keep(self, judged)
 
     def judge(self, round: Round) -> Iterator[Judged]:
-        yield from self._judged
+        yield from round.kept(self, list[Judged]())
 
     def needs(self, plan: Plan, camera: Camera) -> list[Need]:
         return [Need("never tried as a stranger", camera.name, ref_of(camera), "SEC-2")]

@@ -147,9 +147,6 @@ class Streams(Check):
     codes = frozenset({f"STR-{number}" for number in range(1, 39)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
     doing = "measuring the streams"
 
-    def __init__(self) -> None:
-        self._late: Finding | None = None
-
     async def observe(self, round: Round) -> None:
         wanted = [(t, stream) for t in round.targets for stream in round.plan.streams(t.camera) if stream in t.streams]
         known = await aside(references, round.keyring.logbook)
@@ -165,7 +162,8 @@ class Streams(Check):
                     wrong = target.failed.get(stream)
                     code, reason = ("STR-22", wrong) if wrong else ("STR-19", f"the camera offers no {stream} stream")
                     streams.append(_no_stream(target.camera, stream, "", reason, code, cause=Cause.PATH))
-        self._late = lateness_finding([s.measured for s in streams if s.measured], _this_machine())
+        late = lateness_finding([s.measured for s in streams if s.measured], _this_machine())
+        round.keep(self, [late] if late else [])
         streams = without_what_this_machine_did(streams)
         for result in streams:
             round.observe(STREAM, result.ref, "RTSP", stream_document(result))
@@ -181,7 +179,7 @@ class Streams(Check):
 
     def judge(self, round: Round) -> Iterator[Judged]:
         if any(s.measured for s in round.streams):
-            yield Judged(_this_machine(), frozenset({"STR-17", "STR-38"}), (self._late,) if self._late else ())
+            yield Judged(_this_machine(), frozenset({"STR-17", "STR-38"}), tuple(round.kept(self, list[Finding]())))
         missing = {u.camera.name for u in round.unresolved}
         for result in round.streams:
             if result.camera not in missing:

@@ -36,6 +36,8 @@ class Step(ABC, Generic[S]):
     settle_s: how long a device may answer OK and hold the old value; None: the runner's own
     gone_s: how long it may be gone after the change; None: the runner's own
     place:   where a person finds it in the device's own page, in words
+    of_a_lens: each lens of a device has it for itself; else it is the device's own
+    last:    after it the device may be gone from where it was, so all its lenses are done before
     """
 
     name: str
@@ -46,6 +48,8 @@ class Step(ABC, Generic[S]):
     place: str = ""
     settle_s: float | None = None
     gone_s: float | None = None
+    of_a_lens: bool = False
+    last: bool = False
 
     def aim(self) -> str:
         """What the plan wants, in words: for a person who has to set it by hand. Empty where only `wanted` tells."""

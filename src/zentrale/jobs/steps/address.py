@@ -55,6 +55,7 @@ class AddressState:
 class Address(Step[AddressState]):
     """SetNetworkInterfaces. The answer may never come, since the address is gone; so it is looked for, not listened to."""
 
+    last = True
     name = "address"
     place = "network: IPv4 address"
     settles_changed = ("DIS-3",)
@@ -151,6 +152,7 @@ class GatewayState:
 class Gateway(Step[GatewayState]):
     """Its way to other networks, as the zone has it."""
 
+    last = True
     name = "gateway"
     needs = ("password", "address")
     place = "network: default gateway"
@@ -187,6 +189,7 @@ class NameServersState:
 class NameServers(Step[NameServersState]):
     """Whom it asks for names (DNS)."""
 
+    last = True
     name = "name servers"
     needs = ("password", "address")
     place = "network: DNS"

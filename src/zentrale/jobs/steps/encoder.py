@@ -73,6 +73,8 @@ class EncoderState:
 class Encoder(Step[EncoderState]):
     """The settings of one stream (SetVideoEncoderConfiguration), with its multicast group where one is planned."""
 
+    of_a_lens = True
+
     def __init__(self, bench: Bench, camera: Camera, stream: str, plan: StreamPlan) -> None:
         self.client = bench.client
         self.name = f"{stream} stream"

@@ -57,6 +57,8 @@ class SettingState:
 
 
 class PictureSetting(Step[SettingState]):
+    of_a_lens = True
+
     def __init__(self, bench: Bench, key: str, value: str) -> None:
         self.client = bench.client
         self.name = _NAMES[key]

@@ -40,6 +40,8 @@ class InputState:
 class InputIdle(Step[InputState]):
     """The Nth input in the order the device lists them."""
 
+    of_a_lens = True
+
     def __init__(self, client: Device, number: int, idle: str) -> None:
         self.client = client
         self.name = f"input {number}"

@@ -39,6 +39,7 @@ class LabelState:
 class PictureLabel(Step[LabelState]):
     """The first plain text of the lens is the label: it is changed, or made where there is none. Date and time stay."""
 
+    of_a_lens = True
     name = "label"
     place = "picture: text overlay"
 

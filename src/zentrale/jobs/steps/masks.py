@@ -62,6 +62,7 @@ def _corners(text: str) -> tuple[Corner, ...]:
 
 
 class Masks(Step[MasksState]):
+    of_a_lens = True
     name = "privacy masks"
     place = "picture: privacy masks"
 

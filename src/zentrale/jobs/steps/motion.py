@@ -58,6 +58,7 @@ class MotionState:
 class Motion(Step[MotionState]):
     """Cell motion: the module's sensitivity and the rule's cells."""
 
+    of_a_lens = True
     name = "motion detection"
     place = "motion detection: sensitivity and area"
 

@@ -35,6 +35,8 @@ class ServiceState:
 class Service(Step[ServiceState]):
     """SetNetworkProtocols for one of them; its ports stay."""
 
+    last = True
+
     def __init__(self, client: Device, protocol: str, *, on: bool) -> None:
         self.client = client
         self.name = f"service {protocol}"

@@ -32,6 +32,7 @@ class TurningState:
 class Turning(Step[TurningState]):
     """The extension Rotate of the main stream's video source configuration."""
 
+    of_a_lens = True
     name = "turning"
     place = "picture: rotation"
 
