@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from conftest import SECRETS, make_vault, program, zentrale
 from zentrale.errors import InputError, StorageError
 from zentrale.findings import finding
-from zentrale.logbook.evidence import Notes, findings_of, note, observations
+from zentrale.logbook.evidence import Notes, findings_of, note, observations, standings
 from zentrale.logbook.made_passwords import generate_password
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.logbook.vault import Vault
@@ -156,3 +156,15 @@ def test_secrets_come_by_file_descriptor(site: Path) -> None:
     assert subprocess.run(command, cwd=site, pass_fds=[read], env=environment(), check=False).returncode == 0
     os.close(read)
     Vault.open(site / "vault.bin", "from a pipe, long")
+
+
+def test_what_is_found_well_later_in_the_same_run_is_settled(tmp_path: Path) -> None:
+    """A camera that was wrong, and was looked at once more before the command ended, is not handed over as wrong."""
+    ref = Ref(Kind.CAMERA, "north")
+    with Logbook(tmp_path / "log.sqlite") as log, log.running("verify", "desk") as run:
+        for findings in ((finding("STR-3", ref, "7 frames/s", "15 frames/s", "site.toml"),), ()):
+            notes = Notes()
+            notes.judge(ref, frozenset({"STR-3"}), findings)
+            note(log, run, notes)
+        (standing,) = standings(log)
+        assert (standing.run, standing.settled_by) == (run, run)

@@ -461,3 +461,31 @@ def test_groups_that_a_router_would_pass_on_are_said_to_be_in_no_file(tmp_path: 
 
 def _labels(net: NetworkPlan) -> Iterator[tuple[str, str]]:
     yield from ((x.here, x.other) for x in tables.labels(net))
+
+
+def test_only_answers_pass_without_a_rule_and_only_what_forwards_lets_through(tmp_path: Path) -> None:
+    net = plan_network(read_plan(SiteFolder(six(tmp_path / "router", site=SITE + ROUTED))))
+    states = re.findall(r"ct state (\S+) (\w+)", nftables.router(net))
+    assert (
+        states
+        and {state for state, _ in states} == {"established,related"}
+        and {verb for _, verb in states} == {"accept"}
+    )
+    apart = plan_network(read_plan(SiteFolder(six(tmp_path / "apart"))))
+    recorder = next(r for r in apart.plan.recorders if r.viewing is not None)
+    told = nftables.recorder(apart, recorder)
+    assert "policy drop" in told and told.count(" drop\n") == 4, "each leg's address by the other, in IP and in ARP"
+    forwarding = nftables.recorder(apart, recorder.model_copy(update={"forwards": True}))
+    assert "policy drop" not in forwarding and " drop\n" not in forwarding
+
+
+def test_only_frames_to_a_group_go_the_groups_way(tmp_path: Path) -> None:
+    net = plan_network(read_plan(SiteFolder(six(tmp_path))))
+    rules = [
+        line
+        for s in net.plan.switches
+        for line in openvswitch.flows(net, s, net.ports.of(s.name))
+        if "priority=60" in line
+    ]
+    groups = {g.group for g in net.multicast.groups}
+    assert rules and {re.search(r"nw_dst=([\d.]+)", line)[1] if "nw_dst" in line else "any" for line in rules} <= groups  # type: ignore[index]

@@ -121,6 +121,16 @@ def test_out_of_time_is_said_and_the_best_is_given() -> None:
     assert isinstance(plan, Solution) and plan.bound <= plan.cost.total and plan.cost.switches >= 260
 
 
+def test_what_is_called_proven_is_no_more_than_was_proven() -> None:
+    """The cheapest is known by trying everything; with no time to look the bound stays below it, and the gap says how far."""
+    p = problem([[10.0, 60.0], [10.0, 60.0], [60.0, 10.0]], [13.0, 13.0, 5.0], [1, 1, 1])
+    ticks = iter(range(0, 10_000, 100))
+    plan = place(p, gap=0.4, time_s=1, clock=lambda: float(next(ticks)))
+    cheapest = min(everything(p))
+    assert isinstance(plan, Solution) and plan.bound <= cheapest + 1e-6 <= plan.cost.total + 2e-6
+    assert plan.bound < plan.cost.total and plan.gap == pytest.approx((plan.cost.total - plan.bound) / plan.cost.total)
+
+
 @settings(max_examples=40)
 @given(st.data())
 def test_what_one_switch_holds_never_outweighs_its_room(data: st.DataObject) -> None:

@@ -118,6 +118,15 @@ def test_jitter_is_that_of_appendix_a8() -> None:
     assert [told.jitter_ms, told.jitter_worst_ms] == pytest.approx([by_hand / 90, worst / 90])
 
 
+def test_a_time_stamp_that_wraps_is_no_jitter() -> None:
+    """25 pictures a second to the microsecond, while the 32-bit stamp goes through 0 (RFC 3550 clause 5.1)."""
+    packets = [
+        (i / 25, RtpPacket(96, i, (0xFFFFFFFF - 5 * 3600 + 3600 * i) % (1 << 32), 7, b"\x41")) for i in range(20)
+    ]
+    told = figures(recorded(packets), 90_000)
+    assert [told.jitter_ms, told.jitter_worst_ms] == pytest.approx([0, 0], abs=1e-3)
+
+
 @given(u32, st.floats(1e9, 2e9), u32, u32, u32)
 def test_a_sender_report_survives_the_wire(ssrc: int, ntp_s: float, ts: int, packets: int, octets: int) -> None:
     report = rtcp.SenderReport(ssrc, ntp_s, ts, packets, octets)

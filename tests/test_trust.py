@@ -39,6 +39,7 @@ from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
 from zentrale.jobs.known.keyring import Keyring, Manner
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.locks import site_lock
+from zentrale.logbook.processes import this_process
 from zentrale.logbook.schema import SCHEMA_VERSION
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.logbook.vault import Vault, weakness
@@ -169,6 +170,22 @@ def test_two_refusals_a_window_over_all_doors_processes_and_addresses(tmp_path: 
     refuse(book, Target("10.0.0.9", 80), Door.ONVIF, "one")  # another device is not held back
     clock.now_s += 1801
     refuse(book, here, Door.ONVIF, "three")
+
+
+def test_what_a_killed_run_had_under_way_counts_against_others_and_a_told_lock_has_an_end(tmp_path: Path) -> None:
+    clock = Clock()
+    book, here, one = ledger(tmp_path, clock), Target("10.0.0.1", 80, "urn:1"), Credentials("a", "one")
+    book.admit(here, Door.ONVIF, "digest", one, Purpose.ENTER)
+    book._log.execute("UPDATE attempt SET process = ?", (this_process().split(" ")[0] + " 999999999 1.00",))
+    book.settle(
+        book.admit(here, Door.ONVIF, "digest", one, Purpose.ENTER), Outcome.REFUSED
+    )  # once it may, and is wrong
+    with pytest.raises(NotAskedError):  # the device may have counted two by now
+        book.admit(here, Door.ONVIF, "digest", Credentials("a", "two"), Purpose.ENTER)
+    for told_s, most_s in ((30.0 * 86_400, 86_400), (60.0, 60), (None, 1800)):
+        with pytest.raises(LockedError) as error:
+            book.lock(Target(f"10.0.1.{most_s % 250}", 80), told_s)
+        assert error.value.until.timestamp() == clock.now_s + most_s
 
 
 def test_what_opened_goes_first_and_is_not_counted_and_what_failed_waits(tmp_path: Path) -> None:
