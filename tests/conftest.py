@@ -255,7 +255,11 @@ ON_THE_WIRE = {
     "test_discovery.py",
     "test_first_day.py",
 }
-LONGEST_FIRST = ("test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py", "test_work_sheets.py")
+# Whole networks of this machine's own: one after the other, since two at once take its time from each other.
+LAB = {"test_rehearsal.py", "test_work_sheets.py"}
+LONGEST_FIRST = (
+    "test_rehearsal.py", "test_work_sheets.py", "test_together.py", "test_commissioning.py", "test_hostile.py", "test_steps.py",
+)  # fmt: skip
 
 
 class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tells no types
@@ -263,6 +267,8 @@ class _Scheduling(LoadScopeScheduling):  # type: ignore[misc]  # the package tel
 
     def _split_scope(self, nodeid: str) -> str:
         file = Path(nodeid.partition("::")[0]).name
+        if file in LAB:
+            return "lab"
         if OWN_NETWORK:
             return nodeid
         return "wire" if file in ON_THE_WIRE else file if file == "test_hostile.py" else nodeid
