@@ -156,6 +156,14 @@ def test_a_site_of_which_only_the_network_is_known_comes_to_a_verified_one(tmp_p
     power = zentrale("plan", "power", "--json", cwd=folder).json["findings"]
     # Without a class the type counts as class 0: 15.4 W at the port (IEEE 802.3 table 33-11).
     assert [f["measured"][:6] for f in power if f["code"] == "PWR-18"] == ["15.4 W", "15.4 W"]
+    edit(folder / "types.toml", {"poe_budget_w = 120": "poe_budget_w = 25"})
+    edit(folder / "cameras.csv", {"cameras,,": "cameras,cabinet-1,"})
+    told = zentrale("plan", "power", "--json", cwd=folder).json
+    codes = {f["code"]: f["measured"] for f in told["findings"]}
+    assert "30.8 W counted, mode day, 30.8 W of it the limit of the class of 2 cameras" in codes["PWR-19"], (
+        "no fault: it may fit"
+    )
+    assert "PWR-1" not in codes and [p["port"] for p in told["switches"][0]["ports"]] == [None, None]
     before = {p.name: p.read_bytes() for p in folder.glob("*.*")}
     again = zentrale("import", "--found", "--json", cwd=folder)
     assert (

@@ -358,6 +358,8 @@ def _kind(item: Finding) -> str:
     if item.ref is not None:
         return "place" if item.ref.part else item.ref.kind.value.removesuffix(" at")
     word, _, name = item.subject.partition(" ")
+    if name.startswith("type "):
+        return f"{word} type"
     return word if word in _KINDS and name and "," not in name else "place"
 
 

@@ -38,6 +38,13 @@ PLAIN_CODES = [
         "write their switch into cameras.csv",
     ),
     Entry(
+        "PWR-19",
+        W,
+        "switch may have too little PoE power",
+        "It has too little only if cameras draw all that their class allows, which nobody knows of these. What is known fits.",
+        "write day_w, and night_w where it differs, of the types into types.toml, then `zentrale plan power` again",
+    ),
+    Entry(
         "PWR-18",
         N,
         "the class's limit is counted",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from zentrale import quantities
@@ -22,7 +22,8 @@ class PortPower:
     """One fed port. `draw_w` is at the port, cable loss included, by mode; `reserved_w` is what its class reserves.
 
     `granted_w` is what the switch counts against its budget, by mode: the draw, or the class's power. `known` false: nobody
-    said what the device takes, and none of these has it.
+    said what the device takes, and none of these has it. `by_limit`: nobody knows the camera's draw, and the limit of its class
+    counts in its place. `assumed`: its port is open, and `port` is a free one of the switch.
     """
 
     device: str
@@ -35,6 +36,8 @@ class PortPower:
     granted_w: Mapping[Mode, float]
     kind: str = "camera"
     known: bool = True
+    by_limit: bool = False
+    assumed: bool = False
 
 
 @dataclass(frozen=True)
@@ -108,7 +111,7 @@ def plan_power(plan: Plan) -> PowerPlan:
         fed = [thing for thing in things if thing.switch == switch.name and thing.fed]
         if not cameras and not fed and not plan.switch_type(switch).poe_ports:
             continue
-        power = _switch_power(plan, switch, cameras, fed)
+        power = _switch_power(plan, switch, cameras, fed, {c.name for c in given.cameras if not c.port})
         switches.append(power)
         findings += _switch_findings(plan, switch, power)
     for camera in plan.camera_devices:
@@ -141,7 +144,9 @@ def thing_power(plan: Plan, thing: Attached) -> PortPower:
     )
 
 
-def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera], things: list[Attached]) -> SwitchPower:
+def _switch_power(
+    plan: Plan, switch: Switch, cameras: list[Camera], things: list[Attached], assumed: Collection[str]
+) -> SwitchPower:
     kind = plan.switch_type(switch)
     ports = [thing_power(plan, thing) for thing in things]
     for camera in cameras:
@@ -153,7 +158,8 @@ def _switch_power(plan: Plan, switch: Switch, cameras: list[Camera], things: lis
         granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
         ports.append(
             PortPower(
-                camera.name, camera.port, run_m, fed.counted_class, camera.priority, draw, reserved, granted
+                camera.name, camera.port, run_m, fed.counted_class, camera.priority, draw, reserved, granted,
+                by_limit=fed.day_w is None, assumed=camera.name in assumed,
             )
         )  # fmt: skip
     ports.sort(key=lambda p: p.port)
@@ -199,13 +205,19 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         else worst
     )
     draw = power.draw_w[mode]
-    measured = f"{quantities.power(draw)} drawn, {mode.said}"
+    limited = [p for p in power.ports if p.by_limit]
+    measured = f"{quantities.power(draw)} {'counted' if limited else 'drawn'}, {mode.said}"
     supply = f"{quantities.power(power.budget_w)} PoE supply"
     if power.dark[mode]:
         dark = f"dark: {quantities.listed(power.dark[mode], 14)}"
         if draw <= power.budget_w:
             return [finding("PWR-5", subject, f"{quantities.power(power.reserved_w)} by class; {dark}", supply, source)]
-        return [finding("PWR-1", subject, f"{measured}; {dark}", supply, source)]
+        limits_w = sum(p.draw_w[mode] for p in limited)
+        if limited:
+            some = quantities.count(len(limited), "camera")
+            measured += f", {quantities.power(limits_w)} of it the limit of the class of {some}"
+        code = "PWR-19" if draw - limits_w <= power.budget_w and limited else "PWR-1"
+        return [finding(code, subject, f"{measured}; {dark}", supply, source)]
     findings = []
     reserve = plan.policy.poe_reserve_percent / 100 * power.budget_w
     if power.left_w < reserve:

@@ -27,10 +27,11 @@ def document(power: PowerPlan) -> dict[str, object]:
             "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
             "ports": [
                 {
-                    "port": p.port,
+                    "port": None if p.assumed else p.port,
                     "camera": p.device,
                     "kind": p.kind,
                     "known": p.known,
+                    "by_limit": p.by_limit,
                     "run_length_m": p.run_length_m,
                     "poe_class": p.poe_class,
                     "priority": p.priority.value,
@@ -114,10 +115,12 @@ def _show_fed_ports(page: Page, plan: Plan, power: PowerPlan) -> None:
             measured = port.kind == "camera" and plan.camera(port.device).run_length_m is not None
             run = f"{port.run_length_m:g} m" if measured else f"up to {port.run_length_m:g} m"
             watts = (*(port.draw_w[mode] for mode in Mode), port.reserved_w, max(port.granted_w.values()))
+            place = f"{switch.switch}, open" if port.assumed else f"{switch.switch}:{port.port}"
+            goes = "?" if port.assumed else f"{order.index(port.device) + 1} of {len(order)}"
             rows.append([
-                f"{switch.switch}:{port.port}", port.device, run, str(port.poe_class) if port.known else "?",
-                *(f"{w:.1f}" if port.known else "?" for w in watts), port.priority.value,
-                f"{order.index(port.device) + 1} of {len(order)}", state or ("" if port.known else "warning|not known"),
+                place, port.device, run, str(port.poe_class) if port.known else "?",
+                *(f"{w:.1f}" if port.known else "?" for w in watts), port.priority.value, goes,
+                state or ("" if port.known else "warning|not known"),
             ])  # fmt: skip
     modes = [f">{mode.value}" for mode in Mode]
     columns = ["port", "device", ">run", ">class", *modes, ">by class", ">granted", "priority", ">goes dark as", ""]
