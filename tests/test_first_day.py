@@ -76,6 +76,14 @@ def follow(page: str, folder: Path, prepare: Callable[[], None]) -> dict[str, Re
     return shown
 
 
+def verified(folder: Path, shown: Result) -> None:
+    """All streams as planned. Where this machine came late, and says so, it is measured again, as the program advises."""
+    for _ in range(2):
+        if "STR-17" in shown.out or "STR-38" in shown.out:
+            shown = zentrale("verify", cwd=folder, ZENTRALE_PASSPHRASE=PASSPHRASE, COLUMNS="80")
+    assert "of 4 streams 4 as planned" in shown.out and "2 of 2 planned channels record" in shown.out, shown.out
+
+
 def workbook(file: Path) -> None:
     """As an office keeps it: a cover sheet, a table below a title, decimal commas, a list of material."""
     book = openpyxl.Workbook()
@@ -115,7 +123,8 @@ def test_a_workbook_of_the_office_comes_to_a_verified_site(tmp_path: Path) -> No
     first, second = read_plan(SiteFolder(folder)).cameras
     assert (first.title, first.run_length_m, first.port) == ("Tor Süd (außen)", 42.5, 1)
     assert (second.title, second.run_length_m, second.port) == ("Straße", 17.25, 0), "its cell is empty"
-    assert "OPN-1" in shown["zentrale check"].out and "2 of 2 planned channels record" in shown["zentrale verify"].out
+    assert "OPN-1" in shown["zentrale check"].out
+    verified(folder, shown["zentrale verify"])
     assert 'sheet = "Kameraliste"' in (folder / "import.toml").read_text(encoding="utf-8")
     assert zentrale("handover", cwd=folder).code == 0
     page = (folder / "output/handover/index.html").read_text(encoding="utf-8")
@@ -148,7 +157,8 @@ def test_a_site_of_which_only_the_network_is_known_comes_to_a_verified_one(tmp_p
         "Vesper D4",
         None,
     ) and kind.max_resolution is not None
-    assert "2 of 2 planned channels record" in shown["zentrale verify"].out and "2 cameras added" in shown[IMPORT].out
+    assert "2 cameras added" in shown[IMPORT].out
+    verified(folder, shown["zentrale verify"])
     told = zentrale("check", "--json", cwd=folder).json["findings"]
     assert sorted((f["code"], f["subject"]) for f in told if f["code"].startswith("OPN-")) == [
         (code, f"camera hall-{n}") for code in ("OPN-1", "OPN-2", "OPN-3") for n in ("01", "02")
