@@ -15,7 +15,7 @@ from zentrale.planning.bursts import WINDOW_S, Source, arrivals, plan_burst
 from zentrale.planning.traffic import OVERHEAD, LinkLoad, TrafficPlan, plan_traffic
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
-from zentrale.site.streams import estimated_bitrate_bps
+from zentrale.site.streams import StreamPlan, estimated_bitrate_bps
 
 FAR = """
 [[switches]]
@@ -269,3 +269,8 @@ def test_how_long_a_packet_is_on_its_way_by_hand(tmp_path: Path) -> None:
     assert "2 cameras: north, south" in found["measured"]
     make_site(tmp_path, policy.replace("LIMIT", "30") + far, FAR_CAMERAS)
     assert "TRF-10" not in {f["code"] for f in zentrale("plan", "traffic", "--json", cwd=tmp_path).json["findings"]}
+
+
+def test_a_changed_copy_of_a_plan_object_forgets_what_was_worked_out_of_the_old_values() -> None:
+    stream = StreamPlan(resolution=(640, 360), fps=10, bitrate_kbps=400)
+    assert (stream.most_bps, stream.model_copy(update={"bitrate_kbps": 900}).most_bps) == (400_000, 900_000)

@@ -15,6 +15,7 @@ from itertools import combinations
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.contradictions import of_addresses
+from zentrale.planning.once import once
 from zentrale.site.model import Camera, Plan, Recorder, Zone
 from zentrale.site.values import Block
 
@@ -80,13 +81,22 @@ def plan_addresses(plan: Plan, held: Mapping[str, str] | None = None) -> Address
 
     held: addresses of registered devices, by name
     """
+    return _plan_addresses(plan, held) if held else _without_devices(plan)
+
+
+@once
+def _without_devices(plan: Plan) -> AddressPlan:
+    return _plan_addresses(plan, {})
+
+
+def _plan_addresses(plan: Plan, held: Mapping[str, str]) -> AddressPlan:
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
     everything: list[Device] = [*plan.recorders, *plan.camera_devices]
     taken = {d.address for d in everything if d.address}
     taken |= {r.viewing.address for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
     taken |= {s.management.address for s in plan.switches if s.management is not None}
-    known = _still_held(plan, zones, held or {}, taken)
+    known = _still_held(plan, zones, held, taken)
     taken |= set(known.values())
     devices: list[DeviceAddress] = []
     homeless: dict[str, list[str]] = {}

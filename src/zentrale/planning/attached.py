@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
+from zentrale.planning.once import once
 from zentrale.site.device_types import counted_class
 from zentrale.site.model import AccessPoint, Plan, PortPlan
 
@@ -48,7 +49,8 @@ class Attached:
         return counted_class(self.poe_class, self.draw_w or 0)
 
 
-def attached(plan: Plan) -> list[Attached]:
+@once
+def attached(plan: Plan) -> tuple[Attached, ...]:
     """All of them, access points first. A port that only labels a planned device is none."""
     told = {port.place(): port for port in plan.ports}
     known = _planned(plan)
@@ -69,7 +71,7 @@ def attached(plan: Plan) -> list[Attached]:
             found.append(_thing(plan, port.label or f"port {port.at}", "device", place, zones, None, port))
         elif place in known and takes_power and not fed:
             found.append(_thing(plan, name, "device", place, (), None, port, counted=True))
-    return found
+    return tuple(found)
 
 
 def _planned(plan: Plan) -> dict[tuple[str, int], tuple[str, bool]]:

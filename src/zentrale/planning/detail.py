@@ -47,7 +47,7 @@ class View:
 
     def pixels_per_m(self, x_m: Points, y_m: Points) -> Points:
         """Horizontal pixels per metre on a target at these points, TARGET_HEIGHT_M above the ground; 0 where the
-        point is outside the picture.
+        point is outside the picture. The two may be a row and a column: then it is that of every crossing.
 
         A flat picture has W pixels over 2 f tan(a / 2) metres at distance f along the axis (pinhole camera); a fisheye
         has its pixels evenly over the angle.
@@ -59,7 +59,7 @@ class View:
         below = self.height_m - TARGET_HEIGHT_M
         along = ahead * math.cos(tilt) + below * math.sin(tilt)
         down = below * math.cos(tilt) - ahead * math.sin(tilt)
-        pixels = np.zeros_like(along)
+        pixels = np.zeros(np.broadcast_shapes(x_m.shape, y_m.shape))
         if self.fisheye:
             off_axis = np.arctan2(np.hypot(right, down), along)
             distance = np.maximum(np.sqrt(along**2 + right**2 + down**2), 1e-6)
@@ -263,8 +263,9 @@ def _ground(views: list[View], outline: Outline) -> Ground:
         xs, ys = [v.x_m for v in views], [v.y_m for v in views]
         left, bottom, right, top = min(xs) - 30, min(ys) - 30, max(xs) + 30, max(ys) + 30
     step = max(0.5, math.sqrt((right - left) * (top - bottom) / _GRID_POINTS))
-    x, y = np.meshgrid(np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step))
-    best = _best(views, outline, x.ravel(), y.ravel()).reshape(x.shape)
+    x_m, y_m = np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step)
+    best = _best(views, outline, x_m, y_m)
+    x, y = np.meshgrid(x_m, y_m)
     if outline.ground is not None:
         best = np.where(shapely.contains_xy(outline.ground, x, y), best, np.nan)
     for building in outline.buildings:
@@ -273,21 +274,25 @@ def _ground(views: list[View], outline: Outline) -> Ground:
 
 
 def _best(views: list[View], outline: Outline, x_m: Points, y_m: Points) -> Points:
-    """The best of all cameras at each point, with what buildings and walls hide left out. `y_m` rises."""
+    """The best of all cameras at each point of a grid, with what buildings and walls hide left out.
+
+    x_m, y_m: where its columns and rows are, rising. Returns pixels per metre of shape (rows, columns).
+    """
     obstacles = outline.obstacles()
     shapely.prepare(obstacles)
-    best = np.zeros_like(x_m)
+    best = np.zeros((len(y_m), len(x_m)))
     for view in views:
         west, east, south, north = view.bounds("monitor")
-        first, last = np.searchsorted(y_m, (south, north + 1e-9))
-        near = first + np.flatnonzero((x_m[first:last] >= west) & (x_m[first:last] <= east))
-        pixels = view.pixels_per_m(x_m[near], y_m[near])
-        good = (pixels > best[near]) & (pixels >= LEVELS["monitor"])
-        better, pixels = near[good], pixels[good]
-        if not obstacles.is_empty and len(better):
-            seen = ~_hidden(view, obstacles, x_m[better], y_m[better])
-            better, pixels = better[seen], pixels[seen]
-        best[better] = pixels
+        left, right = np.searchsorted(x_m, (west - 1e-9, east + 1e-9))
+        first, last = np.searchsorted(y_m, (south - 1e-9, north + 1e-9))
+        near_x, near_y, near = x_m[left:right], y_m[first:last], best[first:last, left:right]
+        pixels = view.pixels_per_m(near_x, near_y[:, None])
+        pixels[pixels < LEVELS["monitor"]] = 0.0
+        if not obstacles.is_empty:
+            rows, columns = np.nonzero(pixels > near)
+            hidden = _hidden(view, obstacles, near_x[columns], near_y[rows])
+            pixels[rows[hidden], columns[hidden]] = 0.0
+        np.maximum(near, pixels, out=near)
     return best
 
 
@@ -302,13 +307,13 @@ def _hidden(view: View, obstacles: BaseGeometry, x_m: Points, y_m: Points) -> ND
 def _cover(views: list[View], outline: Outline, name: str, wants: str, shape: BaseGeometry) -> AreaCover:
     left, bottom, right, top = shape.bounds
     step = min(1.0, max(0.25, math.sqrt(shape.area / 4000)))
-    x, y = np.meshgrid(np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step))
+    x_m, y_m = np.arange(left + step / 2, right, step), np.arange(bottom + step / 2, top, step)
+    x, y = np.meshgrid(x_m, y_m)
     inside = shapely.contains_xy(shape, x, y)
     for building in outline.buildings:
         inside &= ~shapely.contains_xy(building, x, y)
-    x, y = x[inside], y[inside]
-    good = int((_best(views, outline, x, y) >= LEVELS[wants]).sum())
-    return AreaCover(name, wants, len(x) * step * step, good * step * step)
+    good = int(((_best(views, outline, x_m, y_m) >= LEVELS[wants]) & inside).sum())
+    return AreaCover(name, wants, int(inside.sum()) * step * step, good * step * step)
 
 
 def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:

@@ -14,6 +14,7 @@ from zentrale.planning.power import PowerPlan
 from zentrale.planning.topology import link_rates_bps, lit_network, taken_away, trunk_name
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.site.model import Mode, Plan
+from zentrale.site.part import MODES
 
 
 @dataclass(frozen=True)
@@ -264,4 +265,4 @@ def _demands(plan: Plan) -> list[_Demand]:
 
 def _dark_one_supply(dark: Mapping[Mode, tuple[str, ...]]) -> tuple[str, ...]:
     """The cameras that go dark in the worst mode."""
-    return max((dark[mode] for mode in Mode), key=len)
+    return max((dark[mode] for mode in MODES), key=len)

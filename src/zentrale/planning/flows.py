@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import pairwise
 
+from zentrale.planning.once import once
 from zentrale.planning.topology import Graph, paths_from
 from zentrale.site.model import Camera, Leg, Plan, Recorder, StreamPlan, Viewer
 
@@ -32,20 +33,17 @@ class Flow:
 
 def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
     """The streams a recorder takes in: main, and sub where it is recorded, or watched on the recorder or by way of it."""
-    streams = plan.streams(camera)
-    wanted = {"main"}
     recorder = plan.recorder(camera.recorder)
     shown = recorder.own_panels and recorder.own_stream == "sub"
-    if (
-        plan.group(camera).recording.sub
-        or shown
-        or any(
-            v.source == "recorder" and v.stream == "sub" and (not v.groups or camera.group in v.groups)
-            for v in plan.viewers
-        )
-    ):
-        wanted.add("sub")
-    return {name: stream for name, stream in streams.items() if name in wanted}
+    sub = shown or plan.group(camera).recording.sub or camera.group in _relayed_subs(plan)
+    return {name: s for name, s in plan.streams(camera).items() if name == "main" or (sub and name == "sub")}
+
+
+@once
+def _relayed_subs(plan: Plan) -> frozenset[str]:
+    """The groups whose sub stream viewers watch by way of the recorder."""
+    viewers = [v for v in plan.viewers if v.source == "recorder" and v.stream == "sub"]
+    return frozenset(g.name for g in plan.groups if any(not v.groups or g.name in v.groups for v in viewers))
 
 
 def recorded_bps(plan: Plan, camera: Camera) -> float:
@@ -67,7 +65,7 @@ def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
 def sent_by_recorders(plan: Plan) -> dict[str, float]:
     """Bits per second that each recorder sends to viewers, without overhead; a multicast stream counts once."""
     sent = {recorder.name: 0.0 for recorder in plan.recorders}
-    for flow in _viewer_flows(plan):
+    for flow in viewer_flows(plan):
         if flow.relayed:
             sent[flow.camera.recorder] += flow.plan.most_bps
     return sent
@@ -82,8 +80,10 @@ def sent_by_cameras(plan: Plan) -> dict[str, float]:
     return sent
 
 
-def flows(plan: Plan) -> Iterator[Flow]:
+@once
+def flows(plan: Plan) -> tuple[Flow, ...]:
     """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
+    found: list[Flow] = []
     recorded: dict[tuple[str, str], dict[str, StreamPlan]] = {}  # alike for cameras of one group on one recorder
     for camera in plan.cameras:
         recorder, alike = plan.recorder(camera.recorder), (camera.group, camera.recorder)
@@ -91,11 +91,14 @@ def flows(plan: Plan) -> Iterator[Flow]:
             recorded[alike] = recorded_streams(plan, camera)
         for name, stream in recorded[alike].items():
             receiver = ((recorder.switch, recorder.port), recorder.zone)
-            yield Flow(camera, name, stream, (camera.switch, camera.port), camera.zone, (receiver,))
-    yield from _viewer_flows(plan)
+            found.append(Flow(camera, name, stream, (camera.switch, camera.port), camera.zone, (receiver,)))
+    return (*found, *viewer_flows(plan))
 
 
-def _viewer_flows(plan: Plan) -> Iterator[Flow]:
+@once
+def viewer_flows(plan: Plan) -> tuple[Flow, ...]:
+    """Those of the viewers alone."""
+    found: list[Flow] = []
     shared: dict[tuple[str, str, Port], list[tuple[Viewer, Camera, StreamPlan, str]]] = {}
     for viewer in plan.viewers:
         for camera, stream in watched(plan, viewer):
@@ -109,21 +112,13 @@ def _viewer_flows(plan: Plan) -> Iterator[Flow]:
                 continue
             receivers: tuple[tuple[Port, str], ...] = (((viewer.switch, viewer.port), viewer.zone),)
             relayed = viewer.source == "recorder"
-            yield Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed, viewed=True)
+            found.append(Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed, viewed=True))
     for (_, name, sender), uses in shared.items():
         first, camera, stream, zone = uses[0]
         receivers = tuple(((viewer.switch, viewer.port), viewer.zone) for viewer, *_ in uses)
-        yield Flow(
-            camera,
-            name,
-            stream,
-            sender,
-            zone,
-            receivers,
-            multicast=True,
-            relayed=first.source == "recorder",
-            viewed=True,
-        )
+        relayed = first.source == "recorder"
+        found.append(Flow(camera, name, stream, sender, zone, receivers, multicast=True, relayed=relayed, viewed=True))
+    return tuple(found)
 
 
 def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:

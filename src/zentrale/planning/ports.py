@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
@@ -124,7 +125,13 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
             "access": "" if trunk or not zones else zones[0], "tagged": zones if trunk else (),
             "role": "" if trunk or not zones else _role(plan, zones),
         }  # fmt: skip
-        rows[switch, port] = replace(_free(switch, port, kind_of), **(settings | more))  # type: ignore[arg-type]
+        if (switch, port) in drawn:
+            more = more | {
+                "poe": True,
+                "poe_w": drawn[switch, port],
+                "priority": more.get("priority") or Priority.LOW.value,
+            }
+        rows[switch, port] = _row(switch, port, kind_of, settings | more)
 
     for camera in plan.camera_devices:
         if camera.port and not camera.wireless:
@@ -150,11 +157,6 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
             put(switch, port, "link", f"{other}:{other_port}", zones, label=label, rate_mbps=rate)
             if not link.lit:
                 rows[switch, port] = replace(rows[switch, port], mode="off", label=f"{label}, dark")
-    for place, watts in drawn.items():
-        if place in rows:
-            rows[place] = replace(
-                rows[place], poe=True, poe_w=watts, priority=rows[place].priority or Priority.LOW.value
-            )
     return rows
 
 
@@ -171,9 +173,17 @@ def _camera_settings(plan: Plan, camera: Camera, kind: SwitchType) -> dict[str, 
 
 
 def _free(switch: str, port: int, kind: SwitchType) -> PortRow:
-    return PortRow(
-        switch, port, "free", "", "", None, "off", "", (), "", kind.rate_mbps(port), False, None, "", False, "none", False
-    )  # fmt: skip
+    return _row(switch, port, kind, {})
+
+
+def _row(switch: str, port: int, kind: SwitchType, settings: Mapping[str, object]) -> PortRow:
+    """A free port, but for these settings."""
+    free: dict[str, Any] = {
+        "kind": "free", "device": "", "label": "", "run_length_m": None, "mode": "off", "access": "", "tagged": (), "role": "",
+        "rate_mbps": kind.rate_mbps(port), "poe": False, "poe_w": None, "priority": "", "energy_saving": False,
+        "authentication": "none", "given": False,
+    }  # fmt: skip
+    return PortRow(switch, port, **{**free, **settings})
 
 
 def _role(plan: Plan, zones: tuple[str, ...]) -> str:

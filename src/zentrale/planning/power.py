@@ -13,6 +13,7 @@ from zentrale.planning.battery import BatteryPower, battery_finding, battery_pow
 from zentrale.planning.contradictions import of_cables, of_supply
 from zentrale.planning.open_columns import not_counted
 from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
+from zentrale.site.part import MODES
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
 
@@ -68,7 +69,7 @@ class SwitchPower:
     @property
     def left_w(self) -> float:
         """What is left in the worst mode, as this switch counts: by draw, or by class."""
-        return self.budget_w - max(sum(p.granted_w[mode] for p in self.ports) for mode in Mode)
+        return self.budget_w - max(sum(p.granted_w[mode] for p in self.ports) for mode in MODES)
 
 
 @dataclass(frozen=True)
@@ -83,7 +84,7 @@ class PowerPlan:
 
 def _alone(draw_w: Mapping[Mode, float]) -> Mode:
     most = draw_w[Mode.WORST]
-    return next((mode for mode in Mode if draw_w[mode] >= most - 1e-9), Mode.WORST)
+    return next((mode for mode in MODES if draw_w[mode] >= most - 1e-9), Mode.WORST)
 
 
 def port_draw_w(plan: Plan, camera: Camera, mode: Mode, run_length_m: float, port_type: int = 0) -> float | None:
@@ -93,8 +94,21 @@ def port_draw_w(plan: Plan, camera: Camera, mode: Mode, run_length_m: float, por
     kind = plan.camera_type(camera)
     if kind.day_w is None:
         return poe.supply_power_w(kind.counted_class)
-    channel = poe.Channel(run_length_m + plan.policy.cords_m, camera.conductor_awg, plan.category(camera))
-    return poe.port_power_w(kind.power_w(mode), channel, kind.counted_class, port_type)
+    return poe.port_power_w(kind.power_w(mode), _channel(plan, camera, run_length_m), kind.counted_class, port_type)
+
+
+def _channel(plan: Plan, camera: Camera, run_length_m: float) -> poe.Channel:
+    return poe.Channel(run_length_m + plan.policy.cords_m, camera.conductor_awg, plan.category(camera))
+
+
+def _draws_w(plan: Plan, camera: Camera, run_length_m: float, port_type: int) -> dict[Mode, float]:
+    """At the port in each mode. In one that the cable cannot carry (PWR-9) the device goes off, and draws nothing."""
+    kind = plan.camera_type(camera)
+    if kind.day_w is None:
+        return dict.fromkeys(MODES, poe.supply_power_w(kind.counted_class))
+    channel, of = _channel(plan, camera, run_length_m), kind.powers_w
+    at_port = {w: poe.port_power_w(w, channel, kind.counted_class, port_type) or 0.0 for w in set(of.values())}
+    return {mode: at_port[of[mode]] for mode in MODES}
 
 
 def plan_power(plan: Plan) -> PowerPlan:
@@ -106,12 +120,13 @@ def plan_power(plan: Plan) -> PowerPlan:
             by_switch.setdefault(camera.switch, []).append(camera)
     switches, findings = [], []
     things = attached(plan)
+    assumed = {c.name for c in given.cameras if not c.port}
     for switch in plan.switches:
         cameras = by_switch.get(switch.name, [])
         fed = [thing for thing in things if thing.switch == switch.name and thing.fed]
         if not cameras and not fed and not plan.switch_type(switch).poe_ports:
             continue
-        power = _switch_power(plan, switch, cameras, fed, {c.name for c in given.cameras if not c.port})
+        power = _switch_power(plan, switch, cameras, fed, assumed)
         switches.append(power)
         findings += _switch_findings(plan, switch, power)
     for camera in plan.camera_devices:
@@ -120,7 +135,7 @@ def plan_power(plan: Plan) -> PowerPlan:
     findings += [f for thing in things for f in power_findings(plan, thing)]
     findings += [*of_cables(given), *of_supply(given)]
     apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
-    draws = {s.switch: {mode: s.draw_w[mode] for mode in Mode} for s in switches}
+    draws = {s.switch: {mode: s.draw_w[mode] for mode in MODES} for s in switches}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
     findings += [f for battery in batteries if (f := battery_finding(battery)) is not None]
     findings += blackout_findings(plan)
@@ -135,10 +150,10 @@ def thing_power(plan: Plan, thing: Attached) -> PortPower:
     run_m, takes = plan.policy.max_run_m, thing.takes_w or 0.0
     channel = poe.Channel(run_m + plan.policy.cords_m, category=plan.policy.cable_category)
     drawn = poe.port_power_w(takes, channel, thing.counted_class, kind.poe_type)
-    draw = dict.fromkeys(Mode, takes if drawn is None else drawn)
+    draw = dict.fromkeys(MODES, takes if drawn is None else drawn)
     known = thing.takes_w is not None
     reserved = poe.supply_power_w(thing.counted_class) if known else 0.0
-    granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
+    granted = dict.fromkeys(MODES, reserved) if kind.poe_budgeting == "class" else draw
     return PortPower(
         thing.name, thing.port, run_m, thing.counted_class, Priority.LOW, draw, reserved, granted, thing.kind, known
     )
@@ -151,11 +166,10 @@ def _switch_power(
     ports = [thing_power(plan, thing) for thing in things]
     for camera in cameras:
         fed = plan.camera_type(camera)
-        # In a mode that the cable cannot carry (PWR-9) the device goes off, and draws nothing.
         run_m = plan.length_m(camera)
-        draw = {m: port_draw_w(plan, camera, m, run_m, kind.poe_type) or 0.0 for m in Mode}
+        draw = _draws_w(plan, camera, run_m, kind.poe_type)
         reserved = poe.supply_power_w(fed.counted_class)
-        granted = dict.fromkeys(Mode, reserved) if kind.poe_budgeting == "class" else draw
+        granted = dict.fromkeys(MODES, reserved) if kind.poe_budgeting == "class" else draw
         ports.append(
             PortPower(
                 camera.name, camera.port, run_m, fed.counted_class, camera.priority, draw, reserved, granted,
@@ -169,10 +183,10 @@ def _switch_power(
         switch.cabinet,
         kind.poe_budget_w,
         tuple(ports),
-        {mode: sum(p.draw_w[mode] for p in ports) for mode in Mode},
+        {mode: sum(p.draw_w[mode] for p in ports) for mode in MODES},
         sum(p.reserved_w for p in ports),
-        {mode: _dark(ports, mode, kind.poe_budget_w) for mode in Mode},
-        {mode: () if one is None else _dark(ports, mode, one) for mode in Mode},
+        {mode: _dark(ports, mode, kind.poe_budget_w) for mode in MODES},
+        {mode: () if one is None else _dark(ports, mode, one) for mode in MODES},
     )
 
 
@@ -200,7 +214,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     worst = power.worst_mode
     # The mode that draws most; of those that draw alike one alone rather than all together.
     mode = (
-        max(Mode, key=lambda m: (len(power.dark[m]), power.draw_w[m], m is not Mode.WORST))
+        max(MODES, key=lambda m: (len(power.dark[m]), power.draw_w[m], m is not Mode.WORST))
         if power.dark[worst]
         else worst
     )
@@ -231,7 +245,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
         grown = f"{quantities.power(used_w * (1 + more / 100))} with {more:g} % more"
         findings.append(finding("PWR-17", subject, grown, supply, "site.toml [policy] growth_percent"))
     one = plan.switch_type(switch).poe_budget_one_supply_w
-    mode = max(Mode, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
+    mode = max(MODES, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
     if one is not None and power.dark_one_supply[mode]:
         text = f"{mode.said}, one supply lost: dark: {quantities.listed(power.dark_one_supply[mode], 14)}"
         findings.append(finding("PWR-6", subject, text, f"{quantities.power(one)} from the other supply", source))
@@ -295,7 +309,7 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     """Whether the device keeps to its class, and whether its cable carries what it draws."""
     kind, subject = plan.camera_type(camera), f"camera {camera.name}"
     port_type = plan.switch_type(plan.switch(camera.switch)).poe_type
-    mode = _alone({m: kind.power_w(m) for m in Mode})
+    mode = _alone(kind.powers_w)
     draw, limit = kind.power_w(mode), poe.device_limit_w(kind.counted_class)
     drawn = f"{quantities.power(draw)}, {mode.said}"
     at_port = port_draw_w(plan, camera, mode, plan.length_m(camera), port_type)
@@ -306,7 +320,11 @@ def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
         return []
     most, source = poe.supply_power_w(kind.counted_class), f"types.toml {kind.name}; {_STANDARD}"
     allowed = f"{quantities.power(limit)} of class {kind.counted_class}"
-    if mode is Mode.WORST and max(kind.power_w(m) for m in Mode if m is not mode) <= limit and kind.most_w is None:
+    if (
+        mode is Mode.WORST
+        and max(w for m, w in kind.powers_w.items() if m is not mode) <= limit
+        and kind.most_w is None
+    ):
         return [finding("PWR-11", subject, drawn, allowed, source)]
     if kind.counted_class not in poe.EXTENDED_CLASSES:
         return [finding("PWR-8", subject, drawn, allowed, source)]

@@ -146,6 +146,8 @@ class _Network:
                 self.ends[self._port(leg.switch, leg.port)] = ("leg", recorder.name, rate)
         for viewer in plan.viewers:
             self.ends[self._port(viewer.switch, viewer.port)] = ("viewer", viewer.name, 10**6)
+        self._cables: dict[tuple[str, int], _Cable] = {}
+        self._links: dict[int, _Cable] = {}
         for thing in self.things:
             self.ends.setdefault(self._port(thing.switch, thing.port), ("device", thing.name, 10**6))
 
@@ -194,6 +196,11 @@ class _Network:
         return found
 
     def _cable(self, switch: str, port: int) -> _Cable:
+        if (switch, port) not in self._cables:
+            self._cables[switch, port] = self._made_cable(switch, port)
+        return self._cables[switch, port]
+
+    def _made_cable(self, switch: str, port: int) -> _Cable:
         kind, device, rate_mbps = self.ends[self._port(switch, port)]
         switch_type = self.types[switch]
         name = self._port(switch, port) if kind == "port" else f"{self._port(switch, port)} {device}"
@@ -202,11 +209,17 @@ class _Network:
 
     def _link(self, hop: Hop) -> tuple[_Cable, bool]:
         index, leaving = hop
+        if index not in self._links:
+            self._links[index] = self._made_link(index)
+        cable = self._links[index]
+        return cable, leaving == cable.a
+
+    def _made_link(self, index: int) -> _Cable:
         trunk = self.trunks[index]
         a, b = self.plan.links[index].switches()
         rate = sum(self.rates[i] for i in trunk)
         buffers = self.types[a].buffer_kb, self.types[b].buffer_kb
-        return _Cable("link", trunk_name(self.plan, trunk), rate, a, b, buffers), leaving == a
+        return _Cable("link", trunk_name(self.plan, trunk), rate, a, b, buffers)
 
     def _load(
         self, cable: _Cable, there: list[Flow], back: list[Flow], things: list[Attached]

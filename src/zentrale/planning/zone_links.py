@@ -9,11 +9,13 @@ import networkx as nx
 
 from zentrale.planning.attached import attached
 from zentrale.planning.flows import crossing_switch
+from zentrale.planning.once import once
 from zentrale.planning.topology import Graph, lit_network, paths_from
 from zentrale.site.model import Plan
 
 
-def zone_switches(plan: Plan) -> dict[str, list[str]]:
+@once
+def zone_switches(plan: Plan) -> Mapping[str, list[str]]:
     """The switches at which each zone has devices, in plan order."""
     found: dict[str, dict[str, None]] = {zone.name: {} for zone in plan.zones}
     for recorder in plan.recorders:
@@ -51,7 +53,8 @@ def zone_root(plan: Plan, zone: str, at: Mapping[str, list[str]]) -> str | None:
     return None
 
 
-def zone_links(plan: Plan) -> dict[str, frozenset[int]]:
+@once
+def zone_links(plan: Plan) -> Mapping[str, frozenset[int]]:
     """For each zone the links, by index, that must carry its VLAN. Links of a ring count with the way through it, since
     the detour has to carry the zone too. The primary of a private VLAN goes wherever its secondaries go.
     """

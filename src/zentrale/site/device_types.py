@@ -83,15 +83,15 @@ class CameraType(Part):
     @cached_property
     def counted_class(self) -> int:
         """Its PoE class; where nobody said it, that of a device without one, or the lowest that may draw what it draws."""
-        return counted_class(self.poe_class, 0.0 if self.day_w is None else max(self._draws.values()))
+        return counted_class(self.poe_class, 0.0 if self.day_w is None else max(self.powers_w.values()))
 
     def power_w(self, mode: Mode) -> float:
-        """Draw in `mode`; see `_draws`."""
-        return self._draws[mode]
+        """Draw in `mode`; see `powers_w`."""
+        return self.powers_w[mode]
 
     @cached_property
-    def _draws(self) -> dict[Mode, float]:
-        """A mode the data sheet does not name is the day's draw.
+    def powers_w(self) -> dict[Mode, float]:
+        """Draw in each mode; one that the data sheet does not name is the day's.
 
         At worst it is night, cold, and something moves: what each adds to the day's draw, together, and at most `most_w`.
         """

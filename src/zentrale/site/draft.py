@@ -68,15 +68,15 @@ LISTS: dict[str, type[Part]] = {
 class Draft:
     """The plan's parts one by one: those that are right as objects, the others as problems.
 
-    So one wrong field does not hide what else is wrong. `parts` holds the objects, `origin` the place of each in its
-    file, `names` every name that is given, right or wrong.
+    So one wrong field does not hide what else is wrong. `parts` holds the objects, `names` every name that is given, right or
+    wrong.
     """
 
     def __init__(self, data: dict[str, Any], where: Where) -> None:
         self.where = where
         self.problems: list[str] = []
         self.parts: dict[str, Any] = {}
-        self.origin: dict[str, list[int]] = {}
+        self._items: dict[str, tuple[tuple[tuple[str | int, ...], Any], ...]] = {}
         self.names: dict[str, set[str]] = {}
         for part, kind in TABLES.items():
             table = self._object(kind, data.get(part, None if part == "site" else {}), (part,))
@@ -91,7 +91,7 @@ class Draft:
             items = []
         pairs = [(i, o) for i, raw in enumerate(items) if (o := self._object(kind, raw, (part, i))) is not None]
         self.parts[part] = tuple(o for _, o in pairs)
-        self.origin[part] = [i for i, _ in pairs]
+        self._items[part] = tuple(((part, i), o) for i, o in pairs)
         self.names[part] = {raw["name"] for raw in items if isinstance(raw, dict) and isinstance(raw.get("name"), str)}
 
     def _object(self, kind: type[Part], raw: Any, location: tuple[str | int, ...]) -> Part | None:
@@ -107,9 +107,9 @@ class Draft:
             ]
             return None
 
-    def items(self, part: str) -> list[tuple[tuple[str | int, ...], Any]]:
+    def items(self, part: str) -> tuple[tuple[tuple[str | int, ...], Any], ...]:
         """The right objects of a part, each with its location."""
-        return [((part, i), o) for i, o in zip(self.origin[part], self.parts[part], strict=True)]
+        return self._items[part]
 
 
 def wrong_fields(kind: type[Part], raw: Mapping[str, object]) -> Iterator[tuple[str, str]]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field
 
@@ -191,6 +191,11 @@ class Plan(Part):
     recorder_types: tuple[RecorderType, ...] = ()
     cameras: tuple[Camera, ...] = ()
     next_channels: tuple[str, ...] = ()
+
+    @cached_property
+    def kept(self) -> dict[object, Any]:
+        """What was worked out of this plan, by what worked it out (planning/once.py)."""
+        return {}
 
     def group(self, camera: Camera) -> Group:
         return self._groups[camera.group]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+from functools import cached_property
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -90,10 +91,15 @@ class Link(Part):
     length_m: Annotated[float, Field(ge=0, le=200_000)] = 0
 
     def ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
-        return _port(self.a), _port(self.b)
+        return self._ends
 
     def switches(self) -> tuple[str, str]:
-        return _port(self.a)[0], _port(self.b)[0]
+        (a, _), (b, _) = self._ends
+        return a, b
+
+    @cached_property
+    def _ends(self) -> tuple[tuple[str, int], tuple[str, int]]:
+        return _port(self.a), _port(self.b)
 
 
 def _port(text: str) -> tuple[str, int]:

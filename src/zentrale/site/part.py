@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from enum import Enum
+from collections.abc import Mapping
+from enum import Enum, StrEnum
+from typing import Any, Self
 
 from pydantic import BaseModel, ConfigDict
 
@@ -11,6 +13,13 @@ class Part(BaseModel):
     """Base of all plan objects: frozen, and a field nobody knows is an error, not a silence."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", str_strip_whitespace=True)
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """With other values; what was worked out of the old ones (cached properties) stays behind."""
+        copy = super().model_copy(update=update, deep=deep)
+        for name in copy.__dict__.keys() - type(self).model_fields.keys():
+            del copy.__dict__[name]
+        return copy
 
 
 class Priority(Enum):
@@ -22,10 +31,13 @@ class Priority(Enum):
 
     @property
     def rank(self) -> int:
-        return list(Priority).index(self)
+        return _RANK[self.value]
 
 
-class Mode(Enum):
+_RANK = {priority.value: rank for rank, priority in enumerate(Priority)}
+
+
+class Mode(StrEnum):
     """What a device may be doing when its power is asked for; `WORST` is all of it at once."""
 
     DAY = "day"
@@ -38,3 +50,6 @@ class Mode(Enum):
     def said(self) -> str:
         """As a sentence names it."""
         return "all modes at once" if self is Mode.WORST else f"mode {self.value}"
+
+
+MODES = tuple(Mode)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
@@ -83,7 +84,7 @@ class StreamPlan(Part):
             return self.bitrate_kbps * 1000
         return estimated_bitrate_bps(self.codec, self.resolution, self.fps, self.scene)
 
-    @property
+    @cached_property
     def most_bps(self) -> int:
         """What links and recorders have to bear: the highest of its rates."""
         return max(
