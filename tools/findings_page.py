@@ -7,7 +7,7 @@ from zentrale.findings import CATALOGUE
 HEAD = """\
 # Finding codes
 
-Made from the registry in `src/zentrale/findings/` by `python tools/findings_page.py`.
+Made from `src/zentrale/pages/codes/` by `python tools/findings_page.py`.
 `zentrale explain CODE` prints the same. A *fault* stops acceptance, a *warning* needs a decision, a *note* is worth
 knowing.
 """
