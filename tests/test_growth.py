@@ -8,7 +8,7 @@ import ast
 import asyncio
 import sys
 import types
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -28,7 +28,7 @@ from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.handing_over import hand_over
 from zentrale.jobs.known.planned import ref_of
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.parts import part_registry as parts
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request
 from zentrale.jobs.recorders.driver import ByHand, Sample
@@ -75,13 +75,10 @@ class LampStep(Step[Lamp]):
     def shown(self, state: Lamp) -> str:
         return "lit" if state.on else "dark"
 
-    def load(self, document: Mapping[str, Any]) -> Lamp:
-        return loaded(Lamp, document)
-
 
 def test_a_step(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def steps(bench: Bench) -> list[Step[Any]]:
-        return [LampStep()]
+        return [LampStep(bench.client)]
 
     monkeypatch.setattr(
         sys.modules["zentrale.jobs.steps.step_registry"], "STEPS", [*STEPS, types.SimpleNamespace(steps=steps)]

@@ -9,8 +9,9 @@ from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from enum import Enum
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, TypeVar, get_args, get_origin
 
+from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.subjects import Ref
 
@@ -50,6 +51,17 @@ class Step(ABC, Generic[S]):
     gone_s: float | None = None
     of_a_lens: bool = False
     last: bool = False
+    _state: type[S]
+
+    def __init_subclass__(cls) -> None:
+        """What stands in the brackets of its base is the kind of its state."""
+        super().__init_subclass__()
+        for base in getattr(cls, "__orig_bases__", ()):
+            if get_origin(base) is Step:
+                (cls._state,) = get_args(base)
+
+    def __init__(self, client: Device) -> None:
+        self.client = client
 
     def aim(self) -> str:
         """What the plan wants, in words: for a person who has to set it by hand. Empty where only `wanted` tells."""
@@ -105,9 +117,9 @@ class Step(ABC, Generic[S]):
         """The state for the journal: plain values, no secrets."""
         return asdict(state)  # type: ignore[call-overload, no-any-return]
 
-    @abstractmethod
     def load(self, document: Mapping[str, Any]) -> S:
         """The state that `document` was made of. Raises TypeError where it is none."""
+        return loaded(self._state, document)
 
 
 T = TypeVar("T")

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from zentrale.errors import DeviceError, UnreachableError
 from zentrale.field import transfer
 from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.whereabouts import AnotherError, Whereabouts
 from zentrale.protocols.onvif import maintenance, network
@@ -38,7 +36,7 @@ class NewFirmware(Step[FirmwareState]):
     stays = "an older firmware may not take the newer one's settings; push it by hand where it must be"
 
     def __init__(self, bench: Bench, version: str, content: bytes) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._bench = bench
         self._version = version
         self._content = content
@@ -68,9 +66,6 @@ class NewFirmware(Step[FirmwareState]):
     def shown(self, state: FirmwareState) -> str:
         return state.version or "not told"
 
-    def load(self, document: Mapping[str, Any]) -> FirmwareState:
-        return loaded(FirmwareState, document)
-
 
 @dataclass(frozen=True)
 class RestoreState:
@@ -88,7 +83,7 @@ class Restore(Step[RestoreState]):
     stays = "restore an older back-up to go back"
 
     def __init__(self, bench: Bench, content: bytes) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._content = content
         self._held = ""
         self._return = Return(bench)
@@ -115,9 +110,6 @@ class Restore(Step[RestoreState]):
     def shown(self, state: RestoreState) -> str:
         return f"back-up {state.digest[:12]}" if state.digest else "as it was"
 
-    def load(self, document: Mapping[str, Any]) -> RestoreState:
-        return loaded(RestoreState, document)
-
 
 @dataclass(frozen=True)
 class RestartState:
@@ -132,7 +124,7 @@ class Restart(Step[RestartState]):
     stays = "nothing was changed by it"
 
     def __init__(self, bench: Bench) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._return = Return(bench)
         self._done = False
 
@@ -150,9 +142,6 @@ class Restart(Step[RestartState]):
 
     def shown(self, state: RestartState) -> str:
         return "restarted" if state.restarted else "running"
-
-    def load(self, document: Mapping[str, Any]) -> RestartState:
-        return loaded(RestartState, document)
 
 
 class Return:

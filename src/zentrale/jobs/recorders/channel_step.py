@@ -6,10 +6,9 @@ import asyncio
 from collections.abc import Awaitable, Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.protocols.onvif import recording
@@ -57,7 +56,7 @@ class Channel(Step[ChannelState]):
         elsewhere: Collection[str] = (),
     ) -> None:
         self.channels = channels
-        self.client = channels.client
+        super().__init__(channels.client)
         self._number = number
         self._camera = camera
         self._place = place
@@ -292,6 +291,3 @@ class Channel(Step[ChannelState]):
         named = "" if state.camera == self._camera else f" ({state.camera or 'unnamed'})"
         user = f" as {state.user}" if state.user else ""
         return f"channel {state.number}: {state.url}{user}{named}{idle}{error}"
-
-    def load(self, document: Mapping[str, Any]) -> ChannelState:
-        return loaded(ChannelState, document)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.known.trying import CUT_TO, prove_account
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
@@ -61,7 +61,7 @@ class Account(Step[AccountState]):
         self.keyring = bench.keyring
         self.before = before
         self.name = name_of(user)
-        self.client = bench.client
+        super().__init__(bench.client)
         self.vault = bench.keyring.vault
         self._device = bench.planned.name
         self._length = bench.plan.password_length(bench.planned)
@@ -157,9 +157,6 @@ class Account(Step[AccountState]):
         if not state.level:
             return "none"
         return f"{self._user} as {state.level}" + ("" if state.known else ", its password is not in the vault")
-
-    def load(self, document: Mapping[str, Any]) -> AccountState:
-        return loaded(AccountState, document)
 
     def untouched(self, now: AccountState, left: AccountState) -> bool:
         return now.level == left.level

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.whereabouts import Whereabouts, seen_from_here, taken_by
 from zentrale.protocols.onvif import network
@@ -62,7 +62,7 @@ class Address(Step[AddressState]):
     settle_s = 45.0  # some answer at the old address for a while; some restart
 
     def __init__(self, bench: Bench, way: str) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._planned = bench.planned
         self._network = bench.plan.zone(bench.planned.zone).subnet
         self._way = way
@@ -140,9 +140,6 @@ class Address(Step[AddressState]):
         prefix = f"/{state.prefix}" if state.prefix else ""
         return f"{state.address}{prefix}" + (" from DHCP" if state.from_dhcp else "")
 
-    def load(self, document: Mapping[str, Any]) -> AddressState:
-        return loaded(AddressState, document)
-
 
 @dataclass(frozen=True)
 class GatewayState:
@@ -158,7 +155,7 @@ class Gateway(Step[GatewayState]):
     place = "network: default gateway"
 
     def __init__(self, bench: Bench, gateway: str) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._gateway = gateway
 
     def aim(self) -> str:
@@ -176,9 +173,6 @@ class Gateway(Step[GatewayState]):
     def shown(self, state: GatewayState) -> str:
         return ", ".join(state.addresses) or "none"
 
-    def load(self, document: Mapping[str, Any]) -> GatewayState:
-        return loaded(GatewayState, document)
-
 
 @dataclass(frozen=True)
 class NameServersState:
@@ -195,7 +189,7 @@ class NameServers(Step[NameServersState]):
     place = "network: DNS"
 
     def __init__(self, bench: Bench, servers: tuple[str, ...]) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._servers = servers
 
     def aim(self) -> str:
@@ -213,6 +207,3 @@ class NameServers(Step[NameServersState]):
 
     def shown(self, state: NameServersState) -> str:
         return "from DHCP" if state.from_dhcp else ", ".join(state.servers) or "none"
-
-    def load(self, document: Mapping[str, Any]) -> NameServersState:
-        return loaded(NameServersState, document)

@@ -7,10 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale import quantities
-from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
-from zentrale.protocols.onvif import media, media2
 
 _KINDS = ("AudioEncoder", "AudioSource")  # the encoder needs its source, so it goes first
 
@@ -38,9 +36,6 @@ class Audio(Step[AudioState]):
     name = "audio"
     place = "audio: microphone"
 
-    def __init__(self, client: Device) -> None:
-        self.client = client
-
     def aim(self) -> str:
         return "off"
 
@@ -56,30 +51,16 @@ class Audio(Step[AudioState]):
         return AudioState()
 
     async def apply(self, now: AudioState, wanted: AudioState) -> None:
+        media = await self.client.media.service()
         for entry in now.carried:
             if entry not in wanted.carried:
                 kind, _, profile = entry.split(" ", 2)
-                await self._take(profile, kind)
+                await media.take_out(profile, kind)
         for entry in reversed(wanted.carried):
             if entry not in now.carried:
                 kind, token, profile = entry.split(" ", 2)
-                await self._put(profile, kind, token)
-
-    async def _take(self, profile: str, kind: str) -> None:
-        if await self.client.media.is_media2():
-            await self.client.call("tr2", media2.remove_configuration(profile, kind))
-        else:
-            await self.client.call("trt", media.remove_configuration(profile, kind))
-
-    async def _put(self, profile: str, kind: str, token: str) -> None:
-        if await self.client.media.is_media2():
-            await self.client.call("tr2", media2.add_configuration(profile, kind, token))
-        else:
-            await self.client.call("trt", media.add_configuration(profile, kind, token))
+                await media.put_in(profile, kind, token)
 
     def shown(self, state: AudioState) -> str:
         profiles = {entry.split(" ", 2)[-1] for entry in state.carried}
         return f"on in {quantities.count(len(profiles), 'profile')}" if profiles else "off"
-
-    def load(self, document: Mapping[str, Any]) -> AudioState:
-        return loaded(AudioState, document)

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from zentrale import quantities
 from zentrale.errors import DeviceError
 from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import device
 from zentrale.site.timezone import posix_timezone, same_timezone
@@ -37,7 +35,7 @@ class Clock(Step[ClockState]):
     settles = ("CLK-1",)
 
     def __init__(self, client: Device, timezone: str, tolerance_s: float) -> None:
-        self.client = client
+        super().__init__(client)
         self._timezone = posix_timezone(timezone)
         self._tolerance_s = tolerance_s
         self._name = timezone
@@ -75,6 +73,3 @@ class Clock(Step[ClockState]):
         right = abs(state.offset_s) <= self._tolerance_s
         source = ", from NTP" if state.source == "NTP" else ""
         return f"{zone}, {'right' if right else quantities.difference(state.offset_s)}{source}"
-
-    def load(self, document: Mapping[str, Any]) -> ClockState:
-        return loaded(ClockState, document)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import fields, replace
 from typing import Any
 
 from zentrale import quantities
@@ -18,7 +18,6 @@ from zentrale.protocols.onvif.encoders import EncoderSettings
 from zentrale.site.model import Camera, StreamPlan
 from zentrale.site.streams import STREAMS
 
-_OLDER = ("H264", "JPEG")  # of those a plan may ask for, what ONVIF Media (ver10) can set
 _PORT = 5004  # of a group, where the device has none (RFC 3551, clause 8)
 
 
@@ -33,7 +32,7 @@ def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Encoder | No
     stream, camera = name.removesuffix(" stream"), bench.camera
     if camera is None or stream not in STREAMS or not name.endswith(" stream"):
         return None
-    kept = loaded(EncoderState, state)
+    kept = loaded(EncoderSettings, {"token": "", **state})
     fps = max(1.0, kept.fps)
     plan = StreamPlan.model_construct(
         codec=kept.codec, resolution=(kept.width_px, kept.height_px), fps=fps, bitrate_kbps=kept.bitrate_kbps or 1,
@@ -42,41 +41,13 @@ def journaled(bench: Bench, name: str, state: Mapping[str, Any]) -> Encoder | No
     return Encoder(bench, camera, stream, plan)
 
 
-@dataclass(frozen=True)
-class EncoderState:
-    """All that the device tells of a VideoEncoderConfiguration; only the first six values are planned, and its token says
-    which one it is.
-    """
-
-    codec: str
-    width_px: int
-    height_px: int
-    fps: float
-    bitrate_kbps: int
-    govlength: int
-    name: str = ""
-    quality: float = 5.0
-    encoding_interval: int = 1
-    profile: str = ""
-    multicast_address: str = "0.0.0.0"
-    multicast_port: int = 0
-    multicast_ttl: int = 1
-    multicast_auto_start: bool = False
-    session_timeout: str = "PT60S"
-    token: str = ""
-
-    @classmethod
-    def of(cls, settings: EncoderSettings) -> EncoderState:
-        return cls(**{f.name: getattr(settings, f.name) for f in fields(cls)})
-
-
-class Encoder(Step[EncoderState]):
+class Encoder(Step[EncoderSettings]):
     """The settings of one stream (SetVideoEncoderConfiguration), with its multicast group where one is planned."""
 
     of_a_lens = True
 
     def __init__(self, bench: Bench, camera: Camera, stream: str, plan: StreamPlan) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self.name = f"{stream} stream"
         self.place = f"video: {stream} stream"
         self._stream = stream
@@ -87,8 +58,8 @@ class Encoder(Step[EncoderState]):
         self._planned = (*_PLANNED, "multicast_address") if self._group else _PLANNED
         self._settings: EncoderSettings | None = None
         self._options: Options | None = None
-        self._first: EncoderState | None = None
-        self._media2 = False
+        self._first: EncoderSettings | None = None
+        self._cannot = ""
         self._group_name = camera.group
         self._tells_lens = camera.source is not None
         self._lens = ""
@@ -101,26 +72,28 @@ class Encoder(Step[EncoderState]):
         group = f", multicast group {self._group}" if self._group else ""
         return stream_in_words(self._plan) + group
 
-    async def look(self) -> EncoderState:
+    async def look(self) -> EncoderSettings:
         media = self.client.media
         profile = self._choice.of(await media.profiles()).get(self._stream)
         if profile is None or profile.encoder is None:
             raise NotOfferedError(f"it offers no profile for the {self._stream} stream")
         self._settings = profile.encoder
         self._lens = lens_told(profile) if self._tells_lens else ""
-        state = EncoderState.of(profile.encoder)
+        state = profile.encoder
         self._first = self._first or state
         if self._options is None and not self.holds(state, self._wish(state)):
             self._options = await media.encoder_options(profile.token, profile.encoder.token)
-            self._media2 = await media.is_media2()
+            service = await media.service()
+            if self._plan.codec in service.cannot_set and state.codec != self._plan.codec:
+                self._cannot = f"{service.name} cannot set {self._plan.codec}"
         return state
 
-    def wanted(self, now: EncoderState) -> EncoderState:
+    def wanted(self, now: EncoderSettings) -> EncoderSettings:
         """The plan's values, or the nearest that it offers where that is within the plan's own tolerance."""
         wish = self._wish(now)
         if not self._options:
-            if self._plan.codec not in _OLDER and now.codec != self._plan.codec and not self._media2:
-                raise NotOfferedError(f"the ONVIF media service (ver10) cannot set {self._plan.codec}")
+            if self._cannot:
+                raise NotOfferedError(self._cannot)
             return wish
         offered = self._options.get(wish.codec)
         if offered is None:
@@ -148,7 +121,7 @@ class Encoder(Step[EncoderState]):
         where = f"group {self._group_name} in site.toml, or a group of its own"
         return f". To take that, plan {self._stream} = {{ {change} }} in {where}"
 
-    def _wish(self, now: EncoderState) -> EncoderState:
+    def _wish(self, now: EncoderSettings) -> EncoderSettings:
         plan = self._plan
         width, height = plan.resolution
         fps = float(int(plan.fps + 0.5))  # FrameRateLimit is a whole number in ver10
@@ -162,11 +135,11 @@ class Encoder(Step[EncoderState]):
             wish = replace(wish, multicast_address=self._group, multicast_port=now.multicast_port or _PORT)
         return wish
 
-    def holds(self, now: EncoderState, wanted: EncoderState) -> bool:
+    def holds(self, now: EncoderSettings, wanted: EncoderSettings) -> bool:
         """Only what is planned counts: some devices choose another quality or profile with another resolution."""
         return all(getattr(now, name) == getattr(wanted, name) for name in self._planned)
 
-    def near(self, now: EncoderState, wanted: EncoderState) -> bool:
+    def near(self, now: EncoderSettings, wanted: EncoderSettings) -> bool:
         policy = self._policy
         bitrate = 1000 * now.bitrate_kbps
         rounded = replace(now, fps=wanted.fps, bitrate_kbps=wanted.bitrate_kbps, govlength=wanted.govlength)
@@ -178,34 +151,39 @@ class Encoder(Step[EncoderState]):
             and abs(now.govlength - wanted.govlength) <= max(1, KEYFRAME_TOLERANCE * wanted.govlength)
         )
 
-    async def apply(self, now: EncoderState, wanted: EncoderState) -> None:
+    async def apply(self, now: EncoderSettings, wanted: EncoderSettings) -> None:
         """What the device sent of the configuration goes back whole, but for the values that differ."""
         assert self._settings is not None
-        await self.client.media.set_encoder(replace(self._settings, **asdict(wanted)))
+        token, element = wanted.token or self._settings.token, self._settings.element
+        await (await self.client.media.service()).set_encoder(replace(wanted, token=token, element=element))
 
-    async def read_back(self, wanted: EncoderState) -> EncoderState:
+    async def read_back(self, wanted: EncoderSettings) -> EncoderSettings:
         """By the configuration's own token: what the profiles show may be chosen anew."""
         assert self._settings is not None
-        return EncoderState.of(await self.client.media.encoder(self._settings.token))
+        return await self.client.media.encoder(self._settings.token)
 
-    def shown(self, state: EncoderState) -> str:
+    def shown(self, state: EncoderSettings) -> str:
         """With whatever else is not as it was when the device was looked at first."""
         first = self._first or state
         others = [
             f"{f.name.replace('_', ' ')} {getattr(state, f.name)}"
             for f in fields(state)
-            if f.name not in (*_PLANNED, "token") and getattr(state, f.name) != getattr(first, f.name)
+            if f.name not in (*_PLANNED, *_NO_SETTING) and getattr(state, f.name) != getattr(first, f.name)
         ]
         return ", ".join([describe(state), *others])
 
-    def load(self, document: Mapping[str, Any]) -> EncoderState:
-        return loaded(EncoderState, document)
+    def document(self, state: EncoderSettings) -> dict[str, Any]:
+        return {f.name: getattr(state, f.name) for f in fields(state) if f.name != "element"}
+
+    def load(self, document: Mapping[str, Any]) -> EncoderSettings:
+        return loaded(EncoderSettings, {"token": "", **document})
 
 
+_NO_SETTING = ("token", "element")  # which configuration it is, and as the device sent it
 _PLANNED = ("codec", "width_px", "height_px", "fps", "bitrate_kbps", "govlength")
 
 
-def describe(state: EncoderState) -> str:
+def describe(state: EncoderSettings) -> str:
     size = quantities.resolution(state.width_px, state.height_px)
     text = f"{state.codec} {size} {state.fps:g} fps {state.bitrate_kbps} kbit/s"
     if state.encoding_interval > 1:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import NotOfferedError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import imaging
 from zentrale.site.settings import ImagingPlan
@@ -60,7 +60,7 @@ class PictureSetting(Step[SettingState]):
     of_a_lens = True
 
     def __init__(self, bench: Bench, key: str, value: str) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self.name = _NAMES[key]
         self.place = f"picture: {self.name}"
         self._bench = bench
@@ -114,9 +114,6 @@ class PictureSetting(Step[SettingState]):
 
     def shown(self, state: SettingState) -> str:
         return self._said(state.value) or "not told"
-
-    def load(self, document: Mapping[str, Any]) -> SettingState:
-        return loaded(SettingState, document)
 
 
 def _number(text: str) -> float:

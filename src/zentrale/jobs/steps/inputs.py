@@ -8,7 +8,7 @@ from typing import Any
 
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import device_io
 from zentrale.protocols.onvif.device_io import DigitalInput
@@ -43,7 +43,7 @@ class InputIdle(Step[InputState]):
     of_a_lens = True
 
     def __init__(self, client: Device, number: int, idle: str) -> None:
-        self.client = client
+        super().__init__(client)
         self.name = f"input {number}"
         self.place = f"inputs: {number}"
         self._number = number
@@ -71,6 +71,3 @@ class InputIdle(Step[InputState]):
 
     def shown(self, state: InputState) -> str:
         return f"{state.idle} when idle"
-
-    def load(self, document: Mapping[str, Any]) -> InputState:
-        return loaded(InputState, document)

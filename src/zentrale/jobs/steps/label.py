@@ -8,7 +8,7 @@ from typing import Any
 
 from zentrale.field.device import Device
 from zentrale.jobs.known.profile_choice import ProfileChoice
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import osd
 from zentrale.protocols.onvif.osd import PLAIN, Label
@@ -44,7 +44,7 @@ class PictureLabel(Step[LabelState]):
     place = "picture: text overlay"
 
     def __init__(self, client: Device, text: str, choice: ProfileChoice) -> None:
-        self.client = client
+        super().__init__(client)
         self._text = text
         self._choice = choice
         self._configuration = ""
@@ -79,9 +79,6 @@ class PictureLabel(Step[LabelState]):
 
     def shown(self, state: LabelState) -> str:
         return state.text or "none"
-
-    def load(self, document: Mapping[str, Any]) -> LabelState:
-        return loaded(LabelState, document)
 
 
 _FEW = 8  # letters: fewer tell nobody which camera it is

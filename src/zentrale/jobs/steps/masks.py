@@ -8,7 +8,7 @@ from typing import Any
 
 from zentrale import quantities
 from zentrale.errors import DeviceError, NotOfferedError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import masks
 from zentrale.protocols.onvif.masks import Corner, Mask, MaskOptions
@@ -67,6 +67,7 @@ class Masks(Step[MasksState]):
     place = "picture: privacy masks"
 
     def __init__(self, bench: Bench, planned: Sequence[MaskPlan]) -> None:
+        super().__init__(bench.client)
         self._bench = bench
         self._planned = {_text(normalized(m.corners), enabled=True): m for m in planned}
         self._configuration = ""
@@ -147,9 +148,6 @@ class Masks(Step[MasksState]):
             return "none"
         off = sum(t.startswith("off") for t in state.masks)
         return quantities.count(len(state.masks), "mask") + (f", {off} of them off" if off else "")
-
-    def load(self, document: Mapping[str, Any]) -> MasksState:
-        return loaded(MasksState, document)
 
 
 def _alike(a: str, b: str) -> bool:

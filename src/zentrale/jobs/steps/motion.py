@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import NotOfferedError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import motion
 from zentrale.protocols.onvif.motion import Item
@@ -63,7 +63,7 @@ class Motion(Step[MotionState]):
     place = "motion detection: sensitivity and area"
 
     def __init__(self, bench: Bench, sensitivity: int, areas: Sequence[Sequence[tuple[float, float]]]) -> None:
-        self.client = bench.client
+        super().__init__(bench.client)
         self._bench = bench
         self._sensitivity = sensitivity
         self._areas = areas
@@ -123,6 +123,3 @@ class Motion(Step[MotionState]):
         if not state.cells:
             return f"sensitivity {state.sensitivity}, no rule"
         return f"sensitivity {state.sensitivity}, in {100 * state.cells.count('1') / len(state.cells):.0f} % of the picture"
-
-    def load(self, document: Mapping[str, Any]) -> MotionState:
-        return loaded(MotionState, document)

@@ -35,7 +35,7 @@ class Scope(Step[ScopeState]):
     """The scope of a kind: the camera's name, or the site as its location (ONVIF Core, scope parameters; SetScopes)."""
 
     def __init__(self, client: Device, kind: str, wanted: str) -> None:
-        self.client = client
+        super().__init__(client)
         self.name = self.place = kind
         self._prefix = f"onvif://www.onvif.org/{kind}/"
         self._wanted = wanted
@@ -79,7 +79,7 @@ class HostName(Step[HostNameState]):
     name = "host name"
 
     def __init__(self, client: Device, wanted: str) -> None:
-        self.client = client
+        super().__init__(client)
         self._wanted = wanted
 
     async def look(self) -> HostNameState:
@@ -96,6 +96,3 @@ class HostName(Step[HostNameState]):
 
     def shown(self, state: HostNameState) -> str:
         return state.name or "none"
-
-    def load(self, document: Mapping[str, Any]) -> HostNameState:
-        return loaded(HostNameState, document)

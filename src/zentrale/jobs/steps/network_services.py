@@ -8,7 +8,7 @@ from typing import Any
 
 from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import network
 from zentrale.protocols.onvif.network import NetworkProtocol
@@ -38,7 +38,7 @@ class Service(Step[ServiceState]):
     last = True
 
     def __init__(self, client: Device, protocol: str, *, on: bool) -> None:
-        self.client = client
+        super().__init__(client)
         self.name = f"service {protocol}"
         self.place = f"network: {protocol}"
         self._protocol = protocol
@@ -71,6 +71,3 @@ class Service(Step[ServiceState]):
 
     def shown(self, state: ServiceState) -> str:
         return "on" if state.enabled else "off"
-
-    def load(self, document: Mapping[str, Any]) -> ServiceState:
-        return loaded(ServiceState, document)

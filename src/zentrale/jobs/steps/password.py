@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
@@ -18,7 +16,7 @@ from zentrale.jobs.known.entry_judged import claims_to_be_fresh
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.known.trying import Entry, prove
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
@@ -56,7 +54,7 @@ class Password(Step[PasswordState]):
 
     def __init__(self, client: Device, keyring: Keyring, planned: Camera | Recorder, seen: FoundDevice) -> None:
         assert keyring.vault is not None and keyring.plan is not None
-        self.client = client
+        super().__init__(client)
         self.keyring = keyring
         self.vault = keyring.vault
         self.device_name = planned.name
@@ -200,9 +198,6 @@ class Password(Step[PasswordState]):
         if state.state == State.OUR_PASSWORD.value:
             return _OWN_PASSWORD
         return state.label if state.state == State.KNOWN_PASSWORD.value else state.state
-
-    def load(self, document: Mapping[str, Any]) -> PasswordState:
-        return loaded(PasswordState, document)
 
     def _advice(self, entry: Entry) -> str:
         if entry.sent:

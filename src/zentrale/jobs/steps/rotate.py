@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.field.http import place_of
 from zentrale.jobs.known.access import who_it_is
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.known.trying import closed_question, prove
 from zentrale.jobs.steps import new_password
 from zentrale.jobs.steps.bench import Bench
@@ -41,7 +40,7 @@ class NewPassword(Step[SecretState]):
     def __init__(self, bench: Bench, user: str, *, own: bool) -> None:
         assert bench.keyring.vault is not None
         self.name = f"{PREFIX}{user}"
-        self.client = bench.client
+        super().__init__(bench.client)
         self.keyring = bench.keyring
         self.vault = bench.keyring.vault
         self.settle_s = bench.keyring.new_password_s
@@ -180,6 +179,3 @@ class NewPassword(Step[SecretState]):
 
     def shown(self, state: SecretState) -> str:
         return "the new one" if self._new and state.key == self._fingerprint(self._new) else "the one before"
-
-    def load(self, document: Mapping[str, Any]) -> SecretState:
-        return loaded(SecretState, document)

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from zentrale.field.device import Device
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import device, ntp
 from zentrale.protocols.onvif.ntp import TimeServers
@@ -40,7 +40,7 @@ class TimeServer(Step[TimeServerState]):
     needs = ("password", "time")
 
     def __init__(self, client: Device, server: str) -> None:
-        self.client = client
+        super().__init__(client)
         self._server = server
 
     async def look(self) -> TimeServerState:
@@ -70,6 +70,3 @@ class TimeServer(Step[TimeServerState]):
         if state.source != "NTP":
             return "none: its clock is set by hand"
         return "from DHCP" if state.from_dhcp else ", ".join(state.servers) or "none"
-
-    def load(self, document: Mapping[str, Any]) -> TimeServerState:
-        return loaded(TimeServerState, document)

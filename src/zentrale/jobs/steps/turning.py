@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zentrale.errors import NotOfferedError
-from zentrale.jobs.known.step_form import Step, loaded
+from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.onvif import video_source
 
@@ -37,6 +37,7 @@ class Turning(Step[TurningState]):
     place = "picture: rotation"
 
     def __init__(self, bench: Bench, degrees: int) -> None:
+        super().__init__(bench.client)
         self._bench = bench
         self._degrees = degrees
         self._held: video_source.Turning | None = None
@@ -57,10 +58,7 @@ class Turning(Step[TurningState]):
 
     async def apply(self, now: TurningState, wanted: TurningState) -> None:
         assert self._held is not None
-        await self._bench.client.media.set_turning(self._held, wanted.degrees)
+        await (await self._bench.client.media.service()).set_turning(self._held, wanted.degrees)
 
     def shown(self, state: TurningState) -> str:
         return f"{state.degrees}°"
-
-    def load(self, document: Mapping[str, Any]) -> TurningState:
-        return loaded(TurningState, document)
