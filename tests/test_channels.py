@@ -18,7 +18,7 @@ from conftest import CAMERAS, TYPES, make_site
 from strangers import PORT, Settable, listening
 from test_steps import HOST, SITE, Place, hurry
 from tower import Tower
-from zentrale.cli.options import plan_of
+from zentrale.cli.work import plan_of
 from zentrale.field.device import Device
 from zentrale.findings import Severity
 from zentrale.jobs.known.profile_choice import sources_in_order

@@ -19,8 +19,8 @@ from conftest import make_site, zentrale
 from strangers import Settable
 from test_architecture import ROOT
 from test_steps import HOST, Place, plays, serving
-from zentrale.cli import options
 from zentrale.cli import plan as _plan_command  # noqa: F401 - its text is made of the parts before one is added
+from zentrale.cli import work
 from zentrale.findings import CATALOGUE, Entry, Finding, Severity, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.check_registry import CHECKS
@@ -174,7 +174,7 @@ def test_a_kind_of_recorder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
     assert unknown.code == 2 and f"types.toml line {line}: field recorder_types.control: found 'tape'" in unknown.err
     assert "expected one of: onvif, by-hand" in unknown.err
     monkeypatch.setitem(KINDS, "tape", f"{Tape.__module__}:Tape")
-    place.plan = options.plan_of(place.folder)
+    place.plan = work.plan_of(place.folder)
     with serving(camera):
         place.discover()
         assert [(b.recorder, b.channel, b.user) for b in place.registration().by_hand] == [("tape", 1, "nobody")]

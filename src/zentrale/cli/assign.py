@@ -8,11 +8,8 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.logbook.store import Logbook
-    from zentrale.logbook.vault import Vault
-    from zentrale.site.folder import SiteFolder
-    from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 Binds a device of the last discovery, named by its address, its MAC address or its last digits, to a planned camera or
@@ -41,23 +38,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.errors import InputError
     from zentrale.jobs.discovery.assigning import assign, assign_stream, check_name, recognised_as, unassign
-    from zentrale.logbook.store import Logbook
 
     if args.walk and (args.name or args.device or args.remove):
         raise InputError("assign --walk takes no camera and no device", "give it alone")
     if not args.walk and (args.name is None or args.remove == (args.device is not None)):
         raise InputError("assign: a device is missing" if not args.remove else "assign --remove takes a camera and no device",
                          "give CAMERA DEVICE, CAMERA --remove, or --walk")  # fmt: skip
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
-    vault = options.vault_or_none(args, folder) if args.walk else None
-    with options.alone(args, output, folder, "assign"), Logbook(folder.logbook_file) as logbook:
+    work = Work(args)
+    output, plan = work.output, work.plan
+    if args.walk:
+        work.vault_if_any()
+    with work.alone("assign") as logbook:
         if args.walk:
-            _walk(args, output, folder, plan, vault, logbook)
+            _walk(work, logbook)
         elif args.remove:
             unassign(plan, logbook, args.name)
             output.line(f"{args.name} is bound to no device by hand any more")
@@ -76,16 +72,14 @@ def run(args: argparse.Namespace) -> int:
     return 0
 
 
-def _walk(
-    args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan, vault: Vault | None, logbook: Logbook
-) -> None:
+def _walk(work: Work, logbook: Logbook) -> None:
     """One device after the other, until all are named or the person has enough. Each answer is kept at once."""
     import asyncio
 
     from zentrale.jobs.discovery.assigning import assign, unassign
     from zentrale.jobs.discovery.walking import open_devices, picture_of
 
-    keyring = options.keyring(args, output, plan, vault, logbook)
+    output, plan, keyring = work.output, work.plan, work.keyring()
     passed: set[str] = set()
     answered: list[tuple[str, str]] = []  # address and the name it got, in order
     while left := [o for o in open_devices(plan, logbook) if o.device.address not in passed]:
@@ -95,7 +89,7 @@ def _walk(
         output.line()
         what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "make not told"
         output.line(f"{device.address}  {what}  {device.mac or 'MAC address not told'}  {device.state}", "bold")
-        file, why = asyncio.run(picture_of(keyring, device, folder.output / "walk"))
+        file, why = asyncio.run(picture_of(keyring, device, work.folder.output / "walk"))
         output.verbatim(f"  picture: {file}{f' ({why})' if why else ''}" if file else f"  no picture: {why}")
         for number, name in enumerate(item.may_be, start=1):
             camera = next((c for c in plan.cameras if c.name == name), None)

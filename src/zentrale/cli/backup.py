@@ -27,12 +27,13 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.known.step_form import Outcome
     from zentrale.jobs.registration import by_hand
 
-    output, folder, plan = maintained.begun(args)
+    work = maintained.begun(args)
+    output, folder, plan = work.output, work.folder, work.plan
     if args.restore and len(args.names) != 1:
         raise InputError("--restore: takes one device", "name it; each is restored for itself")
     if args.file and not args.restore:
         raise InputError("--file: says which back-up --restore takes", "give --restore too, or leave it out")
-    with maintained.maintainer(args, output, folder, plan, "backup") as maintainer:
+    with maintained.maintainer(work, "backup") as maintainer:
         devices = maintainer.devices(args.names)
         if args.restore:
             content, name = maintainer.kept(folder, devices[0], args.file)

@@ -21,18 +21,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
-    from zentrale.cli.output import Output, finding_document
+    from zentrale.cli.output import finding_document
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, PlanError
     from zentrale.findings import count_faults
     from zentrale.planning.contradictions import files_alone
 
-    output = Output(args)
-    folder = options.site_folder(args)
+    work = Work(args)
+    output = work.output
     try:
-        plan = options.plan_of(folder)
+        plan = work.plan
     except PlanError as error:
         if args.json:
-            output.document({"site": str(folder.path), "problems": [_document(p) for p in error.problems]})
+            output.document({"site": str(work.folder.path), "problems": [_document(p) for p in error.problems]})
             return error.exit_code
         raise
     counts = {

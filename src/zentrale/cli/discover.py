@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from zentrale.cli.discover_shown import Found
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.discovery.discovering import Discovery
     from zentrale.jobs.discovery.stream_list import Listed
     from zentrale.jobs.known.keyring import Keyring
@@ -64,6 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli import discover_shown as shown
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError, NothingReachedError
     from zentrale.findings import count_faults
     from zentrale.site.folder import find_site
@@ -74,15 +75,14 @@ def run(args: argparse.Namespace) -> int:
     if args.only and (args.range or args.follow):
         raise InputError("names of devices do not go with --range or --follow", "leave one of them out")
     output = Output(args)
-    folders = [find_site(place) for place in args.site or [None]]
-    plans = [
-        options.plan_of(folder) for folder in folders
-    ]  # before anything is asked: a plan that is wrong ends the command
+    sites = [Work(args, output, find_site(place)) for place in args.site or [None]]
+    for work in sites:
+        _ = work.plan  # before anything is asked: a plan that is wrong ends the command
     if args.follow:
-        if len(folders) > 1:
+        if len(sites) > 1:
             raise InputError("discover --follow follows one site", "give --site once")
-        return _follow(args, output, folders[0], plans[0])
-    found = [_discover(args, output, folder, plan) for folder, plan in zip(folders, plans, strict=True)]
+        return _follow(sites[0])
+    found = [_discover(work) for work in sites]
     if args.json:
         documents = [shown.document(f) for f in found]
         output.document(documents[0] if len(found) == 1 else {"sites": documents})
@@ -90,8 +90,8 @@ def run(args: argparse.Namespace) -> int:
         shown.show(output, found[0])
     else:
         shown.show_sites(output, found)
-    for folder, one in zip(folders, found, strict=True):
-        output.reports([d.report for d in one.result.matching.devices if d.report], str(folder.path))
+    for work, one in zip(sites, found, strict=True):
+        output.reports([d.report for d in one.result.matching.devices if d.report], str(work.folder.path))
     if not any(one.result.matching.devices for one in found):
         raise NothingReachedError(
             f"no device answered on {found[0].result.choice}",
@@ -100,29 +100,26 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if any(count_faults(one.result.findings) for one in found) else EXIT_AS_PLANNED
 
 
-def _discover(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> Found:
+def _discover(work: Work) -> Found:
     """One site, with the vault and logbook of its own."""
     import asyncio
 
     from zentrale.cli.discover_shown import Found
     from zentrale.jobs.discovery.discovering import Request, discover
     from zentrale.jobs.known.selection import devices_named
-    from zentrale.logbook.store import Logbook
 
-    vault = options.vault_or_none(args, folder)
+    args, plan = work.args, work.plan
+    work.vault_if_any()
     only = devices_named(plan, args.only) if args.only else ()
     request = Request(tuple(args.adapter), tuple(args.range), args.wait, not args.no_sweep, not args.no_probe, only)
-    with (
-        Logbook(folder.logbook_file) as logbook,
-        output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step,
-    ):
-        keyring = options.keyring(args, output, plan, vault, logbook)
+    with work.logging(), work.output.progress("discovering", len(plan.cameras) + len(plan.recorders)) as step:
+        keyring = work.keyring()
         result = asyncio.run(discover(plan, keyring, request, step))
-        listed = asyncio.run(_streams(folder, plan, keyring, result, step)) if args.streams else None
+        listed = asyncio.run(_streams(work.folder, plan, keyring, result, step)) if args.streams else None
     return Found(plan, result, listed, only)
 
 
-def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> int:
+def _follow(work: Work) -> int:
     import asyncio
     import json
     import sys
@@ -131,9 +128,9 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
     from zentrale.cli.discover_shown import device_document
     from zentrale.jobs.discovery.following import CAME, EVERY_S, LEFT, MOVED, Event, adapters_for, follow
     from zentrale.jobs.known.planned import planned_devices
-    from zentrale.logbook.store import Logbook
 
-    vault = options.vault_or_none(args, folder)
+    args, output, plan = work.args, work.output, work.plan
+    work.vault_if_any()
     choice = adapters_for(plan, tuple(args.adapter))
     widest = max(map(len, planned_devices(plan)))
     signs = {CAME: "+", MOVED: "~", LEFT: "-"}
@@ -160,8 +157,8 @@ def _follow(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: 
         sys.stdout.flush()
 
     output.hint(f"listening on {choice} ({choice.reason}), probing every {EVERY_S:g} s; Ctrl-C ends it")
-    with Logbook(folder.logbook_file) as logbook:
-        keyring = options.keyring(args, output, plan, vault, logbook)
+    with work.logging():
+        keyring = work.keyring()
         try:
             asyncio.run(follow(plan, keyring, choice, tell))
         except KeyboardInterrupt:

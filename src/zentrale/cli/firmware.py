@@ -28,10 +28,10 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.discovery.discovering import last_devices
     from zentrale.jobs.known.planned import planned_devices
     from zentrale.jobs.maintaining.job import firmware_file, inventory
-    from zentrale.logbook.store import Logbook
 
-    output, folder, plan = maintained.begun(args)
-    with Logbook(folder.logbook_file) as logbook:
+    work = maintained.begun(args)
+    output, folder, plan = work.output, work.folder, work.plan
+    with work.logging() as logbook:
         rows = [v for v in inventory(plan, last_devices(plan, logbook)) if not args.names or v.name in args.names]
     behind = [v for v in rows if v.state == "differs"]
     if not args.push or args.dry_run or not behind:
@@ -60,6 +60,6 @@ def run(args: argparse.Namespace) -> int:
         return EXIT_AS_PLANNED
     devices = [planned_devices(plan)[v.name] for v in behind]
     contents = {plan.kind(d).name: firmware_file(folder, plan, d) for d in devices}
-    with maintained.maintainer(args, output, folder, plan, "firmware") as maintainer:
+    with maintained.maintainer(work, "firmware") as maintainer:
         turned = asyncio.run(maintainer.push(devices, contents))
     return maintained.show_turned(args, output, turned, "all have the wanted version", "firmware --push")

@@ -27,17 +27,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
-    from zentrale.cli.output import Output, counted, finding_document
+    from zentrale.cli.output import counted, finding_document
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
     from zentrale.jobs.handing_over import hand_over
-    from zentrale.logbook.store import Logbook
 
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
-    with Logbook(folder.logbook_file) as logbook:
-        result = hand_over(plan, folder, logbook)
+    work = Work(args)
+    output, plan = work.output, work.plan
+    with work.logging() as logbook:
+        result = hand_over(plan, work.folder, logbook)
     if args.json:
         output.document({
             "folder": str(result.folder),

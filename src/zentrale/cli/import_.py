@@ -11,9 +11,9 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.importing import Import
     from zentrale.jobs.importing_found import FoundImport
-    from zentrale.site.folder import SiteFolder
 
 DESCRIPTION = """\
 Reads a camera schedule as people keep it, CSV or XLSX: any separator and encoding, title rows, decimal commas, units
@@ -68,14 +68,14 @@ def run(args: argparse.Namespace) -> int:
     import sys
     from pathlib import Path
 
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.importing import Request, prepare_import
 
-    output = Output(args)
-    folder = options.site_folder(args)
+    work = Work(args)
+    output, folder = work.output, work.folder
     _check_usage(args)
     if args.found:
-        return _take_found(args, output, folder)
+        return _take_found(work)
     request = Request(
         Path(args.file),
         args.sheet,
@@ -126,24 +126,21 @@ def _check_usage(args: argparse.Namespace) -> None:
         raise InputError("what to import is not said", "give the file of a schedule, or --found")
 
 
-def _take_found(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
+def _take_found(work: Work) -> int:
     from pathlib import Path
 
     from zentrale.errors import InputError
     from zentrale.jobs.importing_found import Request, prepare_found
-    from zentrale.logbook.store import Logbook
 
+    args, output, folder = work.args, work.output, work.folder
     if not folder.logbook_file.exists():
         raise InputError("nothing was discovered yet", "run `zentrale discover` first")
     request = Request(
         args.maker, args.model, args.zone, tuple(args.range), Path(args.macs) if args.macs else None, args.name,
         _pairs("--default", args.default),
     )  # fmt: skip
-    with (
-        options.alone(args, output, folder, "import", needed=not args.dry_run),
-        Logbook(folder.logbook_file) as logbook,
-    ):
-        prepared = prepare_found(folder, options.plan_of(folder), logbook, request)
+    with work.alone("import", needed=not args.dry_run) as logbook:
+        prepared = prepare_found(folder, work.plan, logbook, request)
         _show_found(output, prepared)
         written = [] if args.dry_run else prepared.write()
     if args.json:

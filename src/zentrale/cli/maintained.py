@@ -12,11 +12,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.known.step_form import DeviceResult
     from zentrale.jobs.maintaining.job import Maintainer
     from zentrale.jobs.maintaining.turns import Turned
-    from zentrale.site.folder import SiteFolder
-    from zentrale.site.model import Plan
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,34 +28,30 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_common(parser)
 
 
-def begun(args: argparse.Namespace) -> tuple[Output, SiteFolder, Plan]:
+def begun(args: argparse.Namespace) -> Work:
     """The site of a command that is about named devices. Raises InputError for a name that the plan does not have."""
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.errors import InputError
     from zentrale.jobs.known.planned import planned_devices
     from zentrale.words import meant
 
-    output, folder = Output(args), options.site_folder(args)
-    plan = options.plan_of(folder)
-    known = list(planned_devices(plan))
+    work = Work(args)
+    known = list(planned_devices(work.plan))
     for name in args.names:
         if name not in known:
             expected = f"expected one of: {', '.join(known)}"
             raise InputError(f"{name}: no planned camera or recorder{meant(name, known)}", expected)
-    return output, folder, plan
+    return work
 
 
 @contextmanager
-def maintainer(
-    args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan, command: str
-) -> Iterator[Maintainer]:
+def maintainer(work: Work, command: str) -> Iterator[Maintainer]:
     """With the vault open, and the site for this command alone."""
     from zentrale.jobs.maintaining.job import Maintainer
-    from zentrale.logbook.store import Logbook
 
-    vault = options.open_vault(args, folder)
-    with options.alone(args, output, folder, command), Logbook(folder.logbook_file) as logbook:
-        yield Maintainer(options.keyring(args, output, plan, vault, logbook), output.hint)
+    work.open_vault()
+    with work.alone(command):
+        yield Maintainer(work.keyring(), work.output.hint)
 
 
 def show_turned(args: argparse.Namespace, output: Output, turned: Turned, good: str, command: str) -> int:

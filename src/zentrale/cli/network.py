@@ -9,10 +9,10 @@ from zentrale.cli import network_rehearse, options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.network.writing import NetworkFiles
     from zentrale.planning.by_hand.sheet import WorkSheet
     from zentrale.planning.network import NetworkPlan
-    from zentrale.site.folder import SiteFolder
 
 DESCRIPTION = """\
 Makes configuration of the plan's network, before anyone drives to site.
@@ -56,19 +56,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     if args.action == "rehearse":
         network_rehearse.begin(args)
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.planning.network import plan_network
 
-    output, folder = Output(args), options.site_folder(args)
-    net = plan_network(options.plan_of(folder))
-    return (
-        network_rehearse.run(args, output, folder, net)
-        if args.action == "rehearse"
-        else _write(args, output, folder, net)
-    )
+    work = Work(args)
+    net = plan_network(work.plan)
+    return network_rehearse.run(work, net) if args.action == "rehearse" else _write(work, net)
 
 
-def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+def _write(work: Work, net: NetworkPlan) -> int:
     from pathlib import Path
 
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
@@ -76,12 +72,13 @@ def _write(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Ne
     from zentrale.jobs.network.laptop import laptop_at
     from zentrale.jobs.network.writing import write_network, write_secrets
 
+    args, output, folder = work.args, work.output, work.folder
     laptop = laptop_at(net, args.at) if args.at is not None else None
     _known_switch(net, args.sheet)
-    with options.alone(args, output, folder, "network write", needed=not args.dry_run):
+    with work.locked("network write", needed=not args.dry_run):
         secrets = 0
         if args.with_secrets and not args.dry_run:
-            secrets = write_secrets(folder, net, options.open_vault(args, folder), Path(args.with_secrets))
+            secrets = write_secrets(folder, net, work.open_vault(), Path(args.with_secrets))
         written = write_network(folder, net, laptop, dry_run=args.dry_run)
     sheet = _sheet(net, written, args.sheet) if args.sheet is not None else None
     if args.json:

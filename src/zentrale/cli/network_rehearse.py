@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.network.rehearsal.job import Rehearsal, Rehearser
     from zentrale.jobs.network.rehearsal.trial import PartyCell
     from zentrale.jobs.network.standing import Standing
@@ -63,13 +64,14 @@ def begin(args: argparse.Namespace) -> None:
         namespaces.begin_inside(sys.argv[1:])
 
 
-def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan) -> int:
+def run(work: Work, net: NetworkPlan) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab import namespaces, switch
     from zentrale.findings import count_faults
     from zentrale.jobs.network.rehearsal import slips
     from zentrale.jobs.network.rehearsal.job import Rehearser
 
+    args, output, folder = work.args, work.output, work.folder
     if args.slip == "list":
         for told in slips.told():
             output.line(told)
@@ -87,7 +89,7 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
         )
     try:
         room = namespaces.make_room() if inside else None
-        standing = _standing(args, output, folder, net, room)
+        standing = _standing(work, net, room)
         rehearser = Rehearser(net, standing, room or folder.path, output.hint)
         if room is None:
             return _only_files(args, output, rehearser)
@@ -114,22 +116,21 @@ def run(args: argparse.Namespace, output: Output, folder: SiteFolder, net: Netwo
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _standing(
-    args: argparse.Namespace, output: Output, folder: SiteFolder, net: NetworkPlan, room: Path | None
-) -> Standing:
+def _standing(work: Work, net: NetworkPlan, room: Path | None) -> Standing:
     """The files that are rehearsed, and what a person has to know of them first."""
     from zentrale import quantities
     from zentrale.jobs.network import standing as stands
 
-    if args.as_planned:
+    output = work.output
+    if work.args.as_planned:
         if room is not None:
             output.hint("rehearsed as planned, in a folder of its own; what stands in output/network is not looked at")
             return stands.as_planned(net, room / "standing")
         from zentrale.errors import InputError
 
         raise InputError("--as-planned: no packets here, so there is nothing to rehearse", "leave it out")
-    with options.alone(args, output, folder, "network rehearse"):
-        found = stands.as_it_stands(folder, net)
+    with work.locked("network rehearse"):
+        found = stands.as_it_stands(work.folder, net)
         standing = found if room is None else found.copied(room / "standing")
     for state, paths in standing.by_state().items():
         told = f"{quantities.listed(paths, _FEW)}"

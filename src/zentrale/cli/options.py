@@ -5,20 +5,11 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from contextlib import contextmanager
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-    from pathlib import Path
+    from collections.abc import Callable
 
-    from zentrale.cli.output import Output
-    from zentrale.jobs.known.keyring import Keyring
-    from zentrale.logbook.ledger import Patience
-    from zentrale.logbook.store import Logbook
-    from zentrale.logbook.vault import Vault
-    from zentrale.site.folder import SiteFolder
-    from zentrale.site.model import Plan
 
 PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
 
@@ -30,10 +21,12 @@ def completes(action: argparse.Action, words: Callable[..., list[str]]) -> None:
 
 def complete_cameras(parsed_args: argparse.Namespace, **_: object) -> list[str]:
     """Cameras and groups of the plan here; none where it cannot be read."""
+    from zentrale.cli.work import plan_of
     from zentrale.errors import ZentraleError
+    from zentrale.site.folder import find_site
 
     try:
-        plan = plan_of(site_folder(parsed_args))
+        plan = plan_of(find_site(parsed_args.site))
     except ZentraleError:
         return []
     return [*(c.name for c in plan.cameras), *(g.name for g in plan.groups), *(r.name for r in plan.recorders)]
@@ -125,32 +118,6 @@ def add_passphrase(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def site_folder(args: argparse.Namespace) -> SiteFolder:
-    from zentrale.site.folder import find_site
-
-    return find_site(args.site)
-
-
-def plan_of(folder: SiteFolder) -> Plan:
-    """The plan, with the numbers that the logbook keeps for cameras on the next free channel. Raises PlanError."""
-    from zentrale import quantities
-    from zentrale.jobs.recorders.recorder_kinds import KINDS
-    from zentrale.site.reading import Bound, read_plan
-
-    def bound() -> Bound:
-        from zentrale.logbook.channel_numbers import next_channels
-        from zentrale.logbook.store import Logbook
-
-        if not folder.logbook_file.exists():
-            return {}
-        with Logbook(folder.logbook_file) as logbook:
-            return next_channels(logbook)
-
-    plan = read_plan(folder, bound=bound, kinds=KINDS)
-    quantities.tell_times_in(plan.site.timezone)
-    return plan
-
-
 def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = False) -> str:
     """A passphrase or password from a descriptor, an environment variable, or the keyboard. Raises InputError."""
     from zentrale.errors import InputError
@@ -186,39 +153,6 @@ def passphrase(args: argparse.Namespace, *, twice: bool = False) -> str:
     return secret(args.passphrase_fd, PASSPHRASE_VARIABLE, "vault passphrase", twice=twice)
 
 
-def open_vault(args: argparse.Namespace, folder: SiteFolder) -> Vault:
-    """Raises InputError where there is no vault, before anybody types a passphrase for it."""
-    from zentrale.cli import defects
-    from zentrale.errors import InputError
-    from zentrale.logbook.vault import Vault
-
-    if not folder.vault_file.exists():
-        raise InputError(f"{folder.vault_file}: there is no vault", "make one with `zentrale vault init`")
-    vault = Vault.open(folder.vault_file, passphrase(args))
-    defects.know_vault(vault)
-    if readers := others_who_read(vault.path):
-        print(
-            f"warning: {vault.path} can be read by {readers}: whoever has it can guess for ever; `chmod 600 {vault.path}`",
-            file=sys.stderr,
-        )
-    return vault
-
-
-def others_who_read(path: Path) -> str:
-    """Who besides the owner may read a file, in words; empty where nobody may, or where the system has no such rights."""
-    if os.name != "posix":
-        return ""
-    mode = path.stat().st_mode
-    return "everybody on this machine" if mode & 0o004 else "its group" if mode & 0o040 else ""
-
-
-def new_passphrase() -> Callable[[], str] | None:
-    """Asks for the vault's passphrase after another process changed it; None where nobody sits at a terminal."""
-    if not sys.stdin.isatty():
-        return None
-    return lambda: secret(None, "", "new vault passphrase")
-
-
 def add_entering(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("getting into devices")
     group.add_argument(
@@ -242,61 +176,3 @@ def add_entering(parser: argparse.ArgumentParser) -> None:
 
 def add_no_wait(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-wait", action="store_true", help="stop where another run is changing this site")
-
-
-@contextmanager
-def alone(
-    args: argparse.Namespace, output: Output, folder: SiteFolder, command: str, *, needed: bool = True
-) -> Iterator[None]:
-    """Hold the site's lock, where `needed`: another run that changes this site is waited for, and named."""
-    from zentrale.logbook.locks import site_lock
-
-    if not needed:
-        yield
-        return
-
-    def waiting(holder: str) -> None:
-        output.notice(f"waiting for {holder}, which is changing this site (--no-wait does not wait)")
-
-    with site_lock(folder, command, wait=not args.no_wait, waiting=waiting):
-        yield
-
-
-def patience(args: argparse.Namespace, output: Output, window_min: float) -> Patience:
-    """How often devices may refuse; warns where that is more than is safe. Raises InputError."""
-    from zentrale.errors import InputError
-    from zentrale.logbook.ledger import TRIES, Patience
-
-    tries = TRIES if args.tries is None else args.tries
-    if not 1 <= tries <= 50:
-        raise InputError(f"--tries {tries}: out of range", "expected 1 to 50")
-    if tries > TRIES:
-        output.notice(
-            f"warning: many devices lock their account after three to five wrong passwords, for minutes or until they are "
-            f"reset; --tries {tries} takes that risk"
-        )
-    return Patience(60 * window_min, tries, args.patient)
-
-
-def keyring(
-    args: argparse.Namespace,
-    output: Output,
-    plan: Plan,
-    vault: Vault | None,
-    logbook: Logbook,
-    *,
-    dry_run: bool = False,
-) -> Keyring:
-    """What a run needs to get into devices."""
-    from zentrale.jobs.known.keyring import Keyring, Manner
-
-    return Keyring(
-        plan, vault, logbook, patience(args, output, plan.policy.refusal_window_min), trusted=args.trust_new_certificate,
-        same=args.same_device, overwrite=getattr(args, "overwrite_accounts", False),
-        manner=Manner(output.notice, new_passphrase(), output.ask if sys.stdin.isatty() else None), dry_run=dry_run,
-    )  # fmt: skip
-
-
-def vault_or_none(args: argparse.Namespace, folder: SiteFolder) -> Vault | None:
-    """The vault, or None where there is none: looking around needs no vault."""
-    return open_vault(args, folder) if folder.vault_file.exists() else None

@@ -51,7 +51,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale import quantities
     from zentrale.cli.bounded import show_findings, show_page
-    from zentrale.cli.output import Output, finding_document, verdict_of
+    from zentrale.cli.output import finding_document, verdict_of
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
@@ -71,9 +72,8 @@ def run(args: argparse.Namespace) -> int:
         raise InputError("plan --against: only tells what changes", "leave --write, --figures and --tables out")
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
+    work = Work(args)
+    output, folder, plan = work.output, work.folder, work.plan
     outline = read_outline(folder.outline_file, plan.site.origin)
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets and (args.against is None or args.parts):

@@ -9,11 +9,10 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.known.step_form import StepResult
     from zentrale.jobs.registration.registering import Registration
     from zentrale.jobs.registration.undoing import Undone
-    from zentrale.site.folder import SiteFolder
-    from zentrale.site.model import Plan
 
 DESCRIPTION = """\
 For each planned camera that was found: replaces a first or default password by a generated one kept in the vault,
@@ -62,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
     import asyncio
 
     from zentrale.cli.live import under_way
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
     from zentrale.findings import count_faults
     from zentrale.jobs.known.selection import select
@@ -70,22 +69,19 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.jobs.recorders.work_sheet import write_work_sheets
     from zentrale.jobs.registration import by_hand
     from zentrale.jobs.registration.registering import Manner, Registrar
-    from zentrale.logbook.store import Logbook
 
     args.only = [*args.only, *args.names]
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
+    work = Work(args)
+    output, folder, plan = work.output, work.folder, work.plan
     if args.undo is not None:
-        return _undo(args, output, folder, plan)
+        return _undo(work)
     cameras = select(plan, args.only)
-    vault = options.open_vault(args, folder)
+    work.open_vault()
     with (
-        options.alone(args, output, folder, "register", needed=not args.dry_run),
-        Logbook(folder.logbook_file) as logbook,
+        work.alone("register", needed=not args.dry_run) as logbook,
         under_way(output, "registering", len(cameras)) as under,
     ):
-        keyring = options.keyring(args, output, plan, vault, logbook, dry_run=args.dry_run)
+        keyring = work.keyring(dry_run=args.dry_run)
         manner = Manner(args.parallel, args.picture, under.done, under.doing)
         result = asyncio.run(Registrar(keyring, manner).register(cameras))
         made = [] if args.dry_run else by_hand.sheets(plan, result.results, logbook)
@@ -110,24 +106,19 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if failed else EXIT_AS_PLANNED
 
 
-def _undo(args: argparse.Namespace, output: Output, folder: SiteFolder, plan: Plan) -> int:
+def _undo(work: Work) -> int:
     import asyncio
 
     from zentrale import quantities
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.jobs.registration.undoing import undo
-    from zentrale.logbook.store import Logbook
 
+    args, output = work.args, work.output
     if args.dry_run or args.only:
         raise InputError("--undo takes back a whole run", "leave --dry-run and --only out")
-    vault = options.open_vault(args, folder)
-    with (
-        options.alone(args, output, folder, "register --undo"),
-        Logbook(folder.logbook_file) as logbook,
-        output.progress("taking back", len(plan.cameras)) as step,
-    ):
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        result = asyncio.run(undo(keyring, args.undo, step))
+    work.open_vault()
+    with work.alone("register --undo"), output.progress("taking back", len(work.plan.cameras)) as step:
+        result = asyncio.run(undo(work.keyring(), args.undo, step))
     back = [u for u in result if u.taken_back]
     stays = [u for u in result if not u.taken_back]
     if args.json:

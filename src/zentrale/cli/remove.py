@@ -26,17 +26,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.discovery.replacing import REMOVE, remove_camera
-    from zentrale.logbook.store import Logbook
 
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
-    vault = options.vault_or_none(args, folder)
-    with options.alone(args, output, folder, REMOVE), Logbook(folder.logbook_file) as logbook:
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        done = asyncio.run(remove_camera(plan, folder, keyring, args.name, by_hand=args.by_hand))
+    work = Work(args)
+    output, folder, plan = work.output, work.folder, work.plan
+    work.vault_if_any()
+    with work.alone(REMOVE):
+        done = asyncio.run(remove_camera(plan, folder, work.keyring(), args.name, by_hand=args.by_hand))
     output.line(f"{args.name} is out of the plan; what was found and done is kept", "bold")
     output.line(done.channel, "" if done.freed else "yellow")
     output.next("`zentrale check`, then `zentrale handover` for the new state")

@@ -26,16 +26,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.discovery.replacing import REPLACE, replace_camera
-    from zentrale.logbook.store import Logbook
 
-    output = Output(args)
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
-    vault = options.vault_or_none(args, folder)
-    with options.alone(args, output, folder, REPLACE), Logbook(folder.logbook_file) as logbook:
-        done = replace_camera(plan, folder, logbook, vault, args.name, args.device)
+    work = Work(args)
+    output, folder, plan = work.output, work.folder, work.plan
+    work.vault_if_any()
+    with work.alone(REPLACE) as logbook:
+        done = replace_camera(plan, folder, logbook, work.vault, args.name, args.device)
     output.line(f"{args.name} is now the device {done.after}; it was {done.before}", "bold")
     for column, value in done.cells.items():
         output.line(f"cameras.csv: {column} is {value or 'empty'} now")

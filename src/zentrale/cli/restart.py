@@ -20,7 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     import asyncio
 
-    output, folder, plan = maintained.begun(args)
-    with maintained.maintainer(args, output, folder, plan, "restart") as maintainer:
+    work = maintained.begun(args)
+    with maintained.maintainer(work, "restart") as maintainer:
         turned = asyncio.run(maintainer.restart(maintainer.devices(args.names)))
-    return maintained.show_turned(args, output, turned, "all are back", "restart")
+    return maintained.show_turned(args, work.output, turned, "all are back", "restart")

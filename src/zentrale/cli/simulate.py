@@ -96,6 +96,7 @@ def _play_plan(args: argparse.Namespace, output: Output) -> int:
     import sys
     from pathlib import Path
 
+    from zentrale.cli.work import Work
     from zentrale.errors import InputError
     from zentrale.jobs.recorders.recorder_registry import speaking_onvif
     from zentrale.simulation import own_network
@@ -104,8 +105,8 @@ def _play_plan(args: argparse.Namespace, output: Output) -> int:
     from zentrale.site.loopback import loopback_copy
     from zentrale.site.reading import read_plan
 
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
+    work = Work(args, output)
+    folder, plan = work.folder, work.plan
     link = None
     if args.into is not None:
         copy = SiteFolder(Path(args.into).resolve())

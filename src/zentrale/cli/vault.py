@@ -12,9 +12,9 @@ if TYPE_CHECKING:
     from typing import TypeVar
 
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.logbook.vault import Vault
     from zentrale.protocols.http_auth import Credentials
-    from zentrale.site.folder import SiteFolder
 
     T = TypeVar("T")
 
@@ -68,24 +68,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
 
-    output = Output(args)
-    folder = options.site_folder(args)
+    work = Work(args)
     if args.action == "rotate":
-        return vault_rotate.rotate(args, output, folder)
+        return vault_rotate.rotate(work)
     actions = {
         "init": _init, "add": _add, "set": _set, "list": _list, "remove": _remove, "passphrase": _passphrase,
         "seal": vault_rotate.seal,
     }  # fmt: skip
-    actions[args.action](args, output, folder)
+    actions[args.action](work)
     return 0
 
 
-def _init(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def _init(work: Work) -> None:
     from zentrale.errors import InputError
     from zentrale.logbook.vault import Vault
 
+    args, output, folder = work.args, work.output, work.folder
     if folder.vault_file.exists():
         raise InputError(f"{folder.vault_file}: the vault exists already", "use it, or move it away")
     passphrase = options.passphrase(args, twice=True)
@@ -109,12 +109,13 @@ def _check_strength(passphrase: str, *, weak: bool) -> None:
 
 def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
     """Change the vault. Where another process changed its passphrase while somebody typed, the new one is asked for."""
+    from zentrale.cli.work import new_passphrase
     from zentrale.errors import PassphraseChangedError
 
     try:
         return change()
     except PassphraseChangedError as error:
-        ask = options.new_passphrase()
+        ask = new_passphrase()
         if ask is None:
             raise
         output.notice(error.what)
@@ -122,17 +123,18 @@ def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
         return change()
 
 
-def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def _add(work: Work) -> None:
     from zentrale.errors import InputError
     from zentrale.logbook.vault_contents import Candidate
     from zentrale.protocols.http_auth import Credentials
 
+    args, output = work.args, work.output
     if args.file is not None:
-        _add_list(args, output, folder)
+        _add_list(work)
         return
     if args.user is None or args.column is not None:
         raise InputError("vault add: an account is missing", "give USER, or a list of passwords with --from FILE")
-    vault = options.open_vault(args, folder)
+    vault = work.open_vault()
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
     candidate = Candidate(Credentials(args.user, password), label, args.factory or "")
@@ -140,17 +142,18 @@ def _add(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     output.line(f"added candidate: {label}")
 
 
-def _add_list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def _add_list(work: Work) -> None:
     from pathlib import Path
 
     from zentrale import quantities
     from zentrale.cli import defects
     from zentrale.jobs.passwords import read_candidates
 
+    args, output = work.args, work.output
     listed = read_candidates(Path(args.file), args.user, args.column, args.factory or "")
     for candidate in listed:
         defects.know(candidate.credentials.password)
-    vault = options.open_vault(args, folder)
+    vault = work.open_vault()
     known = {c.credentials for c in vault.contents.candidates}
     new = [c for c in listed if c.credentials not in known]
     _changed(output, vault, lambda: vault.add_candidates(new))
@@ -162,17 +165,18 @@ def _add_list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> N
     )
 
 
-def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def _set(work: Work) -> None:
     from zentrale.errors import InputError
     from zentrale.jobs.known.planned import planned_devices
     from zentrale.protocols.http_auth import Credentials
     from zentrale.site.identity import Identity
 
-    plan = options.plan_of(folder)
+    args, output = work.args, work.output
+    plan = work.plan
     planned = planned_devices(plan)
     if args.name not in planned:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
-    vault = options.open_vault(args, folder)
+    vault = work.open_vault()
     password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     new = Credentials(args.user, password)
     further = {plan.policy.recorder_account, *(a.user for a in plan.accounts)}
@@ -188,8 +192,9 @@ def _set(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     output.line(f"set the credentials of {args.name}; the device itself was not touched")
 
 
-def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
-    contents = options.open_vault(args, folder).contents
+def _list(work: Work) -> None:
+    args, output = work.args, work.output
+    contents = work.open_vault().contents
 
     def shown(credentials: Credentials) -> str:
         return credentials.password if args.show else "(hidden)"
@@ -248,10 +253,11 @@ def _list(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
         output.line(f"new, and not yet seen to open: {', '.join(pending)}; `zentrale register` goes on with them")
 
 
-def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def _remove(work: Work) -> None:
     from zentrale.errors import InputError
 
-    vault = options.open_vault(args, folder)
+    args, output = work.args, work.output
+    vault = work.open_vault()
     if not _changed(output, vault, lambda: vault.remove(args.label)):
         names = [c.label for c in vault.contents.candidates] + sorted(vault.contents.devices)
         raise InputError(
@@ -260,8 +266,9 @@ def _remove(args: argparse.Namespace, output: Output, folder: SiteFolder) -> Non
     output.line(f"removed {args.label}")
 
 
-def _passphrase(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
-    vault = options.open_vault(args, folder)
+def _passphrase(work: Work) -> None:
+    args, output = work.args, work.output
+    vault = work.open_vault()
     passphrase = options.secret(args.new_fd, "", "new passphrase", twice=True)
     _check_strength(passphrase, weak=args.weak)
     _changed(output, vault, lambda: vault.change_passphrase(passphrase))

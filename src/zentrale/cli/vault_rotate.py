@@ -9,8 +9,8 @@ from zentrale.cli import options
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.jobs.rotating import Rotation
-    from zentrale.site.folder import SiteFolder
 
 SHEET_VARIABLE = "ZENTRALE_SHEET_PASSPHRASE"
 
@@ -36,7 +36,7 @@ def add_seal(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
+def rotate(work: Work) -> int:
     import asyncio
 
     from zentrale.cli.live import under_way
@@ -44,18 +44,16 @@ def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
     from zentrale.findings import count_faults
     from zentrale.jobs.known.planned import planned_devices
     from zentrale.jobs.rotating import Rotator
-    from zentrale.logbook.store import Logbook
 
-    plan = options.plan_of(folder)
+    args, output, plan = work.args, work.output, work.plan
     known = planned_devices(plan)
     for name in args.names:
         if name not in known:
             raise InputError(f"{name}: no planned camera or recorder", f"expected one of: {', '.join(known)}")
-    vault = options.open_vault(args, folder)
+    work.open_vault()
     total = len(args.names or known)
     with (
-        options.alone(args, output, folder, "vault rotate"),
-        Logbook(folder.logbook_file) as logbook,
+        work.alone("vault rotate"),
         under_way(output, "new passwords", total) as under,
     ):
         done = 0
@@ -65,8 +63,7 @@ def rotate(args: argparse.Namespace, output: Output, folder: SiteFolder) -> int:
             done += 1
             under.done(done, text)
 
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        result = asyncio.run(Rotator(keyring, one).rotate(args.names, anew=args.anew))
+        result = asyncio.run(Rotator(work.keyring(), one).rotate(args.names, anew=args.anew))
     if args.json:
         output.document(_document(result))
     _show(output, result)
@@ -115,7 +112,7 @@ def _document(result: Rotation) -> dict[str, object]:
     }
 
 
-def seal(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
+def seal(work: Work) -> None:
     from pathlib import Path
 
     from zentrale.errors import InputError
@@ -124,11 +121,11 @@ def seal(args: argparse.Namespace, output: Output, folder: SiteFolder) -> None:
     from zentrale.output.sealed_sheet import sealed_sheet
     from zentrale.site.folder import write_atomically
 
-    plan = options.plan_of(folder)
+    args, output, plan = work.args, work.output, work.plan
     path = Path(args.file)
     if path.exists():
         raise InputError(f"{path}: is there already", "give another name; nothing was changed")
-    contents = options.open_vault(args, folder).contents
+    contents = work.open_vault().contents
     lines = secret_lines(plan, contents)
     if not lines:
         raise InputError("the vault holds no password of a device yet", "run `zentrale register` first")

@@ -8,7 +8,7 @@ from zentrale.cli import options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
     from zentrale.field.rules import Rules
     from zentrale.jobs.verifying import Verification
     from zentrale.logbook.store import Logbook
@@ -71,7 +71,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zentrale.cli.output import Output
     from zentrale.cli.verify_shown import show
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
@@ -87,8 +86,9 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"--answer-within {args.answer_within:g}: out of range", "expected 1 to 120 seconds")
     if args.picture and not args.address:
         raise InputError("--picture: only with a stream address", "a site's pictures are written to output/pictures")
-    output = Output(args)
-    result = _one_address(args, output) if args.address else _site(args, output)
+    work = Work(args)
+    output = work.output
+    result = _one_address(work) if args.address else _site(work)
     if args.json:
         output.document(_document(result))
     if result.unreached is not None:
@@ -98,7 +98,7 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _site(args: argparse.Namespace, output: Output) -> Verification:
+def _site(work: Work) -> Verification:
     import asyncio
 
     from zentrale.jobs.checks.check import Request
@@ -106,13 +106,11 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
     from zentrale.jobs.checks.streams_check import seconds_needed
     from zentrale.jobs.known.selection import select
     from zentrale.jobs.verifying import verify_site
-    from zentrale.logbook.store import Logbook
     from zentrale.protocols.rtsp_client import Transport
 
-    folder = options.site_folder(args)
-    plan = options.plan_of(folder)
+    args, output, folder, plan = work.args, work.output, work.folder, work.plan
     cameras = select(plan, args.only)
-    vault = options.vault_or_none(args, folder)
+    work.vault_if_any()
     transport = Transport(args.transport) if args.transport else None
     needed_s = seconds_needed(plan, cameras)
     seconds = needed_s if args.seconds is None else args.seconds
@@ -122,12 +120,11 @@ def _site(args: argparse.Namespace, output: Output) -> Verification:
             "not judged"
         )
     request = Request(seconds, transport, folder.output / "pictures", args.answer_within)
-    with Logbook(folder.logbook_file) as logbook, output.progress("verifying", len(CHECKS)) as step:
-        keyring = options.keyring(args, output, plan, vault, logbook)
-        return asyncio.run(verify_site(plan, cameras, keyring, request, step))
+    with work.logging(), output.progress("verifying", len(CHECKS)) as step:
+        return asyncio.run(verify_site(plan, cameras, work.keyring(), request, step))
 
 
-def _one_address(args: argparse.Namespace, output: Output) -> Verification:
+def _one_address(work: Work) -> Verification:
     from pathlib import Path
 
     from zentrale.cli import defects
@@ -135,6 +132,7 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
     from zentrale.protocols.rtsp_client import StreamAddress
     from zentrale.site.folder import write_atomically
 
+    args, output = work.args, work.output
     address = StreamAddress.parse(args.address)
     args.seconds = SECONDS if args.seconds is None else args.seconds
     credentials = None
@@ -149,7 +147,7 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
             password = options.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
         credentials = Credentials(address.user, password)
     output.hint(f"measuring {address.url} for {args.seconds:g} s")
-    result = _measured(args, output, address, credentials)
+    result = _measured(work, address, credentials)
     picture = result.streams[0].picture
     if args.picture and picture is not None:
         write_atomically(Path(args.picture), picture)
@@ -157,9 +155,7 @@ def _one_address(args: argparse.Namespace, output: Output) -> Verification:
     return result
 
 
-def _measured(
-    args: argparse.Namespace, output: Output, address: StreamAddress, credentials: Credentials | None
-) -> Verification:
+def _measured(work: Work, address: StreamAddress, credentials: Credentials | None) -> Verification:
     """Measure; where the password would go in clear, or to a server whose certificate nobody knows, only on a yes."""
     import asyncio
     from contextlib import nullcontext
@@ -169,12 +165,13 @@ def _measured(
     from zentrale.jobs.verifying import verify_address
     from zentrale.protocols.rtsp_client import Transport
 
+    args, output = work.args, work.output
     transport = Transport(args.transport) if args.transport else None
     in_clear, accepted = args.basic_in_clear, set(args.trust_new_certificate)
-    logbook = _logbook_here(args)
+    logbook = _logbook_here(work)
     with logbook or nullcontext():
         for _ in range(3):
-            rules = _rules(args, output, logbook, credentials, accepted, in_clear=in_clear)
+            rules = _rules(work, logbook, credentials, accepted, in_clear=in_clear)
             try:
                 visit = Visit(credentials, rules, transport=transport, answer_s=args.answer_within)
                 return asyncio.run(verify_address(address, visit, args.seconds, wants_picture=bool(args.picture)))
@@ -193,8 +190,7 @@ def _measured(
 
 
 def _rules(
-    args: argparse.Namespace,
-    output: Output,
+    work: Work,
     logbook: Logbook | None,
     credentials: Credentials | None,
     accepted: set[str],
@@ -204,6 +200,7 @@ def _rules(
     import hashlib
     import secrets
 
+    from zentrale.cli.work import patience
     from zentrale.errors import CertificateError
     from zentrale.field.rules import Rules
     from zentrale.jobs.known.keyring import spelled
@@ -221,19 +218,19 @@ def _rules(
         return Rules(OpenLedger(), check, in_clear)
     # A fingerprint of a password that a person typed is of no use later: its key goes with this run.
     key = Contents(key=secrets.token_bytes(32))
-    patience = options.patience(args, output, Policy().refusal_window_min)
-    return Rules(RefusalLedger(logbook, patience, key.fingerprint), check, in_clear)
+    allowed = patience(work.args, work.output, Policy().refusal_window_min)
+    return Rules(RefusalLedger(logbook, allowed, key.fingerprint), check, in_clear)
 
 
-def _logbook_here(args: argparse.Namespace) -> Logbook | None:
+def _logbook_here(work: Work) -> Logbook | None:
     """The logbook of the site in which the command is run, where there is one: its ledger counts for this address too."""
     from zentrale.errors import InputError
     from zentrale.logbook.store import Logbook
 
     try:
-        folder = options.site_folder(args)
+        folder = work.folder
     except InputError:
-        if args.site:
+        if work.args.site:
             raise
         return None
     return Logbook(folder.logbook_file) if folder.logbook_file.exists() else None
