@@ -51,16 +51,17 @@ def imports(tree: ast.Module) -> list[str]:
     return list(tool["imports"](tree))
 
 
-_WORK = {"known", "finders", "streams", "recorders", "steps", "checks", "discovery"}
+_WORK = {"known", "passwords", "finders", "streams", "recorders", "steps", "checks", "discovery"}
 # By each room within another one those that it may stand on; "" are the modules beside them.
 WITHIN: dict[str, dict[str, set[str]]] = {
     "jobs": {
         "known": set(),
+        "passwords": {"known"},
         "finders": {"known"},
-        "streams": {"known"},
-        "recorders": {"known"},
-        "steps": {"known", "streams"},
-        "checks": {"known", "streams", "recorders"},
+        "streams": {"known", "passwords"},
+        "recorders": {"known", "passwords"},
+        "steps": {"known", "passwords", "streams"},
+        "checks": {"known", "passwords", "streams", "recorders"},
         "discovery": _WORK - {"discovery"},
         "registration": _WORK,
         "maintaining": {*_WORK, "registration"},

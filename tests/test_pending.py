@@ -21,8 +21,8 @@ from strangers import SOAP, Settable
 from test_steps import HOST, SITE, Place, hurry, serving
 from zentrale.errors import InputError
 from zentrale.findings import Finding
-from zentrale.jobs.known.keyring import Keyring
-from zentrale.jobs.known.keyring import Manner as Said
+from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Manner as Said
 from zentrale.jobs.rotating import Rotation, Rotator
 from zentrale.logbook import processes, vault
 from zentrale.logbook.ledger import Patience

@@ -17,9 +17,9 @@ from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Key, Keyring
 from zentrale.jobs.known.step_form import Outcome
-from zentrale.jobs.known.trying import try_keys
+from zentrale.jobs.passwords.keyring import Key, Keyring
+from zentrale.jobs.passwords.trying import try_keys
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels, with_credentials
 from zentrale.jobs.registration import channels

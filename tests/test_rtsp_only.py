@@ -16,7 +16,7 @@ from zentrale.field.causes import Cause, ForbiddenError, PlayError
 from zentrale.field.scheduler import failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams import rtsp_only
 from zentrale.jobs.streams.judging import code_of_stream
 from zentrale.logbook.ledger import Patience

@@ -22,9 +22,9 @@ from zentrale.errors import PlanError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
 from zentrale.jobs.discovery.discovering import Request, discover
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.profile_choice import pick_profiles
 from zentrale.jobs.known.step_form import Outcome, StepResult
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders import channel_step as channel
 from zentrale.jobs.recorders.work_sheet import write_work_sheets
 from zentrale.jobs.registration import channels, registering

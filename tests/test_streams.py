@@ -40,7 +40,7 @@ from zentrale.findings import count_faults
 from zentrale.jobs.checks.check import Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
 from zentrale.jobs.checks.streams_check import measure_planned
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.judging import judge_delivery, judge_group, lateness_finding
 from zentrale.jobs.streams.measuring import Measured
 from zentrale.jobs.streams.measuring import measure as judged

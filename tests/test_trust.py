@@ -36,7 +36,7 @@ from zentrale.jobs.finders import multicast_probe
 from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
-from zentrale.jobs.known.keyring import Keyring, Manner
+from zentrale.jobs.passwords.keyring import Keyring, Manner
 from zentrale.logbook.ledger import Patience, RefusalLedger
 from zentrale.logbook.locks import site_lock
 from zentrale.logbook.processes import this_process

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from zentrale.cli.work import Work
     from zentrale.jobs.discovery.discovering import Discovery
     from zentrale.jobs.discovery.stream_list import Listed
-    from zentrale.jobs.known.keyring import Keyring
+    from zentrale.jobs.passwords.keyring import Keyring
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 

@@ -147,7 +147,7 @@ def _add_list(work: Work) -> None:
 
     from zentrale import quantities
     from zentrale.cli import defects
-    from zentrale.jobs.passwords import read_candidates
+    from zentrale.jobs.passwords.candidate_lists import read_candidates
 
     args, output = work.args, work.output
     listed = read_candidates(Path(args.file), args.user, args.column, args.factory or "")

@@ -116,7 +116,7 @@ def seal(work: Work) -> None:
     from pathlib import Path
 
     from zentrale.errors import InputError
-    from zentrale.jobs.sealing import secret_lines
+    from zentrale.jobs.passwords.sealing import secret_lines
     from zentrale.logbook.vault import weakness
     from zentrale.output.sealed_sheet import sealed_sheet
     from zentrale.site.folder import write_atomically

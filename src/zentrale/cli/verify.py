@@ -203,7 +203,7 @@ def _rules(
     from zentrale.cli.work import patience
     from zentrale.errors import CertificateError
     from zentrale.field.rules import Rules
-    from zentrale.jobs.known.keyring import spelled
+    from zentrale.jobs.passwords.keyring import spelled
     from zentrale.logbook.ledger import RefusalLedger
     from zentrale.logbook.vault_contents import Contents
     from zentrale.protocols.doors import OpenLedger

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
     from pathlib import Path
 
-    from zentrale.jobs.known.keyring import Keyring
+    from zentrale.jobs.passwords.keyring import Keyring
     from zentrale.logbook.ledger import Patience
     from zentrale.logbook.store import Logbook
     from zentrale.logbook.vault import Vault
@@ -127,7 +127,7 @@ class Work:
 
     def keyring(self, *, dry_run: bool = False) -> Keyring:
         """What a run needs to get into devices: the vault as far as it was opened, and the logbook."""
-        from zentrale.jobs.known.keyring import Keyring, Manner
+        from zentrale.jobs.passwords.keyring import Keyring, Manner
 
         args, output = self.args, self.output
         manner = Manner(output.notice, new_passphrase(), output.ask if sys.stdin.isatty() else None)

@@ -16,11 +16,11 @@ from zentrale.field.device import Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, StepResult
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import Driver, recorded_url
 from zentrale.jobs.recorders.passes import passes

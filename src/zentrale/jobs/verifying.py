@@ -20,7 +20,7 @@ from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, StreamResult
 from zentrale.jobs.checks.strangers_check import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import unjudged
 from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
 from zentrale.jobs.streams.measuring import measure

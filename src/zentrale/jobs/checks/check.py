@@ -17,7 +17,7 @@ from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.site.model import Camera, Plan

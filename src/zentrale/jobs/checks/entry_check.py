@@ -13,13 +13,13 @@ from zentrale.field.visit import Visit
 from zentrale.findings import finding
 from zentrale.jobs.checks.check import Check, Layer, Round
 from zentrale.jobs.checks.seen import Target, Unresolved
-from zentrale.jobs.known.access import Claim, find_entry
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.entry_judged import judge_entry, seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.profile_choice import ProfileChoice
+from zentrale.jobs.passwords.access import Claim, find_entry
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import NOT_PLAYING, OURS
 from zentrale.jobs.streams.judging import code_of_stream
 from zentrale.jobs.streams.rtsp_only import find_credentials, is_rtsp_only, kept_addresses, stream_addresses

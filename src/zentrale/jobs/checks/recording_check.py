@@ -11,10 +11,10 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import ChannelResult
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.entry_judged import seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged

@@ -11,7 +11,7 @@ from zentrale.field.causes import Cause
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, Severity, Verdict, severity_of, verdict_of
-from zentrale.jobs.known.trying import Entry
+from zentrale.jobs.passwords.trying import Entry
 from zentrale.protocols.doors import Door
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement

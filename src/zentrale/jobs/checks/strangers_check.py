@@ -18,8 +18,8 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target, outcome_told
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import OURS
 from zentrale.jobs.streams.judging import code_of_failure
 from zentrale.logbook.evidence import Judged, Observation, latest, standings

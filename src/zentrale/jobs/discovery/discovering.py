@@ -31,8 +31,8 @@ from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import planned_devices, ref_of
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
 from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan

@@ -17,7 +17,7 @@ from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.finders.merging import merge, sighting
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan
 

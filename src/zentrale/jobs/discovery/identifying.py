@@ -22,11 +22,11 @@ from zentrale.field.http import LostError
 from zentrale.field.repeating import TroubleError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.field.web_page import web_page
-from zentrale.jobs.known.access import Claim, device_maker, find_entry, who_it_is
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import whole_devices
+from zentrale.jobs.passwords.access import Claim, device_maker, find_entry, who_it_is
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.onvif.device import SERVICE_PATH

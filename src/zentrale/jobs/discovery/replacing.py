@@ -11,11 +11,11 @@ from zentrale.errors import DeviceError, InputError
 from zentrale.jobs.discovery.assigning import check_name, named
 from zentrale.jobs.discovery.discovering import current_devices, last_devices
 from zentrale.jobs.discovery.matching import matched
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import Outcome
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened

@@ -19,11 +19,11 @@ from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S
 from zentrale.jobs.discovery.matching import Matching
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import planned_devices, ref_of
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Logbook

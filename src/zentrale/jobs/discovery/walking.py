@@ -10,10 +10,10 @@ from zentrale.errors import DeviceError
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.discovering import current_devices
 from zentrale.jobs.discovery.matching import candidates, matched
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.profile_choice import lens_told, pick_profiles, sources_in_order
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, measure
 from zentrale.logbook.store import Logbook
 from zentrale.site.folder import write_atomically

@@ -19,13 +19,13 @@ from zentrale.field.device import Device
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.access import entered
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import Planned, device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.maintaining.steps import NewFirmware, Restart, Restore
 from zentrale.jobs.maintaining.turns import Turned, in_turn
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.registration import by_hand
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.left_open import LeftOpen

@@ -10,8 +10,8 @@ from typing import Any
 
 from zentrale.field.device import Device
 from zentrale.findings import Finding
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.step_form import Step, StepResult
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.protocols.onvif.recording import JobState, Stored

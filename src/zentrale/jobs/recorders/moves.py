@@ -13,9 +13,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import DeviceError
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import Outcome, StepResult
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.channel_step import Channel, ChannelState
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels
 from zentrale.jobs.recorders.passes import Passes, passes

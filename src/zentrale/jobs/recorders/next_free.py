@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from zentrale.errors import DeviceError
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.channel_numbers import bind_next_channel, next_channels
 from zentrale.logbook.store import Logbook
 from zentrale.site.camera_file import camera_columns, camera_file_text, read_camera_rows

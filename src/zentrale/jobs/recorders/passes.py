@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.store import DONE, Logbook
 from zentrale.protocols.http_auth import Credentials
 from zentrale.site.model import Camera

@@ -6,7 +6,7 @@ import importlib
 from collections.abc import Sequence
 
 from zentrale.field.device import Device
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.driver import Driver, PlannedChannel
 from zentrale.jobs.recorders.recorder_kinds import KINDS

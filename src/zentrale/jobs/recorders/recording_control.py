@@ -7,8 +7,8 @@ from collections.abc import Collection, Iterator, Mapping
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.step_form import StepResult
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample

@@ -15,9 +15,9 @@ from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.findings import finding
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes

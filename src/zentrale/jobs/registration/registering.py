@@ -18,9 +18,9 @@ from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.discovery.moved import note_moved
 from zentrale.jobs.known.entry_judged import seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import place_of, ref_of
 from zentrale.jobs.known.step_form import DeviceResult, Outcome
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import ByHand
 from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.jobs.registration.channels import PICTURE, Channels, Source

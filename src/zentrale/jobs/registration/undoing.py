@@ -15,11 +15,11 @@ from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.discovery.moved import note_moved
-from zentrale.jobs.known.access import Claim, find_entry
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.known.step_form import Outcome, Step
+from zentrale.jobs.passwords.access import Claim, find_entry
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.moves import FORMER

@@ -9,8 +9,8 @@ from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError
 from zentrale.jobs.known.step_form import Step
-from zentrale.jobs.known.trying import CUT_TO, prove_account
-from zentrale.jobs.steps import new_password
+from zentrale.jobs.passwords import new_password
+from zentrale.jobs.passwords.trying import CUT_TO, prove_account
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.doors import Door
 from zentrale.protocols.http_auth import Credentials

@@ -7,9 +7,9 @@ from functools import cached_property
 
 from zentrale.field.device import Device
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.profile_choice import ProfileChoice
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.site.model import Camera, Plan, Recorder
 
 

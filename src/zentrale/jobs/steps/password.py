@@ -10,15 +10,15 @@ from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.field.http import place_of
 from zentrale.findings import Finding, finding
-from zentrale.jobs.known.access import Claim, find_entry, who_it_is
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.entry_judged import claims_to_be_fresh
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Keyring
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import Step
-from zentrale.jobs.known.trying import Entry, prove
-from zentrale.jobs.steps import new_password
+from zentrale.jobs.passwords import new_password
+from zentrale.jobs.passwords.access import Claim, find_entry, who_it_is
+from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.passwords.trying import Entry, prove
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device

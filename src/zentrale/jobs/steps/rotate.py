@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.field.http import place_of
-from zentrale.jobs.known.access import who_it_is
 from zentrale.jobs.known.step_form import Step
-from zentrale.jobs.known.trying import closed_question, prove
-from zentrale.jobs.steps import new_password
+from zentrale.jobs.passwords import new_password
+from zentrale.jobs.passwords.access import who_it_is
+from zentrale.jobs.passwords.trying import closed_question, prove
 from zentrale.jobs.steps.bench import Bench
 from zentrale.protocols.doors import Purpose
 from zentrale.protocols.http_auth import Credentials

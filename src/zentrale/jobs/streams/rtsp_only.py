@@ -11,9 +11,9 @@ from zentrale.field import rtsp_player
 from zentrale.field.causes import ForbiddenError
 from zentrale.field.rtsp_player import Access
 from zentrale.field.visit import Visit
-from zentrale.jobs.known.access import Claim, keys_for
 from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice
-from zentrale.jobs.known.keyring import Keyring
+from zentrale.jobs.passwords.access import Claim, keys_for
+from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import observations
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Target

@@ -20,8 +20,8 @@ from zentrale.field.device import GONE_PATIENCE_S, Device
 from zentrale.field.http import place_of
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.keyring import Key, Keyring
-from zentrale.jobs.known.trying import Entry, try_keys
+from zentrale.jobs.passwords.keyring import Key, Keyring
+from zentrale.jobs.passwords.trying import Entry, try_keys
 from zentrale.site.identity import Identity
 from zentrale.site.model import Camera, Recorder
 

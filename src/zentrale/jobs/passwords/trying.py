@@ -23,7 +23,7 @@ from zentrale.errors import (
 )
 from zentrale.field.device import Device
 from zentrale.jobs.known.device_states import CLOSED, State
-from zentrale.jobs.known.keyring import Key, Keyring
+from zentrale.jobs.passwords.keyring import Key, Keyring
 from zentrale.protocols.doors import Door, Purpose
 from zentrale.protocols.http_auth import Credentials
 
