@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import asking, options
 from zentrale.cli.demo_story import Story, end
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
@@ -112,7 +112,7 @@ class _Demo(Story):
         import time
 
         started = time.monotonic()
-        os.environ[options.PASSPHRASE_VARIABLE] = _PASSPHRASE
+        os.environ[asking.PASSPHRASE_VARIABLE] = _PASSPHRASE
         self._step("Brackwater Locks, 28 cameras and two recorders: a site folder, and the stand-in devices")
         self._command("new", str(self.folder), "--sample", "brackwater", folder=None)
         self._start_stand_in()

@@ -30,7 +30,7 @@ def run(
     import subprocess
     import sys
 
-    from zentrale.cli.options import PASSPHRASE_VARIABLE
+    from zentrale.cli.asking import PASSPHRASE_VARIABLE
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.field.lab.namespaces import INSIDE
     from zentrale.jobs.network.rehearsal.stage import LAPTOP

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import os
-import sys
+
+from zentrale.cli.asking import PASSPHRASE_VARIABLE
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from collections.abc import Callable
-
-
-PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
 
 
 def completes(action: argparse.Action, words: Callable[..., list[str]]) -> None:
@@ -116,41 +113,6 @@ def add_passphrase(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help=f"read the vault's passphrase from file descriptor N (default: ${PASSPHRASE_VARIABLE}, else ask)",
     )
-
-
-def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = False) -> str:
-    """A passphrase or password from a descriptor, an environment variable, or the keyboard. Raises InputError."""
-    from zentrale.errors import InputError
-
-    if descriptor is not None:
-        try:
-            with os.fdopen(descriptor, encoding="utf-8") as file:
-                text = file.readline().rstrip("\r\n")
-        except (OSError, UnicodeDecodeError) as error:
-            raise InputError(
-                f"file descriptor {descriptor}: cannot be read: {error}", "open it, as in `3<file`"
-            ) from None
-    elif variable and os.environ.get(variable):
-        text = os.environ[variable]
-    elif sys.stdin.isatty():
-        from getpass import getpass
-
-        text = getpass(f"{prompt}: ")
-        if twice and getpass(f"{prompt}, again: ") != text:
-            raise InputError("the two did not agree", "type it again; nothing was changed")
-    else:
-        advice = f"set ${variable}, or give a file descriptor" if variable else "give a file descriptor"
-        raise InputError(f"{prompt}: nobody to ask, since this is no terminal", advice)
-    if not text:
-        raise InputError(f"{prompt}: empty", "give at least one character")
-    from zentrale.cli import defects
-
-    defects.know(text)
-    return text
-
-
-def passphrase(args: argparse.Namespace, *, twice: bool = False) -> str:
-    return secret(args.passphrase_fd, PASSPHRASE_VARIABLE, "vault passphrase", twice=twice)
 
 
 def add_entering(parser: argparse.ArgumentParser) -> None:

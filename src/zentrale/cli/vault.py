@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options, vault_rotate
+from zentrale.cli import asking, options, vault_rotate
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
 DESCRIPTION = f"""\
 Keeps every password of a site in one encrypted file, vault.bin (scrypt and AES-256-GCM). The passphrase comes from
-a prompt, from ${options.PASSPHRASE_VARIABLE} or from --passphrase-fd; a device's password from a prompt, from
+a prompt, from ${asking.PASSPHRASE_VARIABLE} or from --passphrase-fd; a device's password from a prompt, from
 ${PASSWORD_VARIABLE} or from --password-fd. No password is ever taken from the command line itself."""
 EXAMPLE = """zentrale vault init
   zentrale vault add admin --label "installer's password"
@@ -88,7 +88,7 @@ def _init(work: Work) -> None:
     args, output, folder = work.args, work.output, work.folder
     if folder.vault_file.exists():
         raise InputError(f"{folder.vault_file}: the vault exists already", "use it, or move it away")
-    passphrase = options.passphrase(args, twice=True)
+    passphrase = asking.passphrase(args, twice=True)
     _check_strength(passphrase, weak=args.weak)
     Vault.create(folder.vault_file, passphrase)
     output.line(f"made {folder.vault_file}")
@@ -109,7 +109,7 @@ def _check_strength(passphrase: str, *, weak: bool) -> None:
 
 def _changed(output: Output, vault: Vault, change: Callable[[], T]) -> T:
     """Change the vault. Where another process changed its passphrase while somebody typed, the new one is asked for."""
-    from zentrale.cli.work import new_passphrase
+    from zentrale.cli.asking import new_passphrase
     from zentrale.errors import PassphraseChangedError
 
     try:
@@ -135,7 +135,7 @@ def _add(work: Work) -> None:
     if args.user is None or args.column is not None:
         raise InputError("vault add: an account is missing", "give USER, or a list of passwords with --from FILE")
     vault = work.open_vault()
-    password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    password = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
     candidate = Candidate(Credentials(args.user, password), label, args.factory or "")
     _changed(output, vault, lambda: vault.add_candidate(candidate))
@@ -177,7 +177,7 @@ def _set(work: Work) -> None:
     if args.name not in planned:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
     vault = work.open_vault()
-    password = options.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    password = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     new = Credentials(args.user, password)
     further = {plan.policy.recorder_account, *(a.user for a in plan.accounts)}
 
@@ -269,7 +269,7 @@ def _remove(work: Work) -> None:
 def _passphrase(work: Work) -> None:
     args, output = work.args, work.output
     vault = work.open_vault()
-    passphrase = options.secret(args.new_fd, "", "new passphrase", twice=True)
+    passphrase = asking.secret(args.new_fd, "", "new passphrase", twice=True)
     _check_strength(passphrase, weak=args.weak)
     _changed(output, vault, lambda: vault.change_passphrase(passphrase))
     output.line("changed the passphrase")

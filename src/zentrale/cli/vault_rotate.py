@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import asking, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -129,7 +129,7 @@ def seal(work: Work) -> None:
     lines = secret_lines(plan, contents)
     if not lines:
         raise InputError("the vault holds no password of a device yet", "run `zentrale register` first")
-    passphrase = options.secret(args.sheet_fd, SHEET_VARIABLE, "passphrase of the sheet", twice=True)
+    passphrase = asking.secret(args.sheet_fd, SHEET_VARIABLE, "passphrase of the sheet", twice=True)
     if why := weakness(passphrase):
         raise InputError(
             f"passphrase of the sheet: {why}", "take several words; whoever gets the file can guess for ever"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import asking, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -72,6 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.verify_shown import show
+    from zentrale.cli.work import Work
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
 
@@ -144,7 +145,7 @@ def _one_address(work: Work) -> Verification:
                 "the password in the address shows in the process list and the shell's history; leave it out next time"
             )
         else:
-            password = options.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
+            password = asking.secret(args.password_fd, STREAM_PASSWORD_VARIABLE, f"password of {address.user}")
         credentials = Credentials(address.user, password)
     output.hint(f"measuring {address.url} for {args.seconds:g} s")
     result = _measured(work, address, credentials)

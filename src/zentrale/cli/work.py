@@ -8,12 +8,12 @@ import sys
 from contextlib import contextmanager
 from functools import cached_property
 
-from zentrale.cli import options
+from zentrale.cli import asking
 from zentrale.cli.output import Output
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Iterator
     from pathlib import Path
 
     from zentrale.jobs.passwords.keyring import Keyring
@@ -83,7 +83,7 @@ class Work:
         file = self.folder.vault_file
         if not file.exists():
             raise InputError(f"{file}: there is no vault", "make one with `zentrale vault init`")
-        vault = self.vault = Vault.open(file, options.passphrase(self.args))
+        vault = self.vault = Vault.open(file, asking.passphrase(self.args))
         defects.know_vault(vault)
         if readers := others_who_read(vault.path):
             print(
@@ -130,7 +130,7 @@ class Work:
         from zentrale.jobs.passwords.keyring import Keyring, Manner
 
         args, output = self.args, self.output
-        manner = Manner(output.notice, new_passphrase(), output.ask if sys.stdin.isatty() else None)
+        manner = Manner(output.notice, asking.new_passphrase(), output.ask if sys.stdin.isatty() else None)
         return Keyring(
             self.plan, self.vault, self.logbook, patience(args, output, self.plan.policy.refusal_window_min),
             trusted=args.trust_new_certificate, same=args.same_device, overwrite=getattr(args, "overwrite_accounts", False),
@@ -144,13 +144,6 @@ def others_who_read(path: Path) -> str:
         return ""
     mode = path.stat().st_mode
     return "everybody on this machine" if mode & 0o004 else "its group" if mode & 0o040 else ""
-
-
-def new_passphrase() -> Callable[[], str] | None:
-    """Asks for the vault's passphrase after another process changed it; None where nobody sits at a terminal."""
-    if not sys.stdin.isatty():
-        return None
-    return lambda: options.secret(None, "", "new vault passphrase")
 
 
 def patience(args: argparse.Namespace, output: Output, window_min: float) -> Patience:
