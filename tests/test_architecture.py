@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import runpy
 from functools import cache
 from pathlib import Path
@@ -135,3 +136,13 @@ def test_files_and_functions_fit_in_a_head() -> None:
         for node in ast.walk(tree):
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and node.end_lineno:
                 assert node.end_lineno - node.lineno <= 80, f"{name}.{node.name}"
+
+
+def test_every_error_stands_in_the_one_tree() -> None:
+    found = [
+        name
+        for _, name, tree in modules()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.ClassDef) and any(re.search("(Error|Exception)$", ast.unparse(b)) for b in node.bases)
+    ]
+    assert set(found) == {"zentrale.errors"} and len(found) > 20

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 
 from conftest import zentrale
 from network_site import CAMERAS, SITE, six
+from zentrale.errors import LabError
 from zentrale.field.lab.dhcp_client import Client, ask_all
-from zentrale.field.lab.namespaces import LabError
 from zentrale.field.lab.probing import Wire
 from zentrale.field.lab.stations import Leg
 from zentrale.field.lab.switch import LabSwitch

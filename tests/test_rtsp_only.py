@@ -10,9 +10,8 @@ from pathlib import Path
 import pytest
 
 from conftest import CAMERAS, SITE, TYPES, make_site
-from zentrale.errors import DeviceError, NotAskedError, RefusedError, UnreachableError
+from zentrale.errors import Cause, DeviceError, ForbiddenError, NotAskedError, PlayError, RefusedError, UnreachableError
 from zentrale.field import rtsp_player
-from zentrale.field.causes import Cause, ForbiddenError, PlayError
 from zentrale.field.scheduler import failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.known.found_devices import FoundDevice

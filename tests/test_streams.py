@@ -29,9 +29,9 @@ from hypothesis import strategies as st
 from conftest import make_site, zentrale
 from stream_server import HOST, StreamServer
 from test_video import encode
-from zentrale.errors import Whose
+from zentrale.errors import Cause, Whose
 from zentrale.field import playing
-from zentrale.field.causes import Cause, cause_of
+from zentrale.field.causes import cause_of
 from zentrale.field.datagram_batch import BATCH
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import ENOUGH_BYTES, Connection

@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from conftest import CAMERAS, DATA, OWN_NETWORK, PROGRAM, SITE, TYPES, make_site, make_vault, zentrale
+from zentrale.errors import CannotPinError
 from zentrale.field import arp, pinning
-from zentrale.field.pinning import CannotPinError
 from zentrale.simulation.own_network import INSIDE
 
 FRESH = """

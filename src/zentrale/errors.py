@@ -71,6 +71,20 @@ class PassphraseChangedError(ZentraleError):
     """Another process gave the vault another passphrase: the key in hand opens it no more."""
 
 
+class NoHeaderError(InputError):
+    """No row holds names that are known to stand above the columns of a schedule."""
+
+
+class LabError(ZentraleError):
+    """This machine did not do what the laboratory of a rehearsed network needs."""
+
+    whose = Whose.MACHINE
+
+
+class FileRefusedError(LabError):
+    """A switch did not take the commands of its file: nothing else can be tried."""
+
+
 class NothingReachedError(ZentraleError):
     """Not one device or stream answered."""
 
@@ -94,6 +108,22 @@ class NotOfferedError(DeviceError):
 
 class RefusedError(DeviceError):
     """The device refused the credentials (or asks for some)."""
+
+
+class ForbiddenError(RefusedError):
+    """The server does not ask who it is, or knows it, and does not let this one see the stream (403)."""
+
+
+class UnknownServiceError(RefusedError):
+    """It wants a password before it says what it is, and nothing else says that it is a device of this trade."""
+
+
+class AnotherDeviceError(RefusedError):
+    """Another device than the claimed one answers. `why` says by what that is known."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(f"another device answers here: {why}; no password of the other one was sent to it")
+        self.why = why
 
 
 class LockedError(RefusedError):
@@ -122,6 +152,22 @@ class CertificateError(DeviceError):
     """The device shows another certificate than the one it was first seen with, or one nobody has accepted."""
 
 
+class AddressTakenError(DeviceError):
+    """Another device answers at the address that a device was to have, or had."""
+
+
+class NotFoundError(DeviceError):
+    """The recorder was not found, so it was not asked."""
+
+
+class TroubleError(DeviceError):
+    """The server fails by its own account (HTTP 5xx), more than once."""
+
+
+class CannotPinError(DeviceError):
+    """This machine does not let one address be tied to one device: another system, no rights, or not on its own link."""
+
+
 class MachineError(DeviceError):
     """This machine did not let it be tried: no more files, ports or buffers. No device is judged by that."""
 
@@ -134,12 +180,71 @@ class UnreachableError(DeviceError):
     whose = Whose.NETWORK
 
 
+class GoneError(UnreachableError):
+    """No connection came about: the device restarts, perhaps, and is back soon."""
+
+
+class LostError(UnreachableError):
+    """A connection that had come about broke before the answer was whole."""
+
+
 class LateError(UnreachableError):
     """Something is there, but its answer did not come within the time given to it."""
 
 
+class SilentError(LateError):
+    """The server is there and answers no more."""
+
+
 class RemoteProtocolError(DeviceError):
     """The other side broke the protocol: malformed, oversized or out of order."""
+
+
+class Cause(Enum):
+    """Why a stream does not play, in a word."""
+
+    NO_ANSWER = "no answer"
+    PASSWORD = "password refused"
+    FORBIDDEN = "forbidden"
+    PATH = "no such path"
+    TRANSPORT = "no such transport"
+    BUSY = "server busy"
+    DESCRIPTION = "nonsense in the description"
+    CLOSED = "connection closed"
+    SILENT = "no more answers"
+    ELSEWHERE = "sent elsewhere"
+    MACHINE = "this machine"
+    OTHER = "another reason"
+
+
+class PlayError(RemoteProtocolError):
+    """The server is there, and the stream does not play."""
+
+    def __init__(self, what: str, cause: Cause, status: int = 0) -> None:
+        super().__init__(what)
+        self.cause = cause
+        self.status = status
+
+
+class MulticastOfferedError(PlayError):
+    """The description says that the stream is sent to a multicast group, and another way was taken."""
+
+
+class RedirectedError(PlayError):
+    """The stream is at another path or port: `location`, as the server named it."""
+
+    def __init__(self, what: str, location: str) -> None:
+        super().__init__(what, Cause.ELSEWHERE)
+        self.location = location
+
+
+class SoapRefusalError(ZentraleError):
+    """A stand-in refuses a request, with a fault of this code and these subcodes (SOAP 1.2 part 1, clause 5.4)."""
+
+    def __init__(self, code: str, *subcodes: str, reason: str) -> None:
+        super().__init__(reason)
+        self.code = code
+        self.subcodes = subcodes
 
 
 class LocalProtocolError(Exception):

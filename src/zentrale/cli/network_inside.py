@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from zentrale.errors import LabError
+
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from pathlib import Path
@@ -165,7 +167,6 @@ def _play(output: Output, stage: Stage, scenario: Scenario) -> int:
     import time
 
     from zentrale.cli.simulate import prepare
-    from zentrale.field.lab.namespaces import LabError
     from zentrale.simulation import stand_in  # noqa: F401 - loaded once, before the processes part
 
     prepare(output, scenario)

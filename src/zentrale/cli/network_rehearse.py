@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from zentrale.cli import network_inside, options
+from zentrale.errors import LabError
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -100,7 +101,7 @@ def run(work: Work, net: NetworkPlan) -> int:
         if args.failures:
             return _failures(args, output, rehearser)
         result = rehearser.rehearse(slip)
-    except namespaces.LabError as error:
+    except LabError as error:
         raise InputError(
             f"the rehearsal could not be built: {error}", "`zentrale doctor` says what is missing here"
         ) from None

@@ -7,16 +7,12 @@ import os
 import socket
 import ssl
 
-from zentrale.errors import RemoteProtocolError, UnreachableError
+from zentrale.errors import GoneError, RemoteProtocolError
 from zentrale.field.intake import Connection
 from zentrale.field.limits import own_limit
 from zentrale.words import clean
 
 CONNECT_TIMEOUT_S = 5.0
-
-
-class GoneError(UnreachableError):
-    """No connection came about: the device restarts, perhaps, and is back soon."""
 
 
 class Wire:

@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 
 import httpcore
 
-from zentrale.errors import CertificateError, LateError, RemoteProtocolError, UnreachableError
+from zentrale.errors import CertificateError, LateError, LostError, RemoteProtocolError, UnreachableError
 from zentrale.field.connection import device_ssl_context
 from zentrale.field.limits import own_limit
 from zentrale.field.rules import CheckCertificate
@@ -33,10 +33,6 @@ MAX_DEVICE_BYTES = 48 * 1024 * 1024
 
 
 _NO_TLS = frozenset({"WRONG_VERSION_NUMBER", "HTTP_REQUEST", "UNEXPECTED_EOF_WHILE_READING", "RECORD_LAYER_FAILURE"})
-
-
-class LostError(UnreachableError):
-    """A connection that had come about broke before the answer was whole."""
 
 
 @dataclass(frozen=True)

@@ -8,15 +8,11 @@ import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
-from zentrale.errors import DeviceError
+from zentrale.errors import CannotPinError
 from zentrale.field.adapters import Adapter, list_adapters
 
 _TIMEOUT_S = 5.0
 _GUARD = 'cat > /dev/null; exec ip neigh del "$1" dev "$2"'
-
-
-class CannotPinError(DeviceError):
-    """This machine does not let it: another system, no rights, or not on the device's own link."""
 
 
 @asynccontextmanager

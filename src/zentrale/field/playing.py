@@ -12,8 +12,15 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import timedelta
 
-from zentrale.errors import RemoteProtocolError, UnreachableError
-from zentrale.field.causes import Cause, MulticastOfferedError, PlayError, RedirectedError, SilentError
+from zentrale.errors import (
+    Cause,
+    MulticastOfferedError,
+    PlayError,
+    RedirectedError,
+    RemoteProtocolError,
+    SilentError,
+    UnreachableError,
+)
 from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
@@ -279,7 +286,7 @@ class Playing:
             what = f"{what} another host, {address.named}, which was not asked"
             if address.url == self.address.url:
                 raise PlayError(what, Cause.ELSEWHERE)
-        raise RedirectedError(what, address)
+        raise RedirectedError(what, event.location)
 
     def _look(self, packets: list[tuple[bytes, float]]) -> None:
         if self.meter is not None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from zentrale.errors import DeviceError, RefusedError
-from zentrale.field.causes import CAUSES, Cause, ForbiddenError, PlayError
+from zentrale.errors import Cause, DeviceError, ForbiddenError, PlayError, RefusedError
+from zentrale.field.causes import CAUSES
 from zentrale.field.rules import Try
 from zentrale.field.visit import Visit
 from zentrale.protocols.doors import Outcome, Target, tells_of_a_lock, wait_told

@@ -7,16 +7,12 @@ from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
 
-from zentrale.errors import DeviceError, LateError, RemoteProtocolError, UnreachableError
-from zentrale.field.http import Answer, LostError
+from zentrale.errors import LateError, LostError, RemoteProtocolError, TroubleError, UnreachableError
+from zentrale.field.http import Answer
 from zentrale.protocols import soap
 
 PAUSE_S = 1.0
 REPEATS = 3  # of a request that may be repeated, where the server fails or the connection breaks
-
-
-class TroubleError(DeviceError):
-    """The server fails by its own account (HTTP 5xx), more than once."""
 
 
 async def repeated(name: str, post: Callable[[], Awaitable[Answer]], patience_s: float) -> Answer:

@@ -9,16 +9,19 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from enum import Enum
 
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
-from zentrale.field.causes import (
+from zentrale.errors import (
     Cause,
+    DeviceError,
+    GoneError,
+    LockedError,
     MulticastOfferedError,
+    NotAskedError,
     PlayError,
     RedirectedError,
+    RefusedError,
     SilentError,
-    cause_of,
 )
-from zentrale.field.connection import GoneError
+from zentrale.field.causes import cause_of
 from zentrale.field.playing import Playing
 from zentrale.field.visit import Visit
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
@@ -87,7 +90,8 @@ async def measure(
             redirects += 1
             if redirects > MAX_REDIRECTS:
                 raise PlayError(f"{address.host}: it sends us round and round", Cause.ELSEWHERE) from None
-            address, sent_on = error.address, error.what if error.address.named else ""
+            address = StreamAddress.told(error.location, address.host)
+            sent_on = error.what if address.named else ""
         except (PlayError, SilentError) as error:
             if sent_on and cause_of(error) is Cause.PATH:
                 raise PlayError(sent_on, Cause.ELSEWHERE) from None

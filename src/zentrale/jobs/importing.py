@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from zentrale import quantities
-from zentrale.errors import InputError, PlanError
+from zentrale.errors import InputError, NoHeaderError, PlanError
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.camera_table import camera_table
 from zentrale.site.folder import SiteFolder, write_atomically
@@ -18,7 +18,7 @@ from zentrale.site.header_guess import likely_columns, likely_header
 from zentrale.site.headers import COLUMNS, Words, header_words
 from zentrale.site.model import Plan
 from zentrale.site.reading import CAMERA_COLUMNS, REQUIRED_COLUMNS, draft_for_schedule, read_for_schedule, read_plan
-from zentrale.site.schedule import OPTIONAL, Mapped, NoHeaderError, interpret, map_columns, spellings
+from zentrale.site.schedule import OPTIONAL, Mapped, interpret, map_columns, spellings
 from zentrale.site.tables import Row
 from zentrale.site.toml_lines import toml_string
 from zentrale.words import meant

@@ -10,9 +10,9 @@ import socket
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from zentrale.errors import CertificateError, ClearTextError, NothingReachedError
+from zentrale.errors import Cause, CertificateError, ClearTextError, NothingReachedError
 from zentrale.field import rtsp_player
-from zentrale.field.causes import Cause, cause_of
+from zentrale.field.causes import cause_of
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round

@@ -6,6 +6,7 @@ import asyncio
 import io
 from dataclasses import replace
 
+from zentrale.errors import SoapRefusalError
 from zentrale.protocols import soap
 from zentrale.protocols.onvif import device, encoder_options, encoders, media, media2, osd, password_rules
 from zentrale.protocols.onvif.encoder_options import CodecOptions
@@ -13,7 +14,7 @@ from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation import encoding, scene
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
-from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
+from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.picture_services import Microphone, PictureServices
 from zentrale.simulation.scenario import Camera, Encoder
 
@@ -127,7 +128,7 @@ class SimulatedCamera(OnvifDevice):
     def _named(self, token: str) -> str:
         name = token.removeprefix("profile-")
         if name not in self.encoders:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoProfile", reason="no such profile or configuration")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoProfile", reason="no such profile or configuration")
         return name
 
     def _stream_uri(self, request: Element) -> Element:
@@ -141,7 +142,7 @@ class SimulatedCamera(OnvifDevice):
     def _set_encoder(self, request: Element) -> Element:
         wanted = media2.parse_set_encoder(request) if _second(request) else media.parse_set_encoder(request)
         if wanted is None or wanted.codec != "H264" or not 0 < wanted.fps <= MAX_FPS or wanted.govlength < 1:
-            raise SoapRefusal("Sender", "InvalidArgVal", "ConfigModify", reason="the settings are not supported")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "ConfigModify", reason="the settings are not supported")
         name = self._named(wanted.token)
         quirks = self.config.quirks
         step = quirks.rounds_kbps or 1
@@ -159,7 +160,7 @@ class SimulatedCamera(OnvifDevice):
     def _create_osd(self, request: Element) -> Element:
         wanted = osd.parse_osd_request(request)
         if wanted.configuration not in self._source_configurations or len(self.labels) >= MAX_LABELS:
-            raise SoapRefusal("Receiver", "Action", "MaxOSDs", reason="no room for another label")
+            raise SoapRefusalError("Receiver", "Action", "MaxOSDs", reason="no room for another label")
         token = f"osd-{len(self.labels) + 1}"
         self.labels[token] = replace(wanted, token=token)
         return soap.TRT.CreateOSDResponse(soap.TRT.OSDToken(token))
@@ -167,13 +168,13 @@ class SimulatedCamera(OnvifDevice):
     def _set_osd(self, request: Element) -> Element:
         wanted = osd.parse_osd_request(request)
         if wanted.token not in self.labels:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
         self.labels[wanted.token] = wanted
         return soap.TRT.SetOSDResponse()
 
     def _delete_osd(self, request: Element) -> Element:
         if self.labels.pop(request.findtext("trt:OSDToken", "", NS), None) is None:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoConfig", reason="no such label")
         return soap.TRT.DeleteOSDResponse()
 
     async def handle_get(self, request: HttpRequest) -> HttpResponse:

@@ -11,13 +11,12 @@ import logging
 import secrets
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import quote
 
 from lxml import etree
 
-from zentrale.errors import RemoteProtocolError
+from zentrale.errors import RemoteProtocolError, SoapRefusalError
 from zentrale.protocols import soap, ssdp, xml
 from zentrale.protocols.http_auth import Credentials, DigestVerifier
 from zentrale.protocols.onvif import device, ntp, password_rules
@@ -53,14 +52,6 @@ _ADMINISTRATOR_ONLY = {
 }
 
 Answer = Callable[[Element], Element]
-
-
-class SoapRefusal(Exception):
-    """The request is refused with this fault."""
-
-    def __init__(self, code: str, *subcodes: str, reason: str) -> None:
-        super().__init__(reason)
-        self.fault = Fault(code, subcodes, reason)
 
 
 class OnvifDevice:
@@ -166,7 +157,7 @@ class OnvifDevice:
         try:
             operation = self.operations.get(name)
             if operation is None:
-                raise SoapRefusal("Receiver", "ActionNotSupported", reason=f"{name} is not supported")
+                raise SoapRefusalError("Receiver", "ActionNotSupported", reason=f"{name} is not supported")
             if not (self.fresh or name in _PRE_AUTH):
                 user = self._admitted(request, token)
                 if user is None and token is None:
@@ -175,17 +166,17 @@ class OnvifDevice:
                     by_digest = "digest" in self.config.quirks.authentication
                     return HttpResponse(401, soap.serialize_fault(fault), headers=offers if by_digest else [])
                 if user is None:
-                    raise SoapRefusal("Sender", "NotAuthorized", reason="wrong user or password, or a stale request")
+                    raise SoapRefusalError(
+                        "Sender", "NotAuthorized", reason="wrong user or password, or a stale request"
+                    )
                 if name in _ADMINISTRATOR_ONLY and self.accounts[user][1] != device.ADMINISTRATOR:
-                    raise SoapRefusal("Sender", "NotAuthorized", reason=f"{name} needs an administrator")
+                    raise SoapRefusalError("Sender", "NotAuthorized", reason=f"{name} needs an administrator")
             if name in self.config.quirks.claims:
                 return HttpResponse(200, soap.serialize(etree.Element(str(envelope.body.tag) + "Response")))
             return HttpResponse(200, soap.serialize(operation(envelope.body)))
-        except SoapRefusal as refusal:
-            status = 500 if refusal.fault.code == "Receiver" else 400
-            fault = refusal.fault
-            if self.config.quirks.fault_text:
-                fault = replace(fault, reason=self.config.quirks.fault_text)
+        except SoapRefusalError as refusal:
+            status = 500 if refusal.code == "Receiver" else 400
+            fault = Fault(refusal.code, refusal.subcodes, self.config.quirks.fault_text or refusal.what)
             return HttpResponse(status, soap.serialize_fault(fault))
         except RemoteProtocolError as error:
             return HttpResponse(400, soap.serialize_fault(Fault("Sender", ("InvalidArgVal",), str(error))))
@@ -207,7 +198,7 @@ class OnvifDevice:
         asked = token is not None or bool(request.headers.get("authorization"))
         if time.monotonic() < self._locked_until_s:
             if asked:
-                raise SoapRefusal("Sender", "NotAuthorized", reason="the account is locked, try again later")
+                raise SoapRefusalError("Sender", "NotAuthorized", reason="the account is locked, try again later")
             return None
         taken = ("token" if token is not None else "digest") in quirks.authentication
         user = self._authenticated_user(request, token) if taken else None
@@ -249,9 +240,9 @@ class OnvifDevice:
     def _create_users(self, request: Element) -> Element:
         for credentials, level in device.parse_user_requests(request):
             if credentials.user in self.accounts:
-                raise SoapRefusal("Sender", "OperationProhibited", "UsernameClash", reason="the user exists")
+                raise SoapRefusalError("Sender", "OperationProhibited", "UsernameClash", reason="the user exists")
             if len(self.accounts) >= MAX_ACCOUNTS:
-                raise SoapRefusal("Receiver", "Action", "TooManyUsers", reason="no room for another user")
+                raise SoapRefusalError("Receiver", "Action", "TooManyUsers", reason="no room for another user")
             self._store(credentials, level)
         return soap.TDS.CreateUsersResponse()
 
@@ -259,7 +250,7 @@ class OnvifDevice:
         for credentials, level in device.parse_user_requests(request):
             held = self.accounts.get(credentials.user)
             if held is None:
-                raise SoapRefusal("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
+                raise SoapRefusalError("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
             if credentials.password:
                 self._store(credentials, level)
             else:
@@ -269,12 +260,12 @@ class OnvifDevice:
     def _delete_users(self, request: Element) -> Element:
         for name in (xml.text(e, ".", NS) for e in request.findall("tds:Username", NS)):
             if self.accounts.pop(name, None) is None:
-                raise SoapRefusal("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
+                raise SoapRefusalError("Sender", "InvalidArgVal", "UsernameMissing", reason="no such user")
         return soap.TDS.DeleteUsersResponse()
 
     def _password_rules(self, request: Element) -> Element:
         if not self.config.tells_password_rules:
-            raise SoapRefusal("Receiver", "ActionNotSupported", reason="not told")
+            raise SoapRefusalError("Receiver", "ActionNotSupported", reason="not told")
         return password_rules.complexity_response(
             password_rules.PasswordRules(self.config.min_password_length, capitals=1, digits=1, signs=1)
         )
@@ -282,10 +273,10 @@ class OnvifDevice:
     def _store(self, credentials: Credentials, level: str) -> None:
         if len(credentials.password) < self.config.min_password_length:
             reason = f"the password needs {self.config.min_password_length} characters"
-            raise SoapRefusal("Sender", "OperationProhibited", "PasswordTooWeak", reason=reason)
+            raise SoapRefusalError("Sender", "OperationProhibited", "PasswordTooWeak", reason=reason)
         longest = self.config.max_password_length
         if longest and len(credentials.password) > longest:
-            raise SoapRefusal(
+            raise SoapRefusalError(
                 "Sender", "OperationProhibited", "PasswordTooLong", reason=f"at most {longest} characters"
             )
         self.accounts[credentials.user] = (credentials, level or device.USER)

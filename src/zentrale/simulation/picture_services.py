@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from zentrale.errors import SoapRefusalError
 from zentrale.protocols import soap
 from zentrale.protocols.onvif import device_io, imaging, masks, media2, motion, video_source
 from zentrale.protocols.onvif.device_io import DigitalInput
 from zentrale.protocols.onvif.masks import Mask, MaskOptions
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
-from zentrale.simulation.onvif_device import SoapRefusal
 from zentrale.simulation.scenario import Camera
 
 GRID = (22, 18)  # columns and rows of its motion cells
@@ -83,9 +83,9 @@ class PictureServices:
     def _create_mask(self, request: Element) -> Element:
         wanted = masks.parse_request(request)
         if len(self.masks) >= self._config.masks or wanted.configuration != self._configuration:
-            raise SoapRefusal("Receiver", "Action", "MaxMasks", reason="no room for another mask")
+            raise SoapRefusalError("Receiver", "Action", "MaxMasks", reason="no room for another mask")
         if len(wanted.corners) < 3:
-            raise SoapRefusal("Sender", "InvalidArgVal", "InvalidPolygon", reason="not a polygon")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "InvalidPolygon", reason="not a polygon")
         token = f"mask-{len(self.masks) + 1}"
         self.masks[token] = replace(wanted, token=token, element=None)
         return soap.TR2.CreateMaskResponse(soap.TR2.Token(token))
@@ -106,14 +106,14 @@ class PictureServices:
         item = motion.parse_request(request)
         told = item.value("Sensitivity") if item else ""
         if not told.isdigit() or int(told) > 100:
-            raise SoapRefusal("Sender", "InvalidArgVal", "InvalidModule", reason="sensitivity is 0 to 100")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "InvalidModule", reason="sensitivity is 0 to 100")
         self.sensitivity = int(told)
         return soap.TAN.ModifyAnalyticsModulesResponse()
 
     def _set_rule(self, request: Element) -> Element:
         item = motion.parse_request(request)
         if item is None or not item.value("ActiveCells"):
-            raise SoapRefusal("Sender", "InvalidArgVal", "InvalidRule", reason="a rule needs its cells")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "InvalidRule", reason="a rule needs its cells")
         self.rules[item.name] = item.value("ActiveCells")
         return soap.TAN(f"{soap.name_of(request)}Response")
 
@@ -127,7 +127,7 @@ class PictureServices:
         wanted = imaging.parse_set(request)
         for name, value in wanted.items():
             if name != "max_exposure_us" and value not in _IMAGING[name]:
-                raise SoapRefusal("Sender", "InvalidArgVal", "SettingsInvalid", reason=f"{name} cannot be {value}")
+                raise SoapRefusalError("Sender", "InvalidArgVal", "SettingsInvalid", reason=f"{name} cannot be {value}")
         self.imaging |= wanted
         return soap.TIMG.SetImagingSettingsResponse()
 
@@ -142,13 +142,13 @@ class PictureServices:
     def _set_turning(self, request: Element) -> Element:
         token, self.degrees = video_source.parse_set(request)
         if token != self._configuration:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such configuration")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoConfig", reason="no such configuration")
         make = soap.TR2 if request.tag == f"{{{NS['tr2']}}}SetVideoSourceConfiguration" else soap.TRT
         return make.SetVideoSourceConfigurationResponse()
 
     def _known(self, held: dict[str, Mask] | dict[str, str], token: str) -> None:
         if token not in held:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoConfig", reason="no such item")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoConfig", reason="no such item")
 
 
 class Microphone:
@@ -181,7 +181,7 @@ class Microphone:
 
     def _set(self, profile: str, kind: str, *, on: bool) -> None:
         if (profile, kind) not in self.carries:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoProfile", reason="no such profile or configuration")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoProfile", reason="no such profile or configuration")
         if kind == "AudioSource" and not on and self.carries[profile, "AudioEncoder"]:
-            raise SoapRefusal("Receiver", "Action", "ConfigurationConflict", reason="the encoder needs its source")
+            raise SoapRefusalError("Receiver", "Action", "ConfigurationConflict", reason="the encoder needs its source")
         self.carries[profile, kind] = on

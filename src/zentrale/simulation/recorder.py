@@ -14,7 +14,7 @@ import time
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 
-from zentrale.errors import DeviceError, InputError
+from zentrale.errors import DeviceError, InputError, SoapRefusalError
 from zentrale.protocols import soap
 from zentrale.protocols.http_auth import Answering, Credentials
 from zentrale.protocols.onvif import device, recording
@@ -22,7 +22,7 @@ from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused, StreamAddress
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
-from zentrale.simulation.onvif_device import OnvifDevice, SoapRefusal
+from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.scenario import BehindRecorder, Recorder
 
 log = logging.getLogger(__name__)
@@ -121,12 +121,16 @@ class SimulatedRecorder(OnvifDevice):
         try:
             StreamAddress.parse(uri)
         except InputError:
-            raise SoapRefusal("Sender", "InvalidArgVal", "BadConfiguration", reason="not an rtsp:// address") from None
+            raise SoapRefusalError(
+                "Sender", "InvalidArgVal", "BadConfiguration", reason="not an rtsp:// address"
+            ) from None
         return uri
 
     def _create_receiver(self, request: Element) -> Element:
         if len(self.receivers) >= self.config.channels:
-            raise SoapRefusal("Receiver", "Action", "MaxReceivers", reason=f"all {self.config.channels} are in use")
+            raise SoapRefusalError(
+                "Receiver", "Action", "MaxReceivers", reason=f"all {self.config.channels} are in use"
+            )
         token = f"RCV{secrets.token_hex(3)}"
         self.receivers[token] = self._address(request)
         shown = StreamAddress.parse(self.receivers[token]).url
@@ -134,7 +138,7 @@ class SimulatedRecorder(OnvifDevice):
 
     def _receiver_token(self, token: str) -> str:
         if token not in self.receivers:
-            raise SoapRefusal("Sender", "InvalidArgVal", "UnknownToken", reason="no such receiver")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "UnknownToken", reason="no such receiver")
         return token
 
     def _configure_receiver(self, request: Element) -> Element:
@@ -148,7 +152,7 @@ class SimulatedRecorder(OnvifDevice):
     def _delete_receiver(self, request: Element) -> Element:
         token = self._receiver_token(recording.receiver_request(request).token)
         if any(job.receiver_token == token for job in self.jobs.values()):
-            raise SoapRefusal("Sender", "OperationProhibited", "CannotDeleteReceiver", reason="a job uses it")
+            raise SoapRefusalError("Sender", "OperationProhibited", "CannotDeleteReceiver", reason="a job uses it")
         del self.receivers[token]
         return soap.TRV.DeleteReceiverResponse()
 
@@ -156,12 +160,12 @@ class SimulatedRecorder(OnvifDevice):
 
     def _channel(self, token: str) -> Channel:
         if token not in self.channels:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoRecording", reason="no such recording")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoRecording", reason="no such recording")
         return self.channels[token]
 
     def _create_recording(self, request: Element) -> Element:
         if not self.config.dynamic_recordings or len(self.channels) >= self.config.channels:
-            raise SoapRefusal(
+            raise SoapRefusalError(
                 "Receiver", "Action", "MaxRecordings", reason=f"at most {self.config.channels} recordings"
             )
         token = f"REC{len(self.channels) + 1:03d}"
@@ -179,7 +183,7 @@ class SimulatedRecorder(OnvifDevice):
         self._channel(wanted.recording_token)
         self._receiver_token(wanted.receiver_token)
         if any(j.recording_token == wanted.recording_token for j in self.jobs.values()):
-            raise SoapRefusal("Receiver", "Action", "MaxRecordingJobs", reason="the recording has a job already")
+            raise SoapRefusalError("Receiver", "Action", "MaxRecordingJobs", reason="the recording has a job already")
         job = replace(wanted, token=f"JOB{secrets.token_hex(3)}")
         self.jobs[job.token] = job
         self._start(job)
@@ -188,7 +192,7 @@ class SimulatedRecorder(OnvifDevice):
     def _job(self, request: Element) -> recording.RecordingJob:
         token = recording.job_token_of(request)
         if token not in self.jobs:
-            raise SoapRefusal("Sender", "InvalidArgVal", "NoRecordingJob", reason="no such job")
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NoRecordingJob", reason="no such job")
         return self.jobs[token]
 
     def _delete_job(self, request: Element) -> Element:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 
 from zentrale import quantities
-from zentrale.errors import InputError
+from zentrale.errors import InputError, NoHeaderError
 from zentrale.site.draft import Draft, wrong_fields
 from zentrale.site.headers import COLUMNS, Words, known_columns, plain
 from zentrale.site.model import Camera
@@ -44,10 +44,6 @@ class Mapped:
     def unused(self) -> list[str]:
         used = set(self.columns.values())
         return [cell for index, cell in enumerate(self.header.cells) if cell and index not in used]
-
-
-class NoHeaderError(InputError):
-    """No row holds names that are known to stand above the columns of a schedule."""
 
 
 @dataclass

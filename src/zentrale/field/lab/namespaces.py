@@ -21,7 +21,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import NoReturn
 
-from zentrale.errors import InputError
+from zentrale.errors import InputError, LabError
 
 INSIDE = "ZENTRALE_REHEARSAL"  # set for the process that was begun again inside
 _PR_SET_PDEATHSIG = 1  # linux/prctl.h
@@ -139,10 +139,6 @@ def call(*command: str, text: str = "", env: Mapping[str, str] | None = None, wi
         said = (done.stderr or done.stdout).strip().splitlines()[:2]
         raise LabError(f"{' '.join(command[:6])}: {' '.join(said) or f'ended with {done.returncode}'}")
     return done.stdout
-
-
-class LabError(Exception):
-    """This machine did not do what the laboratory needs."""
 
 
 class Namespace:

@@ -7,7 +7,8 @@ import subprocess
 import time
 from pathlib import Path
 
-from zentrale.field.lab.namespaces import LabError, Lack, Namespace, call
+from zentrale.errors import LabError
+from zentrale.field.lab.namespaces import Lack, Namespace, call
 from zentrale.protocols import radius
 
 _UP_WITHIN_S = 5.0

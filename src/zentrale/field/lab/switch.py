@@ -7,7 +7,8 @@ import subprocess
 import time
 from pathlib import Path
 
-from zentrale.field.lab.namespaces import LabError, Lack, Namespace
+from zentrale.errors import LabError
+from zentrale.field.lab.namespaces import Lack, Namespace
 
 _SCHEMA = Path("/usr/share/openvswitch/vswitch.ovsschema")
 _UP_WITHIN_S, _LOADED_WITHIN_S = 10.0, 60.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from zentrale.errors import DeviceError
+from zentrale.errors import DeviceError, NotFoundError
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
@@ -24,10 +24,6 @@ from zentrale.subjects import Kind, Ref
 
 CHANNEL = "channel"  # the kind of its observations
 BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
-
-
-class NotFoundError(DeviceError):
-    """The recorder was not found, so it was not asked."""
 
 
 Samples = Mapping[str, Sample | DeviceError]

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import Enum
 
-from zentrale.field.causes import Cause
+from zentrale.errors import Cause
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, Severity, Verdict, severity_of, verdict_of

@@ -9,9 +9,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import replace
 
-from zentrale.errors import DeviceError
+from zentrale.errors import Cause, DeviceError
 from zentrale.field import scheduler
-from zentrale.field.causes import Cause, cause_of
+from zentrale.field.causes import cause_of
 from zentrale.field.limits import open_files
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding

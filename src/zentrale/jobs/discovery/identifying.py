@@ -11,15 +11,16 @@ from zentrale.errors import (
     CertificateError,
     DeviceError,
     LockedError,
+    LostError,
     MachineError,
     NotOfferedError,
     RefusedError,
     RemoteProtocolError,
+    TroubleError,
+    UnknownServiceError,
     UnreachableError,
 )
 from zentrale.field.device import Device
-from zentrale.field.http import LostError
-from zentrale.field.repeating import TroubleError
 from zentrale.field.sweep import speaks_rtsp
 from zentrale.field.web_page import web_page
 from zentrale.jobs.known.device_states import State
@@ -75,10 +76,6 @@ class Expected:
         return next((planned[n] for n in self.names(device) if n in planned), None)
 
 
-class _UnknownServiceError(RefusedError):
-    """It wants a password before it says what it is, and nothing else says that it is a device of this trade."""
-
-
 async def identify(
     device: FoundDevice, expected: Expected, keyring: Keyring, orphans: Sequence[str] = ()
 ) -> FoundDevice:
@@ -98,7 +95,7 @@ async def identify(
         except CertificateError as error:
             unsafe = True
             notes.append(f"{error.what}; {error.advice}")
-        except _UnknownServiceError as error:
+        except UnknownServiceError as error:
             closed = True
             notes.append(error.what)
         except RefusedError as error:  # it answered, and wants what we do not have: that is neither late nor wrong
@@ -166,7 +163,7 @@ async def _ask_who(
     ) as client:
         told_clock = await client.read_clock()
         if not told_clock and not client.speaks_soap and planned is None and not _told_itself(device):
-            raise _UnknownServiceError(
+            raise UnknownServiceError(
                 "a web server that asks for a password for everything, and does not tell what it is"
             )
         offset_s = round(client.clock_offset.total_seconds(), 1)

@@ -12,9 +12,9 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, RefusedError
+from zentrale.errors import Cause, DeviceError, InputError, RefusedError
 from zentrale.field import rtsp_player, scheduler
-from zentrale.field.causes import Cause, cause_of
+from zentrale.field.causes import cause_of
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
 from zentrale.jobs.discovery.discovering import AT_ONCE, BUDGET_S

@@ -6,12 +6,12 @@ import asyncio
 import hashlib
 from dataclasses import dataclass
 
-from zentrale.errors import DeviceError, UnreachableError
+from zentrale.errors import AddressTakenError, DeviceError, UnreachableError
 from zentrale.field import transfer
 from zentrale.field.device import Device
 from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.steps.bench import Bench
-from zentrale.jobs.steps.whereabouts import AnotherError, Whereabouts
+from zentrale.jobs.steps.whereabouts import Whereabouts
 from zentrale.protocols.onvif import maintenance, network
 from zentrale.protocols.onvif.maintenance import Upload
 from zentrale.site.identity import Identity
@@ -100,7 +100,7 @@ class Restore(Step[RestoreState]):
         _, gone_s = await _sent(self.client, where, self._content)
         try:
             await self._return.wait(gone_s, must_go=False)
-        except AnotherError:
+        except AddressTakenError:
             raise DeviceError(
                 "it is back, and does not take its password of now: it has that of the back-up's time; `zentrale register` "
                 "tries its former ones"

@@ -12,6 +12,7 @@ from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, replace
 
 from zentrale.errors import (
+    AnotherDeviceError,
     DeviceError,
     RefusedError,
     UnreachableError,
@@ -24,14 +25,6 @@ from zentrale.jobs.passwords.keyring import Key, Keyring
 from zentrale.jobs.passwords.trying import Entry, try_keys
 from zentrale.site.identity import Identity
 from zentrale.site.model import Camera, Recorder
-
-
-class AnotherDeviceError(RefusedError):
-    """Another device than the claimed one answers. `why` says by what that is known."""
-
-    def __init__(self, why: str) -> None:
-        super().__init__(f"another device answers here: {why}; no password of the other one was sent to it")
-        self.why = why
 
 
 @dataclass(frozen=True)

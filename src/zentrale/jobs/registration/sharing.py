@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import replace
 
-from zentrale.errors import DeviceError
-from zentrale.field.pinning import CannotPinError, pinned
+from zentrale.errors import CannotPinError, DeviceError
+from zentrale.field.pinning import pinned
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.site.model import Camera, Plan
 

@@ -9,7 +9,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
-from zentrale.errors import DeviceError, RefusedError, UnreachableError
+from zentrale.errors import AddressTakenError, DeviceError, RefusedError, UnreachableError
 from zentrale.field import arp, neighbours, probe
 from zentrale.field.adapters import Adapter, list_adapters
 from zentrale.field.device import Device
@@ -21,10 +21,6 @@ log = logging.getLogger(__name__)
 _ANSWER_S = 4.0
 _CONNECT_S = 1.5
 _PROBE_S = 1.0
-
-
-class AnotherError(DeviceError):
-    """Another device answers there."""
 
 
 def at_host(url: str, host: str) -> str:
@@ -42,8 +38,8 @@ class Whereabouts:
     identity: Identity
 
     async def find(self, hosts: Sequence[str]) -> str:
-        """The first of `hosts` at which it is. Raises UnreachableError where it is at none of them, AnotherError where another
-        device sits at the first and it itself is nowhere.
+        """The first of `hosts` at which it is. Raises UnreachableError where it is at none of them, AddressTakenError where
+        another device sits at the first and it itself is nowhere.
         """
         told: list[DeviceError] = []
         for host in hosts:
@@ -54,7 +50,7 @@ class Whereabouts:
                 told.append(error)
             else:
                 return host
-        other = next((e for e in told if isinstance(e, AnotherError)), None)
+        other = next((e for e in told if isinstance(e, AddressTakenError)), None)
         if other is not None:
             raise other
         raise UnreachableError(f"it answers at none of {', '.join(hosts)}")
@@ -68,16 +64,20 @@ class Whereabouts:
             await other.read_clock()
             told = Identity.of([neighbours.macs_by_address().get(host, "")], endpoint=await _endpoint(host))
             if self.identity.macs and told.macs and not self.identity.macs & told.macs:
-                raise AnotherError(f"another device is at {host}: its MAC address is {', '.join(sorted(told.macs))}")
+                raise AddressTakenError(
+                    f"another device is at {host}: its MAC address is {', '.join(sorted(told.macs))}"
+                )
             if self.identity.endpoint and told.endpoint and self.identity.endpoint != told.endpoint and not told.macs:
-                raise AnotherError(f"another device is at {host}")
+                raise AddressTakenError(f"another device is at {host}")
             other.credentials = known
             try:
                 macs = Identity.of([i.mac for i in await other.interfaces()]).macs
             except RefusedError as error:
-                raise AnotherError(f"another device is at {host}: it does not take its password ({error})") from None
+                raise AddressTakenError(
+                    f"another device is at {host}: it does not take its password ({error})"
+                ) from None
             if self.identity.macs and macs and not self.identity.macs & macs:
-                raise AnotherError(f"another device is at {host}: its MAC address is {', '.join(sorted(macs))}")
+                raise AddressTakenError(f"another device is at {host}: its MAC address is {', '.join(sorted(macs))}")
 
     async def by_probe(self) -> str:
         """Where it answers a multicast probe by its own endpoint; empty where it does not."""

@@ -8,15 +8,17 @@ from typing import TypeVar
 
 from zentrale import quantities
 from zentrale.errors import (
+    Cause,
     CertificateError,
     ClearTextError,
     DeviceError,
     LockedError,
     NotAskedError,
+    PlayError,
     RefusedError,
     Whose,
 )
-from zentrale.field.causes import Cause, PlayError, cause_of
+from zentrale.field.causes import cause_of
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.streams.aspects import (

@@ -6,9 +6,8 @@ import asyncio
 from collections.abc import Mapping
 from dataclasses import replace
 
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError
+from zentrale.errors import DeviceError, ForbiddenError, LockedError, NotAskedError, RefusedError
 from zentrale.field import rtsp_player
-from zentrale.field.causes import ForbiddenError
 from zentrale.field.rtsp_player import Access
 from zentrale.field.visit import Visit
 from zentrale.jobs.known.found_devices import USUAL_RTSP_PORTS, FoundDevice

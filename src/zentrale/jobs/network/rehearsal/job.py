@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
+from zentrale.errors import FileRefusedError, LabError
 from zentrale.field.lab import beginnings, probing, servers
 from zentrale.field.lab import switch as lab_switch
-from zentrale.field.lab.namespaces import LabError, Lack
+from zentrale.field.lab.namespaces import Lack
 from zentrale.field.lab.probing import Wire
 from zentrale.field.lab.servers import load_rules
 from zentrale.field.lab.stations import Leg
@@ -29,15 +30,7 @@ from zentrale.jobs.network.rehearsal.loading import Load, judge_load
 from zentrale.jobs.network.rehearsal.script import file_of
 from zentrale.jobs.network.rehearsal.services import MulticastResult
 from zentrale.jobs.network.rehearsal.slips import Broken, Slip
-from zentrale.jobs.network.rehearsal.stage import (
-    INTERNET_HOST,
-    WAN,
-    Builder,
-    FileRefused,
-    Stage,
-    has_interface,
-    interface_mac,
-)
+from zentrale.jobs.network.rehearsal.stage import INTERNET_HOST, WAN, Builder, Stage, has_interface, interface_mac
 from zentrale.jobs.network.rehearsal.trial import PartyCell, Reached
 from zentrale.jobs.network.rehearsal.untried import Untried, untried
 from zentrale.jobs.network.rehearsal.verdicts import SOURCE, Verdicts
@@ -66,10 +59,6 @@ class Rehearsal:
     packets: int
     stations: int
     took: dict[str, float]
-
-
-class _Refused(Exception):
-    """A switch did not take its commands: nothing else can be tried."""
 
 
 class Rehearser:
@@ -101,7 +90,7 @@ class Rehearser:
             stage = self._timed("building the site", builder.make)
             try:
                 self._timed("switching on", lambda: self._switch_on(stage, builder))
-            except _Refused:
+            except FileRefusedError:
                 return self._nothing_tried(stage, broken)
             made = slip.make(stage, builder) if slip else Broken("")
             for server in made.servers:
@@ -206,9 +195,9 @@ class Rehearser:
             self._stack.callback(stage.switches[switch.name].stop)
             try:
                 builder.switch_on(switch.name)
-            except FileRefused as error:
+            except FileRefusedError as error:
                 self._refused(file_of(switch.name), error)
-                raise _Refused from None
+                raise
         for lack in self._lacks:
             self._not_rehearsed(lack, {"nft": "what router and recorders let through", "dnsmasq": "DHCP"}[lack.what])
         if not self._no_rules:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from zentrale.field.lab.namespaces import End, LabError, build
+from zentrale.errors import LabError
+from zentrale.field.lab.namespaces import End, build
 from zentrale.jobs.network.reading_back import Ports, PortSays
 from zentrale.jobs.network.standing import Standing
 from zentrale.output.network import names

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
-from zentrale.field.lab.namespaces import LabError, Namespace, whole_checksums
+from zentrale.errors import LabError
+from zentrale.field.lab.namespaces import Namespace, whole_checksums
 from zentrale.field.lab.stations import Station, set_up_one
 from zentrale.output.network import names
 

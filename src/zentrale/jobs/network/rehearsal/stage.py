@@ -13,9 +13,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from zentrale.errors import InputError
+from zentrale.errors import FileRefusedError, InputError, LabError
 from zentrale.field.lab import servers
-from zentrale.field.lab.namespaces import End, LabError, Namespace, build, whole_checksums
+from zentrale.field.lab.namespaces import End, Namespace, build, whole_checksums
 from zentrale.field.lab.stations import Leg, Station, set_up, set_up_one
 from zentrale.field.lab.switch import LabSwitch
 from zentrale.jobs.network.rehearsal import pages
@@ -92,10 +92,6 @@ class _Added:
     number: int
     vlan: int
     like: int
-
-
-class FileRefused(LabError):
-    """A switch did not take its commands."""
 
 
 class Builder:
@@ -300,7 +296,7 @@ class Builder:
             if names.short(name) not in switch.tell("ovs-vsctl", "list-br").split():
                 raise LabError(f"{self._standing.path(file_of(name))}: makes no bridge {names.short(name)}")
         except LabError as error:
-            raise FileRefused(str(error)) from None
+            raise FileRefusedError(str(error)) from None
         self._add_ports(name, switch)
         page = stage.stations.get(pages.station_of(name))
         if page is not None:
