@@ -20,7 +20,7 @@ from zentrale.errors import (
     RemoteProtocolError,
     SilentError,
     UnreachableError,
-)
+)  # fmt: skip
 from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
