@@ -16,7 +16,6 @@ from zentrale.errors import (
     Cause,
     MulticastOfferedError,
     PlayError,
-    RedirectedError,
     RemoteProtocolError,
     SilentError,
     UnreachableError,
@@ -25,7 +24,7 @@ from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
-from zentrale.field.refusals import refusal
+from zentrale.field.refusals import redirection, refusal
 from zentrale.field.rules import Try
 from zentrale.field.udp import UdpPair
 from zentrale.field.visit import Visit
@@ -262,7 +261,7 @@ class Playing:
         elif isinstance(event, Challenged):
             self.challenged = event
         elif isinstance(event, Redirected):
-            self._raise_redirected(event)
+            raise redirection(event, self.address)
 
     def _on_setup(self, event: SetUp) -> None:
         assert self.wire is not None and self.reading is not None
@@ -278,15 +277,6 @@ class Playing:
             self.udp.stream.odd_rows = self.wire.stream.odd_rows
             self.udp.stream.source = (self.address.host, None)
             self.reading.watch(self.udp.stream, self.wire.stream)
-
-    def _raise_redirected(self, event: Redirected) -> None:
-        address = StreamAddress.told(event.location, self.address.host)
-        what = f"{self._where}: {event.method} answered {event.status}: the stream is at"
-        if address.named:
-            what = f"{what} another host, {address.named}, which was not asked"
-            if address.url == self.address.url:
-                raise PlayError(what, Cause.ELSEWHERE)
-        raise RedirectedError(what, event.location)
 
     def _look(self, packets: list[tuple[bytes, float]]) -> None:
         if self.meter is not None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from zentrale.errors import Cause, DeviceError, ForbiddenError, PlayError, RefusedError
+from zentrale.errors import Cause, DeviceError, ForbiddenError, PlayError, RedirectedError, RefusedError
 from zentrale.field.causes import CAUSES
 from zentrale.field.rules import Try
 from zentrale.field.visit import Visit
 from zentrale.protocols.doors import Outcome, Target, tells_of_a_lock, wait_told
-from zentrale.protocols.rtsp_client import Refused, StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Redirected, Refused, StreamAddress, Transport
 
 
 def refusal(
@@ -29,3 +29,14 @@ def refusal(
     if attempt is not None:
         attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
     return PlayError(f"{text} ({transport.value})" if cause is Cause.TRANSPORT else text, cause, refused.status)
+
+
+def redirection(event: Redirected, asked: StreamAddress) -> PlayError:
+    """The error to raise where the server sends us elsewhere: one to follow, or to give up by where it means another host."""
+    address = StreamAddress.told(event.location, asked.host)
+    what = f"{asked.host}:{asked.port}: {event.method} answered {event.status}: the stream is at"
+    if address.named:
+        what = f"{what} another host, {address.named}, which was not asked"
+        if address.url == asked.url:
+            return PlayError(what, Cause.ELSEWHERE)
+    return RedirectedError(what, event.location)
