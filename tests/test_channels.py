@@ -97,7 +97,7 @@ class Rack(Place):
                 log.close_interrupted()
                 keyring = self.keyring(log, dry_run=dry_run)
                 async with Device(self.tower.where + "/onvif/device_service", keyring.rules(None)) as client:
-                    client.credentials = Credentials("admin", "installer-1")
+                    client.use(Credentials("admin", "installer-1"))
                     book = ChannelBook(log, self.plan, recorder.name, writes=not dry_run)
                     return await Mover(keyring, number, recorder, RecorderChannels(client, book)).settle()
 

@@ -88,7 +88,7 @@ def test_a_bad_onvif_server_is_an_error_of_that_device(name: str) -> None:
 
     async def use(port: int) -> None:
         async with Device(f"http://{HOST}:{port}/onvif/device_service", timeout_s=2.0) as client:
-            client.credentials = Credentials("u", "secret")
+            client.use(Credentials("u", "secret"))
             with pytest.raises(DeviceError) as error:
                 await client.system_time()
             assert "secret" not in str(error.value)

@@ -91,7 +91,7 @@ class Bench:
 
     def channels(self) -> RecorderChannels:
         client = Device(self.recorder.base_url + "/onvif/device_service")
-        client.credentials = Credentials("admin", "installer-1")
+        client.use(Credentials("admin", "installer-1"))
         return RecorderChannels(client, ChannelBook(self.logbook, self.plan, "recorder", writes=False))
 
 

@@ -49,7 +49,7 @@ _PRE_AUTH = {
 class Device:
     """Use as an async context manager. Every call raises RefusedError, UnreachableError or another DeviceError.
 
-    credentials: those that are used; None asks as a stranger. Set by `login`, or by hand where they are known to fit.
+    credentials: those that are used; None asks as a stranger. Set by `login`, or by `use` where they are known to fit.
     media: its media service, of either version
     named_hosts: other hosts that it told in addresses of its own; none of them was asked
     speaks_soap: whether it has answered as a web service does, if only to refuse
@@ -120,10 +120,12 @@ class Device:
     def credentials(self) -> Credentials | None:
         return self._credentials
 
-    @credentials.setter
-    def credentials(self, credentials: Credentials | None) -> None:
-        if credentials != self._credentials:
-            self._credentials, self._answering, self._scheme, self._proven = credentials, None, "", False
+    def use(self, credentials: Credentials | None, scheme: str = "") -> None:
+        """From here on, and not proven yet, whatever was proven before; None: as a stranger."""
+        self._credentials, self._answering, self._scheme, self._proven = credentials, None, scheme, False
+
+    def as_stranger(self) -> None:
+        self.use(None)
 
     # The way of one request
 
@@ -326,9 +328,7 @@ class Device:
         self, credentials: Credentials, scheme: str = "", ask: Callable[[], Awaitable[object]] | None = None
     ) -> None:
         """Use these from now on, proven by a request for administrators, or by `ask`. Raises RefusedError, NotAskedError..."""
-        self.credentials = None
-        self.credentials = credentials
-        self._scheme = scheme
+        self.use(credentials, scheme)
         await (ask or self.users)()
 
     def unsafe(self) -> str:

@@ -56,7 +56,7 @@ class Claim:
 
 async def find_entry(device: Device, keyring: Keyring, claim: Claim, who: str) -> Entry:
     """Look who is there, try nothing, then the keys that fit: see `try_keys`. What opens is proved from then on."""
-    device.credentials = None
+    device.as_stranger()
     now = await _shown(device, keyring, claim)
     try:
         keys, other = await keys_for(keyring, claim, now, device.host)
@@ -71,7 +71,7 @@ async def find_entry(device: Device, keyring: Keyring, claim: Claim, who: str) -
         try:
             other = await _opened(device, keyring, claim, key, now) or other
         except AnotherDeviceError as error:
-            device.credentials = None
+            device.as_stranger()
             return Entry(State.ANOTHER, why=error.what, other=error.why)
     return replace(entry, other=other)
 

@@ -92,7 +92,7 @@ class _Tries:
         self.refused: set[Credentials] = set()
 
     async def run(self) -> Entry:
-        self.device.credentials = None
+        self.device.as_stranger()
         try:
             accounts = await self.device.users()
         except LockedError as error:
@@ -103,7 +103,7 @@ class _Tries:
             return Entry(State.OPEN if accounts else State.FRESH)
         entry = await self._in_turn()
         if entry.closed:
-            self.device.credentials = None
+            self.device.as_stranger()
         return entry
 
     async def _in_turn(self) -> Entry:
@@ -243,7 +243,7 @@ async def closed_question(device: Device) -> Callable[[], Awaitable[object]] | N
     """A request that it refuses to strangers and answers to every account of its own (ONVIF Core, access classes READ_SYSTEM and
     READ_MEDIA): what proves a password that is no administrator's. None where it refuses none of them.
     """
-    device.credentials = None
+    device.as_stranger()
     for ask in (device.information, device.interfaces, device.media.profiles):
         try:
             await ask()

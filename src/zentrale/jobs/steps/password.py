@@ -140,7 +140,7 @@ class Password(Step[PasswordState]):
                     raise
 
         held = own if own and own.user == wanted.user else None
-        self.client.credentials = await new_password.give(self.client, wanted.user, self.length, keep, send, held)
+        self.client.use(await new_password.give(self.client, wanted.user, self.length, keep, send, held))
 
     async def _level_of(self, user: str) -> str:
         """An account keeps its level: only its password was planned."""
@@ -153,8 +153,7 @@ class Password(Step[PasswordState]):
         """
         for _ in range(_LOOKS):
             await asyncio.sleep(_LOOK_EVERY_S)
-            self.client.credentials = None
-            self.client.credentials = before
+            self.client.use(before)
             try:
                 await self.client.users()
             except RefusedError:
@@ -167,7 +166,7 @@ class Password(Step[PasswordState]):
         """Strangers must be refused, and the new password must open it, within the time that a device may take: a fresh one that
         keeps nothing takes any.
         """
-        self.client.credentials = None
+        self.client.as_stranger()
         try:
             accounts = await self.client.users()
         except RefusedError:

@@ -69,7 +69,7 @@ class Whereabouts:
                 )
             if self.identity.endpoint and told.endpoint and self.identity.endpoint != told.endpoint and not told.macs:
                 raise AddressTakenError(f"another device is at {host}")
-            other.credentials = known
+            other.use(known)
             try:
                 macs = Identity.of([i.mac for i in await other.interfaces()]).macs
             except RefusedError as error:
