@@ -35,9 +35,9 @@ class _Shown:
         self.calls.append(("hint", (text,)))
 
     def table(self, columns: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
-        told = list(rows)
-        self.longest = max(self.longest, len(told))
-        self.calls.append(("table", (columns, told)))
+        kept = list(rows)
+        self.longest = max(self.longest, len(kept))
+        self.calls.append(("table", (columns, kept)))
 
     def on(self, output: Output, most: int, *, hints: bool = True) -> None:
         """`most` rows of each table."""
@@ -67,15 +67,15 @@ def show_findings(output: Output, findings: Sequence[Finding]) -> int:
     """The worst of them, as many as there is room for; returns the lines that they took."""
     from zentrale.findings.form import worst_first
 
-    told = worst_first(findings)
-    if not told:
+    ordered = worst_first(findings)
+    if not ordered:
         return 0
-    kept = _most(len(told), lambda n: lines_of(output, lambda: output.findings(told[:n])) <= _FOR_FINDINGS)
+    kept = _most(len(ordered), lambda n: lines_of(output, lambda: output.findings(ordered[:n])) <= _FOR_FINDINGS)
     output.line()
-    output.findings(told[:kept])
-    if kept < len(told):
-        output.line(f"and {quantities.count(len(told) - kept, 'more finding')}: --details tells all of them")
-    return 2 + lines_of(output, lambda: output.findings(told[:kept]))
+    output.findings(ordered[:kept])
+    if kept < len(ordered):
+        output.line(f"and {quantities.count(len(ordered) - kept, 'more finding')}: --details tells all of them")
+    return 2 + lines_of(output, lambda: output.findings(ordered[:kept]))
 
 
 def show_page(output: Output, taken: int, show: Callable[[_Shown], None]) -> None:

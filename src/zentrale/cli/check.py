@@ -44,8 +44,8 @@ def run(args: argparse.Namespace) -> int:
     }
     findings = files_alone(plan)
     if args.json:
-        told = [finding_document(f) for f in findings]
-        output.document({"site": plan.site.name, "problems": [], **counts, "findings": told})
+        documents = [finding_document(f) for f in findings]
+        output.document({"site": plan.site.name, "problems": [], **counts, "findings": documents})
     parts = ", ".join(
         quantities.count(n, name[:-1] if name != "switches" else "switch", name) for name, n in counts.items()
     )

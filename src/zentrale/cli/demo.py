@@ -152,10 +152,10 @@ class _Demo(Story):
         self.output.line("$ zentrale simulate &", "cyan")
         self.output.hint("(the first start of the stand-in encodes its pictures, once)")
         # Its stdin closes when this program ends, however it ends: no process is left behind.
-        with self._kept("stand-in") as told:
+        with self._kept("stand-in") as file:
             self.stand_in = subprocess.Popen(
                 [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=told, text=True, start_new_session=True,
+                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=file, text=True, start_new_session=True,
                 env={**os.environ, "COLUMNS": "200"},  # what it is ready with is one line, however narrow this terminal is
             )  # fmt: skip
         assert self.stand_in.stdout is not None

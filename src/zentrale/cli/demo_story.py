@@ -70,17 +70,17 @@ class Story:
                 end(child)  # Ctrl-C reached it too; it is not left to end on its own
                 raise
             file.seek(0)
-            told = file.read()
-        self._tell(arguments, told)
+            said = file.read()
+        self._tell(arguments, said)
         if code not in expected:
             raise InputError(
                 f"zentrale {arguments[0]} ended with exit code {code}",
-                f"{told[-400:].strip()}; this is not as the demo goes; see {self.folder / 'output' / 'demo'}",
+                f"{said[-400:].strip()}; this is not as the demo goes; see {self.folder / 'output' / 'demo'}",
             )
 
-    def _tell(self, arguments: Sequence[str], told: str) -> None:
+    def _tell(self, arguments: Sequence[str], said: str) -> None:
         """The lines that matter of what a command said: its verdict, and what is wrong, without what was expected."""
-        lines = [line for line in told.splitlines() if line and not line.startswith(("next:", "searching"))]
+        lines = [line for line in said.splitlines() if line and not line.startswith(("next:", "searching"))]
         begins = ("OK", "FAULTS", "WARNINGS", "NOT JUDGED", "$ zentrale")
         verdicts = [line for line in lines if line.startswith(begins)] or lines[:1]
         for verdict in verdicts:

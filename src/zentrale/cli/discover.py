@@ -138,13 +138,13 @@ def _follow(work: Work) -> int:
     def tell(event: Event) -> None:
         device = event.device
         if args.json:
-            told = {
+            document = {
                 "at": event.at.isoformat(),
                 "event": event.what,
                 "planned_as": event.name or None,
                 "before": event.before,
             }
-            print(json.dumps({**told, "device": device_document(asdict(device))}), flush=True)
+            print(json.dumps({**document, "device": device_document(asdict(device))}), flush=True)
             return
         what = " ".join(p for p in (device.maker, device.model) if p) or device.announced or "unknown device"
         moved = f" (was at {event.before})" if event.before else ""

@@ -120,19 +120,19 @@ def _remarks(plan: Plan, name: str, device: FoundDevice) -> str:
     from zentrale.jobs.discovery.missing import default_address_of, in_default_range
     from zentrale.jobs.known.planned import planned_devices
 
-    row, told = planned_devices(plan).get(name), []
+    row, parts = planned_devices(plan).get(name), []
     zone = next((z for z in plan.zones if row is not None and z.name == row.zone), None)
     if zone is not None and not zone.holds(device.address):
-        told.append(f"outside zone {zone.name}")
+        parts.append(f"outside zone {zone.name}")
     if default_address_of(plan, device):
-        told.append("on its maker's default address")
+        parts.append("on its maker's default address")
     elif in_default_range(plan, device):
-        told.append("in a maker's default range")
+        parts.append("in a maker's default range")
     if len(device.link_macs) > 1:
-        told.append("address shared")
+        parts.append("address shared")
     if device.clock_offset_s is not None and abs(device.clock_offset_s) > plan.policy.clock_tolerance_s:
-        told.append(f"clock {quantities.difference(device.clock_offset_s)}")
-    return "".join(f", {t}" for t in told)
+        parts.append(f"clock {quantities.difference(device.clock_offset_s)}")
+    return "".join(f", {t}" for t in parts)
 
 
 def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
@@ -166,10 +166,10 @@ def _show_streams(output: Output, listed: Sequence[Listed]) -> None:
     for item in listed:
         output.line(item.name or item.device.address, "bold")
         for s in item.streams:
-            told = [f"{s.codec} {s.width_px}x{s.height_px}" if s.width_px else s.codec, f"{s.fps:g} fps" if s.fps else "",
+            parts = [f"{s.codec} {s.width_px}x{s.height_px}" if s.width_px else s.codec, f"{s.fps:g} fps" if s.fps else "",
                     f"{s.bitrate_kbps} kbit/s" if s.bitrate_kbps else ""]  # fmt: skip
             output.verbatim(f"  {s.name}  {s.url}")
-            output.line(f"    {', '.join(t for t in told if t) or 'not described'}")
+            output.line(f"    {', '.join(t for t in parts if t) or 'not described'}")
         if not item.streams:
             output.line(f"  {item.note}", "yellow")
 
@@ -213,5 +213,5 @@ def listed_document(item: Listed) -> dict[str, object]:
 
 def device_document(content: dict[str, object]) -> dict[str, object]:
     """Without what is for the file of the report only."""
-    told = {k: v for k, v in content.items() if k != "report"}
-    return {**told, "serial": content.get("serial") or content.get("announced_serial", "")}
+    document = {k: v for k, v in content.items() if k != "report"}
+    return {**document, "serial": content.get("serial") or content.get("announced_serial", "")}

@@ -197,8 +197,8 @@ def _show_found(output: Output, prepared: FoundImport) -> None:
         output.line(f"{prepared.passed_over} other devices that nobody planned were not asked for")
     if prepared.open_columns:
         output.line(f"left open until somebody knows it: {', '.join(prepared.open_columns)}, and day_w of new types")
-    told = "nothing to add: the plan has every found device that was asked for"
-    output.line(f"{quantities.count(len(prepared.added), 'camera')} added" if prepared.added else told, "bold")
+    text = "nothing to add: the plan has every found device that was asked for"
+    output.line(f"{quantities.count(len(prepared.added), 'camera')} added" if prepared.added else text, "bold")
 
 
 def _again(args: argparse.Namespace, prepared: Import) -> str:

@@ -17,9 +17,9 @@ _UNDER = "  "
 
 def width_of(stream: TextIO) -> int | None:
     """COLUMNS where it is set, else the terminal's; None where there is neither: then lines are not wrapped."""
-    told = os.environ.get("COLUMNS", "")
-    if told.isascii() and told.isdigit() and int(told) > 0:
-        return max(_LEAST, int(told))
+    columns = os.environ.get("COLUMNS", "")
+    if columns.isascii() and columns.isdigit() and int(columns) > 0:
+        return max(_LEAST, int(columns))
     if stream.isatty():
         return max(_LEAST, os.get_terminal_size(stream.fileno()).columns)
     return None

@@ -56,9 +56,9 @@ exit codes: 0 all is as planned, 1 it ran and there are faults, 2 wrong usage or
 
 def _formatter(prog: str) -> argparse.HelpFormatter:
     """As wide as COLUMNS or the terminal; argparse's own way of asking imports compression libraries."""
-    told = os.environ.get("COLUMNS", "")
+    asked = os.environ.get("COLUMNS", "")
     try:
-        columns = int(told) if told.isascii() and told.isdigit() else os.get_terminal_size().columns
+        columns = int(asked) if asked.isascii() and asked.isdigit() else os.get_terminal_size().columns
     except OSError:
         columns = 100
     return _Help(prog, width=max(40, min(columns, 110)))

@@ -131,8 +131,8 @@ def _show_sheet(output: Output, written: NetworkFiles, sheet: WorkSheet, *, dry_
     output.line(f"{'as a page it would be' if dry_run else 'as a page'}: {page}")
     if written.findings:
         faults = quantities.count(count_faults(written.findings), "fault")
-        told = f"the plan has {quantities.count(len(written.findings), 'finding')}, {faults} among them"
-        output.line(f"{told}: `zentrale network write` without --sheet tells them", "yellow")
+        text = f"the plan has {quantities.count(len(written.findings), 'finding')}, {faults} among them"
+        output.line(f"{text}: `zentrale network write` without --sheet tells them", "yellow")
 
 
 def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
@@ -141,8 +141,8 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
 
     counts = [f"{n} {state}" for state in (NEW, CHANGED, GONE, SAME) if (n := written.count(state))]
     would = "would be written" if dry_run else "written"
-    told = f"{quantities.count(len(written.files), 'file')}: {', '.join(counts)}"
-    output.verdict(written.findings, f"the network is {would}", told)
+    text = f"{quantities.count(len(written.files), 'file')}: {', '.join(counts)}"
+    output.verdict(written.findings, f"the network is {would}", text)
     if written.findings:
         output.line()
         output.findings(written.findings)
@@ -168,8 +168,8 @@ def _show(output: Output, written: NetworkFiles, *, dry_run: bool) -> None:
         if len(some) < len(file.lines):
             output.line(f"  and {len(file.lines) - len(some)} more lines (--details)")
     output.line("not in these files:")
-    for told in written.left_out:
-        output.line(f"  {told}")
+    for text in written.left_out:
+        output.line(f"  {text}")
     output.line(f"in {written.folder}")
 
 

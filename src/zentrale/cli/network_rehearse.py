@@ -74,8 +74,8 @@ def run(work: Work, net: NetworkPlan) -> int:
 
     args, output, folder = work.args, work.output, work.folder
     if args.slip == "list":
-        for told in slips.told():
-            output.line(told)
+        for text in slips.in_words():
+            output.line(text)
         return EXIT_AS_PLANNED
     slip = slips.slip(args.slip) if args.slip else None
     if args.zone and not args.run:
@@ -134,12 +134,12 @@ def _standing(work: Work, net: NetworkPlan, room: Path | None) -> Standing:
         found = stands.as_it_stands(work.folder, net)
         standing = found if room is None else found.copied(room / "standing")
     for state, paths in standing.by_state().items():
-        told = f"{quantities.listed(paths, _FEW)}"
+        text = f"{quantities.listed(paths, _FEW)}"
         words = {
-            stands.WRITTEN_NOW: f"was missing, written as the plan is now: {told}",
-            stands.EDITED: f"edited since it was written, rehearsed as it stands: {told}",
-            stands.OLDER: f"older than the plan, rehearsed as it stands: {told}",
-            stands.NO_MORE: f"no longer of the plan, left out: {told}",
+            stands.WRITTEN_NOW: f"was missing, written as the plan is now: {text}",
+            stands.EDITED: f"edited since it was written, rehearsed as it stands: {text}",
+            stands.OLDER: f"older than the plan, rehearsed as it stands: {text}",
+            stands.NO_MORE: f"no longer of the plan, left out: {text}",
         }
         output.notice(words[state])
     return standing
@@ -219,8 +219,8 @@ def _parties(net: NetworkPlan, result: Rehearsal) -> list[str]:
 def _show(output: Output, net: NetworkPlan, result: Rehearsal) -> None:
     from zentrale import quantities
 
-    told = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
-    output.verdict(result.findings, "packets go as planned, and nowhere else", told)
+    text = f"{quantities.count(result.stations, 'device')}, {result.packets:,} pairs tried" if result.packets else ""
+    output.verdict(result.findings, "packets go as planned, and nowhere else", text)
     if result.broken:
         output.line(f"broken on purpose: {result.broken}")
     if result.findings:
@@ -234,8 +234,8 @@ def _show(output: Output, net: NetworkPlan, result: Rehearsal) -> None:
         output.table(["from \\ to", *(c.replace(" in ", "\n") for c in columns)], rows)
     if output.details:
         _details(output, result)
-    for told in result.added:
-        output.line(f"beside the plan: {told}")
+    for text in result.added:
+        output.line(f"beside the plan: {text}")
     if result.not_tried:
         by_why: dict[str, list[str]] = {}
         for item in result.not_tried:

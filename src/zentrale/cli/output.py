@@ -190,8 +190,8 @@ class Output:
             if len(measured) > 1:
                 shown = alike if self.details else alike[:_MOST_ALIKE]
                 for other in shown:
-                    told = f"{_names([other], noun)[0]}: {other.measured} (expected {other.limit})"
-                    more += wrapped(told, self.width, f"{under}  ", under)
+                    words = f"{_names([other], noun)[0]}: {other.measured} (expected {other.limit})"
+                    more += wrapped(words, self.width, f"{under}  ", under)
                 if len(shown) < len(alike):
                     more.append(f"{under}and {len(alike) - len(shown)} more: --details tells all of them")
                 more += wrapped(f"do: {item.advice}", self.width, under)
@@ -202,8 +202,8 @@ class Output:
             else:
                 more += wrapped(f"do: {item.advice}", self.width, under)
             for other in (f for f in beneath if f.caused_by in {a.name for a in alike}):
-                told = f"{other.code} {other.subject}: {other.title}: {other.measured}"
-                more += wrapped(told, self.width, f"{under}  ", f"{under}follows: ")
+                words = f"{other.code} {other.subject}: {other.title}: {other.measured}"
+                more += wrapped(words, self.width, f"{under}  ", f"{under}follows: ")
             self._since += 1 + len(more)
             for line in more:
                 self.out.print(_safe(line), soft_wrap=True)

@@ -84,8 +84,8 @@ def run(args: argparse.Namespace) -> int:
     result = calculate(plan, parts, request)
     _write(output, result, folder, args)
     if args.json:
-        told = [finding_document(f) for f in result.findings]
-        output.document({"verdict": verdict_of(result.findings), **result.document(), "findings": told})
+        documents = [finding_document(f) for f in result.findings]
+        output.document({"verdict": verdict_of(result.findings), **result.document(), "findings": documents})
     counted = quantities.count(len(plan.cameras), "camera")
     output.verdict(result.findings, f"{plan.site.name}: the plan holds", f"{counted} calculated")
     if args.details:

@@ -96,8 +96,8 @@ def run(args: argparse.Namespace) -> int:
     for path in sheets:
         output.line(f"to be set by hand, device by device: {path}", "bold")
     if written:
-        told = ", ".join(f"{name} on channel {number}" for name, number in written.items())
-        output.line(f"written into {folder.cameras_file.name}: {told}")
+        text = ", ".join(f"{name} on channel {number}" for name, number in written.items())
+        output.line(f"written into {folder.cameras_file.name}: {text}")
     elif args.write and not args.dry_run:
         output.line(f"no row of {folder.cameras_file.name} has `next` for a channel: nothing was written there")
     _next(output, result)
@@ -212,8 +212,8 @@ def _show_counts(output: Output, result: Registration) -> None:
     for name, outcomes in of.items():
         words = []
         for outcome, names in outcomes.items():
-            told = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
-            which = f" ({quantities.listed(names, 6)})" if told else ""
+            by_name = outcome in (Outcome.FAILED, Outcome.NOT_TRIED) or len(names) == 1
+            which = f" ({quantities.listed(names, 6)})" if by_name else ""
             words.append(f"{quantities.count(len(names), 'device')} {said.get(outcome, outcome.value)}{which}")
         output.said(name, ", ".join(words), max(map(len, of)) + 2)
     if of:

@@ -131,8 +131,8 @@ def _play_plan(args: argparse.Namespace, output: Output) -> int:
     away = not_played(plan, scenario, served)
     if away:
         output.line("in the plan, and not played:")
-        for told in away:
-            output.line(f"  {told}")
+        for text in away:
+            output.line(f"  {text}")
     if args.list:
         return 0
     prepare(output, scenario)

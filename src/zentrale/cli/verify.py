@@ -242,11 +242,11 @@ def _document(result: Verification) -> dict[str, object]:
     from zentrale.findings import Verdict
     from zentrale.jobs.checks.streams_check import stream_document
 
-    told = [stream.verdict for stream in result.streams]
+    verdicts = [stream.verdict for stream in result.streams]
     return {
         "vantage": result.vantage,
         "seconds": result.duration_s,
-        "verdicts": {verdict.value: told.count(verdict) for verdict in Verdict},
+        "verdicts": {verdict.value: verdicts.count(verdict) for verdict in Verdict},
         "streams": [
             {**stream_document(s), "findings": [finding_document(f) for f in s.findings]} for s in result.streams
         ],

@@ -25,10 +25,8 @@ def show(output: Output, result: Verification) -> None:
         _show_access(output, result)
         output.next("compare it with what was ordered; a whole site: `zentrale new FOLDER`")
         return
-    told = [s.verdict for s in result.streams]
-    said = (
-        f"of {quantities.count(len(told), 'stream')} {counted({verdict: told.count(verdict) for verdict in Verdict})}"
-    )
+    verdicts = [s.verdict for s in result.streams]
+    said = f"of {quantities.count(len(verdicts), 'stream')} {counted({verdict: verdicts.count(verdict) for verdict in Verdict})}"
     good = "nothing is otherwise than planned, and not all was judged" if unknown else "no stranger got in"
     output.result(result.findings, good, said, unknown=unknown)
     _show_unjudged(output, result)
@@ -85,9 +83,9 @@ def show_channels(output: Output, result: Verification) -> None:
             ),
         )  # fmt: skip
     last = min((c.stored_until for c in good if c.stored_until), default=None)
-    told = f", each up to {moment(last)} or later" if last else ""
+    text = f", each up to {moment(last)} or later" if last else ""
     left = f"; {unknown} not known, since the recorder was not asked or did not answer" if unknown else ""
-    output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{told}{left}")
+    output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{text}{left}")
 
 
 def _style(records: bool | None) -> str:
@@ -97,13 +95,13 @@ def _style(records: bool | None) -> str:
 def _show_streams(output: Output, result: Verification) -> None:
     from zentrale import quantities
     from zentrale.findings import Verdict
-    from zentrale.findings.verdict import told
+    from zentrale.findings.verdict import in_words
 
     rows = []
     for s in result.streams:
         severity = s.severity.value if s.severity else None
         style = severity or ("ok" if s.verdict is Verdict.AS_PLANNED else "warning")
-        verdict = f"{style}|{told(s.verdict, s.severity)}"
+        verdict = f"{style}|{in_words(s.verdict, s.severity)}"
         name = s.camera or s.url
         m = s.measured
         if m is None:
@@ -210,7 +208,7 @@ def _show_access(output: Output, result: Verification) -> None:
                 c.camera or "the stream",
                 c.door.value,
                 c.attempt,
-                f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.told}",
+                f"{'fault' if c.result.access.value == 'plays' else 'warning'}|{c.in_words}",
             ]
             for c in others
         ),

@@ -90,7 +90,7 @@ class Choice:
 
 def list_adapters() -> list[Adapter]:
     """All IPv4 addresses of adapters that are up, the likeliest first, loopback last."""
-    stats = {name: told for name, told in psutil.net_if_stats().items() if told.isup}
+    stats = {name: state for name, state in psutil.net_if_stats().items() if state.isup}
     adapters = []
     for name, addresses in psutil.net_if_addrs().items():
         link_local = any(a.family == socket.AF_INET6 and a.address.startswith("fe80:") for a in addresses)

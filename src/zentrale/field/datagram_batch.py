@@ -82,8 +82,8 @@ class Batch:
 
     def stamped(self, count: int) -> Iterator[tuple[int, int]]:
         """Seconds and nanoseconds of each, by the clock of the day; 0 where the kernel gave none."""
-        told = iter(self._stamps[count].unpack_from(self.stamps))
-        return zip(told, told, strict=True)
+        stamps = iter(self._stamps[count].unpack_from(self.stamps))
+        return zip(stamps, stamps, strict=True)
 
     def records(self, sizes: Sequence[int]) -> bytearray:
         end = len(sizes) * RECORD_BYTES

@@ -107,7 +107,7 @@ class Datagrams(Stream):
         receive, into = getattr(self.rtp, "recvmsg_into", self._receive_from), [BUFFER[4:65540]]
         for _ in range(MAX_DATAGRAMS):
             try:
-                size, told, _, source = receive(into, 64)
+                size, ancillary, _, source = receive(into, 64)
             except (BlockingIOError, InterruptedError):
                 return
             except ConnectionRefusedError:  # an answer to what was sent to open the way
@@ -115,7 +115,7 @@ class Datagrams(Stream):
             if not self._is_own(source[:2]):
                 self._strange(source[:2])
                 continue
-            stamp = told[0][2] if told and len(told[0][2]) == _TIMESPEC.size else None
+            stamp = ancillary[0][2] if ancillary and len(ancillary[0][2]) == _TIMESPEC.size else None
             self._take(bytes(BUFFER[4 : 4 + size]), size, _arrival(stamp, now_s, ahead_s))
 
     def _take(self, packet: bytes, size: int, arrival_s: float) -> None:

@@ -1,8 +1,29 @@
 """The one task of an event loop that visits the sockets of all streams, in turn and at a steady pace.
 
-Each 50 ms, and each 10 ms until a stream's first picture is there: the cost is bounded however packets trickle in. At a visit
-a socket is asked how much waits, and read where that is worth it (`intake`). By how much a visit came later than due is kept
-for each stream: a gap that is no longer than that is this machine's own.
+Each 50 ms, and each 10 ms until a stream's first picture is there: the cost is bounded however packets trickle in. At a
+visit a socket is asked how much waits, and read where that is worth it (`intake`). By how much a visit came later than due
+is kept for each stream: a gap that is no longer than that is this machine's own.
+
+How it works with `intake`. A visit has two halves of different price. `Stream.read` moves bytes from the socket into
+records: for each RTP packet RECORD_BYTES bytes ("$", channel, length, the packet's first 16 bytes) in `taken.records`, and
+its arrival [s, monotonic] in `taken.arrivals` (array of double); row i of both is the i-th packet that came since `take`,
+in the order of the socket, which need not be that of the sequence numbers. `taken.odd` are the few of them that cannot be
+told from a record alone: row and whole packet. `Reading.digest` then makes figures of a thousand rows at once. The first
+half is done at each visit for every stream that is due; the second for whoever waits longest, for DIGEST_S a round, so that
+making figures never lets a socket overflow.
+
+The time of an arrival is not the time of reading. Over TCP each visit asks how much waits (FIONREAD): bytes that were there
+at 10.00 s and are read at 10.25 s arrived at 10.00 s (`Connection._date`). Over UDP the system stamps each datagram itself
+(`datagrams`).
+
+What always holds. `due_s` of a reading lies on the grid of its own pace, so that a late visit is not followed by a row of
+hurried ones. `worst_late_s` only grows: it bounds by how much any gap of this stream may be this machine's own. A reading
+that raises ends alone (`call`): its error waits for whoever awaits its event, the others are visited on. `intake` imports
+nothing of the product and holds one buffer for all streams: it is used between two awaits only, never across one.
+
+Why not one reader for each socket: the event loop wakes for each packet then, which costs about fifty times as much a
+packet as reading some hundred of them together, and at two hundred streams this machine's own lateness would be taken for
+the network's.
 """
 
 from __future__ import annotations

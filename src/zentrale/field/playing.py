@@ -208,8 +208,8 @@ class Playing:
         strangers = self.udp.stream.strangers if self.udp is not None else None
         if not strangers:
             return ""
-        told = ", ".join(f"{host}:{port}" for (host, port), _ in strangers.most_common(3))
-        return f"; {strangers.total()} datagrams came from {told}, which was not asked and is not believed"
+        text = ", ".join(f"{host}:{port}" for (host, port), _ in strangers.most_common(3))
+        return f"; {strangers.total()} datagrams came from {text}, which was not asked and is not believed"
 
     async def _step(self, timeout_s: float) -> None:
         """Send what waits, and take in what comes next."""

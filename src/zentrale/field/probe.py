@@ -127,9 +127,9 @@ async def probe(adapters: Sequence[Adapter], wait_s: float = DEFAULT_WAIT_S) -> 
         log.warning("%s sent too much: %d datagrams were left out", host, number)
     # Who said Bye and did not come back is not there, whatever it answered before.
     here = [
-        {p: m for p, m in told.items() if p not in collector.gone} for told in (collector.matches, collector.hellos)
+        {p: m for p, m in kind.items() if p not in collector.gone} for kind in (collector.matches, collector.hellos)
     ]
-    answers, hellos = (tuple((match, host) for (_, host), match in told.items()) for told in here)
+    answers, hellos = (tuple((match, host) for (_, host), match in kind.items()) for kind in here)
     return Probed(answers, hellos, dropped)
 
 

@@ -24,8 +24,8 @@ class WebPage:
     status: int
 
     def __str__(self) -> str:
-        told = [f'"{self.title}"' if self.title else "", f"server {self.server}" if self.server else ""]
-        return f"a web page ({', '.join(t for t in told if t) or f'status {self.status}'})"
+        parts = [f'"{self.title}"' if self.title else "", f"server {self.server}" if self.server else ""]
+        return f"a web page ({', '.join(t for t in parts if t) or f'status {self.status}'})"
 
 
 async def web_page(url: str) -> WebPage | None:

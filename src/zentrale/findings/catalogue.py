@@ -20,11 +20,11 @@ def read_codes(text: str) -> Iterator[Entry]:
     """The entries of one file. Raises ValueError where one is not written as the module says: a defect of the tool."""
     for part in text.split("\n## ")[1:]:
         head, *paragraphs = (" ".join(lines.split("\n")) for lines in part.strip().split("\n\n"))
-        told = _HEAD.fullmatch(head)
-        if told is None or len(paragraphs) != 2 or not paragraphs[1].startswith("What to do: "):
+        parsed = _HEAD.fullmatch(head)
+        if parsed is None or len(paragraphs) != 2 or not paragraphs[1].startswith("What to do: "):
             raise ValueError(f"not as finding codes are written: {head}")
         advice = paragraphs[1].removeprefix("What to do: ").removesuffix(".")
-        yield Entry(told[1], Severity(told[2]), told[3], paragraphs[0], advice)
+        yield Entry(parsed[1], Severity(parsed[2]), parsed[3], paragraphs[0], advice)
 
 
 _FOLDER = Path(__file__).parent.parent / "pages" / "codes"

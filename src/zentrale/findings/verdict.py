@@ -38,6 +38,6 @@ def verdict_of(findings: Iterable[Finding], *, not_judged: bool) -> Verdict:
     return Verdict.NOT_JUDGED if not_judged else Verdict.AS_PLANNED
 
 
-def told(verdict: Verdict, severity: Severity | None) -> str:
+def in_words(verdict: Verdict, severity: Severity | None) -> str:
     """The verdict in words, with its severity where it has one."""
     return f"{verdict.words}: {severity.value}" if verdict is Verdict.OTHERWISE and severity else verdict.words

@@ -246,7 +246,7 @@ def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -
     for camera in plan.cameras:
         channel = evidence.channel(camera)
         streams = [evidence.stream(camera, stream) for stream in ("main", "sub")]
-        told = [f"{s.content['state']}, {_when(channel)}" for s in (channel,) if s is not None]
+        parts = [f"{s.content['state']}, {_when(channel)}" for s in (channel,) if s is not None]
         measured_at = dict.fromkeys(_when(s) for s in streams if s)
         verdict, severity, unknown = _verdict(plan, camera, evidence, findings)
         rows.append(
@@ -254,7 +254,7 @@ def _camera_rows(plan: Plan, evidence: _Evidence, findings: Sequence[Finding]) -
                 _device_row(plan, camera, evidence), shows=camera.shows,
                 run_length_m="" if camera.run_length_m is None else f"{camera.run_length_m:g}",
                 recorder=camera.recorder, channel=str(camera.channel), main=_stream_text(streams[0]),
-                sub=_stream_text(streams[1]), recording=told[0] if told else "not asked",
+                sub=_stream_text(streams[1]), recording=parts[0] if parts else "not asked",
                 verdict=verdict.value, severity=severity.value if severity else "", not_judged="; ".join(unknown),
                 measured="; ".join(measured_at) or "never",
             )

@@ -350,9 +350,11 @@ def _checked(
 
         def row(match: re.Match[str]) -> str:
             name = names.get(int(match[1]), "")
-            told = name.removesuffix(f"-row-{numbers.get(name)}")
+            old_name = name.removesuffix(f"-row-{numbers.get(name)}")
             return (
-                f"{source} row {numbers[name]} ({told})" if name in numbers else f"cameras.csv, {name or 'its header'}"
+                f"{source} row {numbers[name]} ({old_name})"
+                if name in numbers
+                else f"cameras.csv, {name or 'its header'}"
             )
 
         return None, [_LINE.sub(row, problem) for problem in error.problems]
@@ -363,11 +365,11 @@ def _saved(folder: SiteFolder) -> Saved:
     if not path.exists():
         return Saved()
     try:
-        told = tomllib.loads(path.read_text(encoding="utf-8"))
+        saved = tomllib.loads(path.read_text(encoding="utf-8"))
         columns, defaults = (
-            {str(k): str(v) for k, v in told.get(part, {}).items()} for part in ("columns", "defaults")
+            {str(k): str(v) for k, v in saved.get(part, {}).items()} for part in ("columns", "defaults")
         )
-        return Saved(str(told.get("sheet", "")), columns, defaults)
+        return Saved(str(saved.get("sheet", "")), columns, defaults)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, AttributeError):
         raise InputError(
             f"{path}: not a saved mapping", "expected a table [columns]; correct it or remove it"

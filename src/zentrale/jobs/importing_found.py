@@ -194,7 +194,7 @@ def _named_macs(folder: SiteFolder, file: Path | None) -> dict[str, str]:
             row.cells[mapped.columns[c]] if mapped.columns[c] < len(row.cells) else "" for c in ("mac", "name")
         )
         try:
-            told = normal_mac(mac)
+            normal = normal_mac(mac)
         except ValueError as error:
             problems.append(f"{file.name} row {row.number}, column mac: found {mac!r}; {error}")
             continue
@@ -202,11 +202,11 @@ def _named_macs(folder: SiteFolder, file: Path | None) -> dict[str, str]:
             problems.append(
                 f"{file.name} row {row.number}, column name: found {name!r}; expected a name with letters or digits"
             )
-        elif told in named:
+        elif normal in named:
             problems.append(
-                f"{file.name} row {row.number}, column mac: {told} is named already; expected each only once"
+                f"{file.name} row {row.number}, column mac: {normal} is named already; expected each only once"
             )
-        named[told] = place_name(name)
+        named[normal] = place_name(name)
     if problems:
         raise PlanError(problems, file.name, "import --found")
     return named
@@ -348,7 +348,7 @@ class _Types:
 
     def _make(self, device: FoundDevice, name: str) -> CameraType:
         said = {k: v for k, v in self._request.defaults.items() if k in _OF_TYPE}
-        told: dict[str, object] = {
+        cells: dict[str, object] = {
             "max_resolution": "x".join(map(str, device.max_resolution)) or None,
             "max_fps": device.max_fps or None,
             "max_bitrate_kbps": device.max_bitrate_kbps or None,
@@ -356,7 +356,7 @@ class _Types:
         }
         own = {"name": name, "maker": _short(device.maker), "model": _short(device.model), **said}
         try:
-            return CameraType.model_validate({**own, **told})
+            return CameraType.model_validate({**own, **cells})
         except ValueError:  # what it tells of itself is no size or rate
             return CameraType.model_validate(own)
 

@@ -86,8 +86,8 @@ class Rotator:
         with self.logbook.running(COMMAND, socket.gethostname(), scope) as self._run:
             for kind in (Camera, Recorder):
                 some = [d for d in left if isinstance(d, kind)]
-                told = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=None)
-                for device, some_results in zip(some, told, strict=True):
+                outcomes = await scheduler.run(some, lambda d: self._one(d, found), at_once=AT_ONCE, budget_s=None)
+                for device, some_results in zip(some, outcomes, strict=True):
                     if isinstance(some_results, Failure):
                         failed = self._runner(device).ended_by(some_results.message, some_results.report)
                         await asyncio.to_thread(self._note, failed)
@@ -205,16 +205,16 @@ async def _records(channel: Channel) -> StepResult:
     """
     loop = asyncio.get_running_loop()
     end = loop.time() + _RECORDS_WITHIN_S
-    told, first = "", None
+    state, first = "", None
     while loop.time() < end:
         try:
-            told, latest = await channel.recording_state()
+            state, latest = await channel.recording_state()
         except DeviceError as error:
-            told, latest = str(error), None
+            state, latest = str(error), None
         newer = latest is None or (first is not None and latest > first)
         first = first or latest
-        if told == recording.ACTIVE and newer:
-            return StepResult(RECORDING, Outcome.UNCHANGED, told, told)
+        if state == recording.ACTIVE and newer:
+            return StepResult(RECORDING, Outcome.UNCHANGED, state, state)
         await asyncio.sleep(_LOOK_EVERY_S)
-    why = f"the recorder does not record it within {_RECORDS_WITHIN_S:g} s: {told or 'it says nothing'}"
+    why = f"the recorder does not record it within {_RECORDS_WITHIN_S:g} s: {state or 'it says nothing'}"
     return StepResult(RECORDING, Outcome.FAILED, error=why)

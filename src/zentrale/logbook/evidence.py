@@ -165,7 +165,7 @@ def standings(logbook: Logbook) -> list[Standing]:
     """
     newest, refs = _looks(logbook)
     runs = {run.id: run for run in logbook.runs()}
-    told: dict[tuple[Ref, str], list[tuple[int, Standing]]] = {}
+    by_subject: dict[tuple[Ref, str], list[tuple[int, Standing]]] = {}
     for judged, number, at, item in _findings(logbook, refs):
         assert item.ref is not None
         key, run = (item.ref, item.code), runs[number]
@@ -175,8 +175,8 @@ def standings(logbook: Logbook) -> list[Standing]:
             standing = replace(
                 standing, settled_by=look.run, settled_command=runs[look.run].command, settled_at=look.at
             )
-        told[key] = [*(s for s in told.get(key, []) if s[0] == judged), (judged, standing)]
-    return [standing for group in told.values() for _, standing in group]
+        by_subject[key] = [*(s for s in by_subject.get(key, []) if s[0] == judged), (judged, standing)]
+    return [standing for group in by_subject.values() for _, standing in group]
 
 
 def findings_of(logbook: Logbook, run: int) -> list[Finding]:

@@ -58,8 +58,8 @@ def site_lock(folder: SiteFolder, command: str, *, wait: bool, waiting: Callable
         waiting(holder)
         _acquire(lock, -1)
     try:
-        told = Holder(command, os.getpid(), now())
-        content = {"command": told.command, "process": told.process, "since": told.since.isoformat()}
+        ours = Holder(command, os.getpid(), now())
+        content = {"command": ours.command, "process": ours.process, "since": ours.since.isoformat()}
         write_atomically(folder.path / HOLDER_FILE, json.dumps(content).encode())
         yield
     finally:

@@ -126,10 +126,10 @@ def _observed_of_old(kind: str, subject: str, content: dict[str, object]) -> tup
         played = content.get("codec") is not None
         return Ref(Kind.CAMERA, name, f"{part} stream"), _STREAM_CODES if played else {"STR-1"}
     if kind == "channel":
-        told = content.get("state") != "not known"
+        observed = content.get("state") != "not known"
         return (
             Ref(Kind.RECORDER, str(content.get("recorder")), f"channel {content.get('channel')}"),
-            {"REC-1", "REC-2"} if told else set(),
+            {"REC-1", "REC-2"} if observed else set(),
         )
     if kind == "access":
         return Ref(Kind.CAMERA, name), {"SEC-2", "SEC-5"} if content.get("result") == "refused" else set()

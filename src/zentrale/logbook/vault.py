@@ -194,8 +194,10 @@ class Vault:
             entry = contents.devices.get(name)
             if entry is None or entry.credentials != credentials:
                 return contents
-            told = identity.joined(replace(entry.identity, endpoint=identity.endpoint or entry.identity.endpoint))
-            return contents.with_device(name, replace(entry, identity=told)).with_pending(name, credentials.user, None)
+            joined = identity.joined(replace(entry.identity, endpoint=identity.endpoint or entry.identity.endpoint))
+            return contents.with_device(name, replace(entry, identity=joined)).with_pending(
+                name, credentials.user, None
+            )
 
         if change(contents := self.contents) != contents:
             self.update(change)

@@ -112,8 +112,8 @@ class PackContent:
 
 def verdicts_of(devices: Sequence[DeviceRow]) -> dict[Verdict, int]:
     """How many cameras have each verdict."""
-    told = [Verdict(device.verdict) for device in devices if device.verdict]
-    return {verdict: told.count(verdict) for verdict in Verdict}
+    verdicts = [Verdict(device.verdict) for device in devices if device.verdict]
+    return {verdict: verdicts.count(verdict) for verdict in Verdict}
 
 
 def render(content: PackContent) -> dict[str, bytes]:

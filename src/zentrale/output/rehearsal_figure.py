@@ -54,11 +54,11 @@ def _matrix(axes: Axes, parties: Sequence[str], cells: Sequence[Cell], title: st
                 hatch="////" if wrong else None, edgecolor=_RED if wrong else "#ffffff",
             )
         )  # fmt: skip
-        told = "yes" if yes else "no"
+        text = "yes" if yes else "no"
         if packets:
-            told = f"{cell.wrong} of {cell.tried}\nWRONG" if wrong else f"{cell.came}\nof {cell.tried}"
+            text = f"{cell.wrong} of {cell.tried}\nWRONG" if wrong else f"{cell.came}\nof {cell.tried}"
         axes.text(
-            column, row, told, ha="center", va="center", fontsize=7.5 if wrong else 8.5,
+            column, row, text, ha="center", va="center", fontsize=7.5 if wrong else 8.5,
             color=_RED if wrong else "white" if yes else _GREY,
             fontweight="bold" if yes or wrong else None, bbox=_PLAIN if wrong else None,
         )  # fmt: skip

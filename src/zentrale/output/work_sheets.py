@@ -67,8 +67,8 @@ def sheets_page(site: str, sheets: Sequence[Sheet]) -> bytes:
         for line in sheet.lines:
             devices.setdefault(line, []).append(sheet.device)
     common = [Common(line, tuple(names)) for line, names in devices.items() if len(names) >= _MANY]
-    told = {c.line for c in common}
-    own = [replace(s, lines=tuple(line for line in s.lines if line not in told)) for s in sheets]
+    common_lines = {c.line for c in common}
+    own = [replace(s, lines=tuple(line for line in s.lines if line not in common_lines)) for s in sheets]
     template = environment().get_template("work_sheets.html.j2")
     return template.render(
         site=site,

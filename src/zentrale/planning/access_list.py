@@ -154,8 +154,8 @@ def router_rules(plan: Plan) -> tuple[RouterRule, ...]:
     return tuple(found)
 
 
-def _zones(plan: Plan, told: str) -> list[str]:
-    return [told] if told != "*" else [*(z.name for z in plan.zones), INTERNET]
+def _zones(plan: Plan, name: str) -> list[str]:
+    return [name] if name != "*" else [*(z.name for z in plan.zones), INTERNET]
 
 
 def _side(plan: Plan, parties: Parties, zone: str, kind: str | None) -> Side | None:
@@ -225,5 +225,5 @@ def _networks(plan: Plan, parties: Parties, party: Party) -> tuple[str, ...]:
     """Cameras and recorders by their own addresses, all else by what is left of the zone."""
     if party.zone == INTERNET:
         return ()
-    told = parties.networks(plan.zone(party.zone), party.kind)
-    return tuple(n if "/" in n else f"{n}/32" for n in told)
+    networks = parties.networks(plan.zone(party.zone), party.kind)
+    return tuple(n if "/" in n else f"{n}/32" for n in networks)

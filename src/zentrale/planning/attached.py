@@ -52,12 +52,12 @@ class Attached:
 @once
 def attached(plan: Plan) -> tuple[Attached, ...]:
     """All of them, access points first. A port that only labels a planned device is none."""
-    told = {port.place(): port for port in plan.ports}
+    said_of = {port.place(): port for port in plan.ports}
     known = _planned(plan)
     found = []
     for point in plan.access_points:
         zones = tuple(dict.fromkeys(network.zone for network in point.networks))
-        said = told.get((point.switch, point.port))
+        said = said_of.get((point.switch, point.port))
         found.append(_thing(plan, point.name, "access point", (point.switch, point.port), zones, point, said))
     points = {thing.place for thing in found}
     for port in plan.ports:
@@ -100,9 +100,9 @@ def _thing(
     counted: bool = False,
 ) -> Attached:
     """`counted`: its traffic is, by itself. What the port says goes before what the access point does."""
-    told = [need for need in (said, point) if need is not None]
+    needs = [need for need in (said, point) if need is not None]
     poe_class, draw_w, traffic = (
-        next((value for need in told if (value := getattr(need, key)) is not None), None)
+        next((value for need in needs if (value := getattr(need, key)) is not None), None)
         for key in ("poe_class", "draw_w", "traffic_mbps")
     )
     has_poe = place[1] <= plan.switch_type(plan.switch(place[0])).poe_ports
@@ -119,8 +119,8 @@ def power_findings(plan: Plan, thing: Attached) -> Iterator[Finding]:
     subject, place = f"{thing.kind} {thing.name}", f"{thing.switch}:{thing.port}"
     kind = plan.switch_type(plan.switch(thing.switch))
     if thing.takes_w is None:
-        told = f"{place} keeps its PoE on" if thing.fed else f"{place} has no PoE"
-        yield finding("PWR-14", subject, f"neither draw_w nor poe_class is said; {told}", "what it takes", thing.source)
+        text = f"{place} keeps its PoE on" if thing.fed else f"{place} has no PoE"
+        yield finding("PWR-14", subject, f"neither draw_w nor poe_class is said; {text}", "what it takes", thing.source)
     elif not thing.fed:
         limit = f"PoE on ports 1 to {kind.poe_ports}" if kind.poe_ports else "no PoE ports"
         yield finding("PWR-4", subject, place, limit, f"types.toml {kind.name}")

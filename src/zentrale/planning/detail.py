@@ -346,11 +346,11 @@ def _camera_findings(plan: Plan, detail: CameraDetail) -> Iterator[Finding]:
 
 def _lens(kind: CameraType, angle_deg: float) -> str:
     """An angle that does, so rounded down; with the focal length for it, rounded up, where the sensor is known."""
-    told = math.floor(angle_deg) or math.floor(10 * angle_deg) / 10
+    degrees = math.floor(angle_deg) or math.floor(10 * angle_deg) / 10
     if kind.sensor_width_mm is None or kind.projection != "flat":
-        return f"{told:g}°"
+        return f"{degrees:g}°"
     focal = kind.sensor_width_mm / (2 * math.tan(math.radians(angle_deg) / 2))
-    return f"{told:g}°, {math.ceil(10 * focal - 1e-9) / 10:g} mm or more of focal length"
+    return f"{degrees:g}°, {math.ceil(10 * focal - 1e-9) / 10:g} mm or more of focal length"
 
 
 def _area_findings(area: AreaCover) -> Iterator[Finding]:

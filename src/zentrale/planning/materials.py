@@ -146,9 +146,9 @@ def _lines(plan: Plan, bill: _Bill, cables: tuple[Cable, ...]) -> None:
     for cable in cables:
         fibre = cable.kind in _FIBRES
         price = plan.placement.fibre_price_per_m if fibre else plan.placement.cable_price_per_m
-        told = cable.kind if fibre else ", ".join(w for w in (cable.kind, f"category {cable.category or '?'}") if w)
+        text = cable.kind if fibre else ", ".join(w for w in (cable.kind, f"category {cable.category or '?'}") if w)
         if cable.metres:
-            bill.add("cable", told, cable.metres * more, price, metres=True)
+            bill.add("cable", text, cable.metres * more, price, metres=True)
         if not fibre and plan.policy.cords_m:
             bill.add("cord", cord, 2, None)
     for link in plan.links:
@@ -229,11 +229,11 @@ def _findings(
             )
     unknown = [f"{m.item} {m.type}" for m in materials if m.price is None and m.item in _PRICED]
     if unknown:
-        told = f"{quantities.listed(unknown, 8)}"
-        yield finding("MAT-1", quantities.count(len(unknown), "item"), told, "a price each", "types.toml, site.toml")
+        text = f"{quantities.listed(unknown, 8)}"
+        yield finding("MAT-1", quantities.count(len(unknown), "item"), text, "a price each", "types.toml, site.toml")
     long = [c for c in cables if c.metres is None and ":" in c.end]
     if long:
-        told = f"{quantities.listed([f'{c.start} - {c.end}' for c in long], 6)}"
+        text = f"{quantities.listed([f'{c.start} - {c.end}' for c in long], 6)}"
         yield finding(
-            "MAT-2", quantities.count(len(long), "link"), told, "a length each", "site.toml [[links]] length_m"
+            "MAT-2", quantities.count(len(long), "link"), text, "a length each", "site.toml [[links]] length_m"
         )

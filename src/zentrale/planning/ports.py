@@ -87,7 +87,7 @@ class PortTables:
 def plan_ports(plan: Plan, power: PowerPlan) -> PortTables:
     """The table of every switch, by port number. `power` is the PoE draw of each port."""
     needed = _needed(plan, power)
-    told = {port.place(): port for port in plan.ports}
+    said_of = {port.place(): port for port in plan.ports}
     rows: list[PortRow] = []
     findings: list[Finding] = []
     for switch in plan.switches:
@@ -95,7 +95,7 @@ def plan_ports(plan: Plan, power: PowerPlan) -> PortTables:
         for port in range(1, kind.ports + 1):
             place = (switch.name, port)
             want = needed.get(place) or _free(switch.name, port, kind)
-            said = told.get(place)
+            said = said_of.get(place)
             if said is not None:
                 findings += _judge(plan, want, said, kind)
                 rows.append(_as_said(plan, want, said))

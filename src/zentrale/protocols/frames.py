@@ -134,8 +134,8 @@ def beginning(to: str, sender: str, source: str, target: tuple[str, int], protoc
     from_port = _FROM_PORT + number % 20_000  # a conversation of its own
     body = struct.pack("!HHIIBBHHH", from_port, target[1], number, 0, 5 << 4, _SYN, 1024, 0, 0)
     pseudo = ipaddress.IPv4Address(source).packed + ipaddress.IPv4Address(target[0]).packed
-    told = checksum(pseudo + struct.pack("!HH", _TCP, len(body)) + body)
-    return ipv4(to, sender, source, target[0], _TCP, body[:16] + struct.pack("!H", told) + body[18:])
+    check = checksum(pseudo + struct.pack("!HH", _TCP, len(body)) + body)
+    return ipv4(to, sender, source, target[0], _TCP, body[:16] + struct.pack("!H", check) + body[18:])
 
 
 def begun(frame: Frame) -> tuple[str, int] | None:

@@ -356,7 +356,7 @@ class PlayerSession:
         if timeout.isascii() and timeout.isdigit() and len(timeout) < 6:
             self.session_timeout_s = max(2, int(timeout))
         transport = parse_transport(response.headers.get("Transport"))
-        told = SetUp(
+        setup = SetUp(
             server_ports=number_pair(transport.get("server_port", "")),
             source=self._elsewhere(transport.get("source", "")),
         )
@@ -364,14 +364,14 @@ class PlayerSession:
             group, ports = transport.get("destination", ""), number_pair(transport.get("port", ""))
             if "multicast" not in transport or not is_multicast(group) or ports is None:
                 raise RemoteProtocolError("RTSP server names no multicast group and port")
-            told = replace(told, group=group, ports=ports)
+            setup = replace(setup, group=group, ports=ports)
         elif self._udp_ports is None:
             if "TCP" not in transport["profile"]:
                 raise RemoteProtocolError("RTSP server set up another transport than asked for")
             self._channel = (number_pair(transport.get("interleaved", "")) or (0, 1))[0]
-            told = replace(told, channel=self._channel)
+            setup = replace(setup, channel=self._channel)
         self._send("PLAY", self._aggregate, ("Range", "npt=0.000-"))
-        return [told]
+        return [setup]
 
     def _elsewhere(self, source: str) -> str:
         """Another host that is named as the sender; empty where it is the one that was reached, or no address."""

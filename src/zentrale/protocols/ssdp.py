@@ -61,10 +61,10 @@ def is_search(data: bytes) -> bool:
     return first.startswith("M-SEARCH ") and fields.get("st", "") in (ROOT, "ssdp:all")
 
 
-def serialize_answer(told: Told) -> bytes:
+def serialize_answer(answer: Told) -> bytes:
     lines = [
-        "HTTP/1.1 200 OK", "CACHE-CONTROL: max-age=1800", "EXT:", f"LOCATION: {told.location}", f"SERVER: {told.server}",
-        f"ST: {ROOT}", f"USN: {told.usn}",
+        "HTTP/1.1 200 OK", "CACHE-CONTROL: max-age=1800", "EXT:", f"LOCATION: {answer.location}", f"SERVER: {answer.server}",
+        f"ST: {ROOT}", f"USN: {answer.usn}",
     ]  # fmt: skip
     return "\r\n".join([*lines, "", ""]).encode("utf-8")
 
@@ -92,11 +92,11 @@ def _parts(data: bytes) -> tuple[str, dict[str, str]]:
     return (lines[0] if lines else ""), fields
 
 
-def serialize_description(told: Description) -> bytes:
+def serialize_description(of: Description) -> bytes:
     d = Maker("urn:schemas-upnp-org:device-1-0", {"": "urn:schemas-upnp-org:device-1-0"})
     device = d.device(
-        d.deviceType(f"urn:schemas-upnp-org:device:{told.kind}:1"), d.friendlyName(told.name), d.manufacturer(told.maker),
-        d.modelName(told.model), d.serialNumber(told.serial), d.UDN(told.uuid),
+        d.deviceType(f"urn:schemas-upnp-org:device:{of.kind}:1"), d.friendlyName(of.name), d.manufacturer(of.maker),
+        d.modelName(of.model), d.serialNumber(of.serial), d.UDN(of.uuid),
     )  # fmt: skip
     return etree.tostring(
         d.root(d.specVersion(d.major("1"), d.minor("1")), device), xml_declaration=True, encoding="utf-8"

@@ -38,9 +38,9 @@ def local_name(element: Element) -> str:
     return etree.QName(element).localname if isinstance(element.tag, str) else ""
 
 
-def safe(told: str) -> str:
+def safe(text: str) -> str:
     """An attribute's value, without what could harm where it is shown."""
-    return clean(told.translate(_TO_SPACES).strip())
+    return clean(text.translate(_TO_SPACES).strip())
 
 
 class Maker:
@@ -73,10 +73,10 @@ def number(parent: Element | None, path: str, namespaces: dict[str, str], defaul
     return sensible(text(parent, path, namespaces), default)
 
 
-def sensible(told: str, default: float = 0.0) -> float:
+def sensible(text: str, default: float = 0.0) -> float:
     """A number as a device writes it; `default` where it is none, or none that could be meant."""
     try:
-        value = float(told)
+        value = float(text)
     except ValueError:
         return default
     return value if abs(value) < _SENSIBLE else default  # nan is not less either

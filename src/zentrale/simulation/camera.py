@@ -101,8 +101,8 @@ class SimulatedCamera(OnvifDevice):
 
     def _capabilities(self, request: Element) -> Element:
         """Of the device service: the limits of passwords, where it tells them."""
-        told = self.config.max_password_length if self.config.tells_password_rules else 0
-        return password_rules.capabilities_response(told)
+        length = self.config.max_password_length if self.config.tells_password_rules else 0
+        return password_rules.capabilities_response(length)
 
     def _profiles(self, request: Element) -> Element:
         """By the service that was asked: each has its own form."""
@@ -118,12 +118,12 @@ class SimulatedCamera(OnvifDevice):
     def _encoder_options(self, request: Element) -> Element:
         own = {e.resolution for e in (self.config.planned_main, self.config.planned_sub) if e is not None}
         sizes = (*_SIZES, *sorted(own - set(_SIZES)))
-        told = {
+        offered = {
             "H264": CodecOptions(
                 sizes, tuple(float(f) for f in range(1, MAX_FPS + 1)), bitrate_kbps=(32, 16384), govlength=(1, 600)
             )
         }
-        return encoder_options.response2(told) if _second(request) else encoder_options.response(told)
+        return encoder_options.response2(offered) if _second(request) else encoder_options.response(offered)
 
     def _named(self, token: str) -> str:
         name = token.removeprefix("profile-")

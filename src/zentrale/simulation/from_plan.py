@@ -35,27 +35,27 @@ def fresh_site(
 def not_played(plan: Plan, scenario: Scenario, served: Collection[str]) -> list[str]:
     """What is in the plan and no stand-in plays, in words."""
     played = {d.name for d in scenario.devices}
-    told = []
+    parts = []
     by_hand = [r.name for r in plan.recorders if r.name not in played and r.name not in served]
     if by_hand:
-        told.append(f"{quantities.listed(by_hand)}: its channels are given by hand, so there is nothing to speak with")
+        parts.append(f"{quantities.listed(by_hand)}: its channels are given by hand, so there is nothing to speak with")
     translated = [c.name for c in plan.camera_devices if c.name not in played and c.translated]
     if translated:
-        told.append(f"{quantities.listed(translated)}: behind a translation of addresses")
+        parts.append(f"{quantities.listed(translated)}: behind a translation of addresses")
     names = [*(c.name for c in plan.camera_devices), *(r.name for r in plan.recorders)]
     others = [name for name in names if name not in {*played, *by_hand, *translated}]
     if others:
-        told.append(f"{quantities.listed(others)}: no address is planned, and none is free")
+        parts.append(f"{quantities.listed(others)}: no address is planned, and none is free")
     beside = (
         (len(plan.viewers), "viewer", ""),
         (sum(s.management is not None for s in plan.switches), "switch page", ""),
     )
-    told += [f"{quantities.count(number, *words)}: nothing answers there" for number, *words in beside if number]
+    parts += [f"{quantities.count(number, *words)}: nothing answers there" for number, *words in beside if number]
     if any(r.viewing is not None for r in plan.recorders):
-        told.append("second legs of recorders")
+        parts.append("second legs of recorders")
     if plan.inputs or plan.masks:
-        told.append("door contacts do not open, and masks hide nothing in the pictures")
-    return told
+        parts.append("door contacts do not open, and masks hide nothing in the pictures")
+    return parts
 
 
 def _camera(plan: Plan, camera: PlannedCamera, mac: str, address: str) -> Camera:

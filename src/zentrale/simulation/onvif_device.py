@@ -130,8 +130,8 @@ class OnvifDevice:
     def match(self, relates_to: str, *, resolving: bool = False) -> Match:
         endpoint = f"urn:uuid:5a100000-0000-4000-8000-{self.config.mac.replace(':', '')}"
         scopes = (*self.fixed_scopes(), *self.configurable_scopes())
-        told = (self.base_url + device.SERVICE_PATH,) if resolving or self.config.quirks.tells_address else ()
-        return Match(endpoint, (self.device_type,), scopes, told, relates_to)
+        addresses = (self.base_url + device.SERVICE_PATH,) if resolving or self.config.quirks.tells_address else ()
+        return Match(endpoint, (self.device_type,), scopes, addresses, relates_to)
 
     # From an HTTP request to an operation
 
@@ -185,8 +185,8 @@ class OnvifDevice:
         if request.target == DESCRIPTION_PATH and self.config.quirks.ssdp:
             c = self.config
             kind = "NetworkCamera" if isinstance(c, Camera) else "NetworkVideoRecorder"
-            told = ssdp.Description(c.maker, c.model, self.hostname, c.serial, kind, f"uuid:{c.mac}")
-            return HttpResponse(200, ssdp.serialize_description(told), "text/xml")
+            description = ssdp.Description(c.maker, c.model, self.hostname, c.serial, kind, f"uuid:{c.mac}")
+            return HttpResponse(200, ssdp.serialize_description(description), "text/xml")
         return HttpResponse(404, b"not found", "text/plain")
 
     def http_user(self, request: HttpRequest) -> str | None:

@@ -104,10 +104,10 @@ class PictureServices:
 
     def _modify_module(self, request: Element) -> Element:
         item = motion.parse_request(request)
-        told = item.value("Sensitivity") if item else ""
-        if not told.isdigit() or int(told) > 100:
+        sensitivity = item.value("Sensitivity") if item else ""
+        if not sensitivity.isdigit() or int(sensitivity) > 100:
             raise SoapRefusalError("Sender", "InvalidArgVal", "InvalidModule", reason="sensitivity is 0 to 100")
-        self.sensitivity = int(told)
+        self.sensitivity = int(sensitivity)
         return soap.TAN.ModifyAnalyticsModulesResponse()
 
     def _set_rule(self, request: Element) -> Element:

@@ -61,10 +61,10 @@ def with_more_rows(path: Path, rows: Sequence[Mapping[str, str]]) -> bytes:
     header = [cell.strip() for cell in next(csv.reader([lines[at]], delimiter=separator))]
     more = [c for c in CAMERA_COLUMNS if c not in header and any(row[c] for row in rows)]
     lines[at] = separator.join([lines[at], *more])
-    told = io.StringIO()
-    writer = csv.writer(told, delimiter=separator, lineterminator=end)
+    words = io.StringIO()
+    writer = csv.writer(words, delimiter=separator, lineterminator=end)
     writer.writerows([row.get(c, "") for c in [*header, *more]] for row in rows)
-    whole = end.join(lines) + end + told.getvalue()
+    whole = end.join(lines) + end + words.getvalue()
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
         return whole.encode("utf-16")
     marked = data.startswith(b"\xef\xbb\xbf")

@@ -43,9 +43,9 @@ def camera_table(
     tables_at_all = [name for name, rows in filled.items() if likely_header(rows) is not None]
     if not good and len(tables_at_all) == 1:
         return tables_at_all[0], filled[tables_at_all[0]]
-    told = "; ".join(f"{name}: {_said(filled[name], words)}" for name in filled)
+    text = "; ".join(f"{name}: {_said(filled[name], words)}" for name in filled)
     what = "several sheets look like a camera table" if good else "no sheet looks like a camera table"
-    raise InputError(f"{file.name}: {what}: {told}", f"say which one it is: --sheet {shlex.quote(best)}")
+    raise InputError(f"{file.name}: {what}: {text}", f"say which one it is: --sheet {shlex.quote(best)}")
 
 
 def _said(rows: Sequence[Row], words: Words) -> str:

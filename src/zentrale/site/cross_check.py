@@ -221,8 +221,8 @@ def _ports(draft: Draft) -> list[str]:
     devices += [((*at, "viewing", "port"), r.viewing.switch, r.viewing.port)
                 for at, r in draft.items("recorders") if r.viewing is not None]  # fmt: skip
     problems: list[str] = []
-    told: list[tuple[Location, str, int]] = []
-    for part, fields, places in (("links", ("a", "b"), devices), ("ports", ("at",), told)):
+    parts: list[tuple[Location, str, int]] = []
+    for part, fields, places in (("links", ("a", "b"), devices), ("ports", ("at",), parts)):
         for at, item in draft.items(part):
             for field in fields:
                 name, _, port = getattr(item, field).rpartition(":")
@@ -234,7 +234,7 @@ def _ports(draft: Draft) -> list[str]:
                     continue
                 problems += _must_exist((*at, field), name, draft.names["switches"], "switches", draft.where)
                 places.append(((*at, field), name, int(port)))
-    return problems + _check_ports(draft, devices) + _check_ports(draft, told)
+    return problems + _check_ports(draft, devices) + _check_ports(draft, parts)
 
 
 def _check_ports(draft: Draft, ports: list[tuple[Location, str, int]]) -> list[str]:

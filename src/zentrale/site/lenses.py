@@ -80,8 +80,8 @@ def filled(cameras: Sequence[R]) -> tuple[R, ...]:
 
     def one(camera: R) -> R:
         some = by_device[rows[camera.name]]
-        told = {f: [v for c in some if (v := getattr(c, f)) not in _OPEN] for f in OF_THE_DEVICE}
-        empty = {f: told[f][0] for f in OF_THE_DEVICE if told[f] and getattr(camera, f) in _OPEN}
+        by_field = {f: [v for c in some if (v := getattr(c, f)) not in _OPEN] for f in OF_THE_DEVICE}
+        empty = {f: by_field[f][0] for f in OF_THE_DEVICE if by_field[f] and getattr(camera, f) in _OPEN}
         filled_row: R = camera.model_copy(update=empty) if empty else camera
         return filled_row
 

@@ -92,7 +92,7 @@ def _draft(
     text = _read_text(folder.cameras_file, problems, table=True) if cameras is None else cameras
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
     run_rows = _read_runs(folder.runs_file, problems) if of_single else []
-    site_data = {part: told for part, told in site_data.items() if of_single or part not in _OF_SINGLE}
+    site_data = {part: table for part, table in site_data.items() if of_single or part not in _OF_SINGLE}
     next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)
@@ -181,9 +181,9 @@ def _read_toml(
     return text, {name: value for name, value in data.items() if name in parts}
 
 
-def _toml_problem(name: str, told: str) -> str:
+def _toml_problem(name: str, message: str) -> str:
     """What the parser says, in our words: where, and what is usual there."""
-    place = re.search(r"line (\d+), column (\d+)", told)
+    place = re.search(r"line (\d+), column (\d+)", message)
     where = f"{name} line {place[1]}" if place else name
     column = f" at column {place[2]}" if place else " at its end"
     usual = "key = value on a line of its own, text in double quotes, lists in brackets, each key once"

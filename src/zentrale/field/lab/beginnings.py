@@ -52,11 +52,11 @@ def arrived(wire: Wire, asked: Sequence[Beginning]) -> set[Beginning]:
 def _seen(wire: Wire, asked: Sequence[Beginning], base: int, wait_s: float) -> set[int]:
     found = set()
     for leg, frame in wire.seen(wait_s):
-        told = frames.begun(frame)
-        number = told[1] - base if told is not None else -1
-        if told is None or not 0 <= number < len(asked) or frame.to != leg.mac:
+        begun = frames.begun(frame)
+        number = begun[1] - base if begun is not None else -1
+        if begun is None or not 0 <= number < len(asked) or frame.to != leg.mac:
             continue
-        if asked[number].to == leg and told[0] == leg.address:
+        if asked[number].to == leg and begun[0] == leg.address:
             found.add(number)
     return found
 
@@ -72,9 +72,9 @@ def answered(wire: Wire, asked: Mapping[tuple[Leg, Leg], str]) -> set[tuple[Leg,
         wire.send(leg, frames.beginning(mac, leg.mac, leg.address, (other.address, 0), "icmp", number))
     pairs = {(leg, other.address): (leg, other) for leg, other in asked}
     for leg, frame in wire.seen(_LAST_WAIT_S):
-        told = frames.arp_reply(frame) or frames.echo_reply(frame)
-        if told is not None and (leg, told[0]) in pairs:
-            found.add(pairs[leg, told[0]])
+        reply = frames.arp_reply(frame) or frames.echo_reply(frame)
+        if reply is not None and (leg, reply[0]) in pairs:
+            found.add(pairs[leg, reply[0]])
     return found
 
 
@@ -100,7 +100,7 @@ def gateways(wire: Wire, asked: Mapping[Leg, str]) -> tuple[dict[Leg, set[str]],
             mac, target = min(answers[leg]), (asked[leg], 0)
             wire.send(leg, frames.beginning(mac, leg.mac, leg.address, target, "icmp", number))
         for leg, frame in wire.seen(_LAST_WAIT_S if left else 0.0):
-            told = frames.echo_reply(frame)
-            if told is not None and told[0] == asked.get(leg):
+            echo = frames.echo_reply(frame)
+            if echo is not None and echo[0] == asked.get(leg):
                 pinged.add(leg)
     return answers, pinged

@@ -96,9 +96,9 @@ def begin_inside(arguments: Sequence[str]) -> NoReturn:
         signal.signal(number, end)
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the terminal tells the program inside, too
     code = inside.wait()
-    for told in ended_by:  # as any other program would
-        signal.signal(told, signal.SIG_DFL)
-        os.kill(os.getpid(), told)
+    for signal_number in ended_by:  # as any other program would
+        signal.signal(signal_number, signal.SIG_DFL)
+        os.kill(os.getpid(), signal_number)
     sys.exit(code if code >= 0 else 128 - code)
 
 

@@ -51,7 +51,9 @@ async def resolve(keyring: Keyring, camera: Camera, seen: FoundDevice | None) ->
         claim = replace(Claim.of(keyring, seen, camera), thorough=False)
         entry = await find_entry(client, keyring, claim, camera.name)
         if entry.closed:
-            return Unresolved(camera, f"the camera did not let us in: {entry.told()}", "SEC-3", entry, observed=True)
+            return Unresolved(
+                camera, f"the camera did not let us in: {entry.in_words()}", "SEC-3", entry, observed=True
+            )
         if not told_clock:
             await client.system_time()  # it told its clock to nobody without credentials
         streams, failed = {}, {}
@@ -107,10 +109,10 @@ class Entering(Check):
             ref = ref_of(item.camera)
             if item.entry is not None:
                 own = round.keyring.holds(item.camera.name)
-                yield judge_entry(ref, item.entry.state.value, item.entry.told(), item.entry.label, own=own)
+                yield judge_entry(ref, item.entry.state.value, item.entry.in_words(), item.entry.label, own=own)
                 continue
-            told = finding(item.code, ref, item.reason, "streams that play", item.camera.where)
+            item_finding = finding(item.code, ref, item.reason, "streams that play", item.camera.where)
             if item.observed:
-                yield Judged(ref, frozenset({item.code}), (told,))
+                yield Judged(ref, frozenset({item.code}), (item_finding,))
             else:
-                round.findings.append(told)  # said by the discovery, which is its own witness
+                round.findings.append(item_finding)  # said by the discovery, which is its own witness

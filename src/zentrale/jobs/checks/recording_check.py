@@ -108,19 +108,19 @@ async def check_recorders(
             judged += seen_there(ref, found[name].address) if name in found else []
             channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
             judged += [
-                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), told)
-                for n, told in channels.items()
+                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), some)
+                for n, some in channels.items()
             ]
     return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
 
 
 def _by_channel(recorder: str, findings: Sequence[Finding]) -> dict[int, tuple[Finding, ...]]:
-    told: dict[int, tuple[Finding, ...]] = {}
+    noticed: dict[int, tuple[Finding, ...]] = {}
     for item in findings:
         number = item.ref.part.removeprefix("channel ") if item.ref is not None else ""
         if number.isdigit():
-            told[int(number)] = (*told.get(int(number), ()), item)
-    return told
+            noticed[int(number)] = (*noticed.get(int(number), ()), item)
+    return noticed
 
 
 def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None, address: str | None) -> ChannelResult:
@@ -137,13 +137,13 @@ def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None,
     grows = (
         was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
     )
-    told = (
+    known = (
         now.stored.status != recording.NOT_TOLD
     )  # its search service lacks the operation: then its job's word is all there is
-    if now.state.state != recording.ACTIVE or (told and (now.stored.latest is None or not grows)):
+    if now.state.state != recording.ACTIVE or (known and (now.stored.latest is None or not grows)):
         cause = now.state.error or (
             "the recorder does not tell why"
-            if not told
+            if not known
             else "nothing is stored"
             if now.stored.latest is None
             else "what is stored does not grow"

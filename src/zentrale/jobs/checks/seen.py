@@ -115,7 +115,7 @@ class AccessCheck:
         return Ref(Kind.CAMERA, self.camera, f"{self.door.value} {self.attempt}")
 
     @property
-    def told(self) -> str:
+    def in_words(self) -> str:
         """The outcome in words: what plays at one door, opens at the other."""
         opens = self.door is Door.ONVIF and self.result.access is Access.PLAYS
         return "opens" if opens else self.result.access.value

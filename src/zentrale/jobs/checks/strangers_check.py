@@ -102,8 +102,8 @@ def judge_access(
     waiting = [c for c in checks if c.result.access is Access.NOT_ASKED and c.ref not in earlier]
     if waiting:
         until = max((c.result.again for c in waiting if c.result.again), default=None)
-        told = ", ".join(dict.fromkeys(f"{c.door.value} {c.attempt}" for c in waiting))
-        findings.append(finding("SEC-10", ref, f"not asked: {told}{_from(until)}", "refused", "good practice"))
+        text = ", ".join(dict.fromkeys(f"{c.door.value} {c.attempt}" for c in waiting))
+        findings.append(finding("SEC-10", ref, f"not asked: {text}{_from(until)}", "refused", "good practice"))
     codes = {"SEC-10"}
     for check in checks:
         if check.kind is Attempt.NO_PASSWORD and check.result.access in (Access.REFUSED, Access.PLAYS):

@@ -73,9 +73,9 @@ async def measure_planned(
 
     def so_far(measured: StreamMeasurement) -> None:
         """A long measurement is written down as it goes: one that is interrupted keeps what it had."""
-        told = StreamResult(camera.name, stream, address.url, measured, "", (), not_judged=_UNDER_WAY)
+        so_far_judged = StreamResult(camera.name, stream, address.url, measured, "", (), not_judged=_UNDER_WAY)
         notes = Notes()
-        notes.observe(STREAM, ref, "RTSP", stream_document(told))
+        notes.observe(STREAM, ref, "RTSP", stream_document(so_far_judged))
         written.append(worker.submit(note, round.keyring.logbook, round.run, notes))
 
     reference = (known or {}).get(ref_of(camera)) if stream == "main" else None
@@ -101,10 +101,10 @@ async def measure_planned(
         name = f"{camera.name}-{stream}.jpg"
         await aside(write_atomically, request.pictures_folder / name, result.picture)
         kept = name, hashlib.sha256(result.picture).hexdigest()
-    told = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
+    judged = StreamResult(camera.name, stream, address.url, result.measured, result.error, tuple(findings))
     cause = cause_of(result.cause) if result.cause is not None else None
-    told = replace(told, picture_file=kept, looked_at=result.looked_at, compared=beside is not None, cause=cause)
-    return with_unjudged(plan, camera, told)
+    judged = replace(judged, picture_file=kept, looked_at=result.looked_at, compared=beside is not None, cause=cause)
+    return with_unjudged(plan, camera, judged)
 
 
 def with_unjudged(plan: Plan, camera: Camera, result: StreamResult) -> StreamResult:
@@ -287,10 +287,10 @@ def stream_document(stream: StreamResult) -> dict[str, object]:
 
 
 def _spread(what: str, unit: str, seconds: Sequence[float], digits: int) -> dict[str, float | None]:
-    told = spread(seconds) or (None, None, None)
+    figures = spread(seconds) or (None, None, None)
     return {
         f"{what}_{name}{unit}": _rounded(value, digits)
-        for name, value in zip(("lowest", "highest", "p5"), told, strict=True)
+        for name, value in zip(("lowest", "highest", "p5"), figures, strict=True)
     }
 
 

@@ -176,7 +176,7 @@ async def _ask_who(
         claim = Claim(names, maker, expected.identity(device), planned, orphans, strict=False, thorough=False)
         entry = await find_entry(client, keyring, claim, names[0] if names else device.address)
         device = replace(
-            device, maker=maker or device.maker, state=entry.state.value, credentials_label=entry.label, note=entry.told(),
+            device, maker=maker or device.maker, state=entry.state.value, credentials_label=entry.label, note=entry.in_words(),
             again_at=entry.until.isoformat() if entry.until else "", other=entry.other,
         )  # fmt: skip
         if not entry.closed:

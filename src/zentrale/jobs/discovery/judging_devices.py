@@ -142,12 +142,12 @@ def _place_findings(
         yield finding("DIS-3", ref, device.address, row.host, source)
     kind = plan.kind(row)
     if device.maker and device.model and (device.maker, device.model) != (kind.maker, kind.model):
-        told = f"{device.maker} {device.model}".strip()
-        yield finding("DIS-4", ref, told, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
+        text = f"{device.maker} {device.model}".strip()
+        yield finding("DIS-4", ref, text, f"{kind.maker} {kind.model}", f"types.toml {kind.name}")
     yield from _shared(ref, device)
     for other in doubles:
-        told = ", ".join(sorted(other.identity.macs)) or "no MAC address told"
-        yield finding("DIS-5", ref, f"{other.address} claims it too ({told})", "one device", source)
+        text = ", ".join(sorted(other.identity.macs)) or "no MAC address told"
+        yield finding("DIS-5", ref, f"{other.address} claims it too ({text})", "one device", source)
 
 
 def _shared(ref: Ref, device: FoundDevice) -> Iterator[Finding]:
@@ -172,7 +172,7 @@ def _trouble(ref: Ref, device: FoundDevice) -> Iterator[Finding]:
     if device.state == State.FAILING.value:
         yield finding("DIS-10", ref, device.note, "answers in time, without errors", "ONVIF Core")
     if device.named_hosts:
-        told = ", ".join(device.named_hosts)
-        yield finding("DIS-9", ref, told, f"its own address, {device.address}", "its answers")
+        text = ", ".join(device.named_hosts)
+        yield finding("DIS-9", ref, text, f"its own address, {device.address}", "its answers")
     if device.report:
         yield finding("ERR-1", ref, device.note, "an answer that is understood, or refused", "this program")

@@ -1,7 +1,30 @@
 """Which found device is which planned one, by what can be trusted most: MAC address of any interface, its last digits, serial
-number, binding by hand, what it was registered as, endpoint, planned address, the name that it tells itself. Never by guess.
+number, binding by hand, what it was registered as, endpoint, planned address, the name that it tells itself. Never by
+guess.
 
 A device keeps its place in the plan by its own identity: wherever its address moves, and whatever its row is called.
+
+How it works. `left` are the devices without a row, `by_name` the rows that have a device. Rules are tried in the order of
+how much they prove, each over all that is left: a pair that a rule finds is taken away from what comes after, so that a
+weak rule never overrules a strong one. The order:
+
+1. `by_mac`: the MAC address of any interface stands in the row. The only rule that may give a second device to a row
+   (`doubles`): two answers with one MAC address are told, not chosen between.
+2. `by_label_on_the_box`: the last digits, or the serial number, of the label; only where one device alone has them.
+3. `by_binding`: a person said so; by MAC address where the device tells one, else by address.
+4. `by_registration`: the identity under which the row was registered, wherever the device is now.
+5. `by_address`: it answers where the row says, and nothing that it tells contradicts that.
+6. `by_place`: a row that was renamed: recorder and channel say which it was.
+7. `by_own_name`: it calls itself so, and is the only one to do so.
+
+What always holds. A device has at most one row and a row at most one device, but for `doubles`. A row that names a MAC
+address never gets a device that tells another one, by no rule after the first: `not (row.mac and device.identity.macs)`.
+What several devices fit equally well is given to none of them by rules 2 and 7; by the others whoever was found first has
+it, and where a MAC address is the reason that is told.
+
+Why in rules and not by points: a wrong match sets a password on the wrong camera. A sum of hints would now and then be
+larger for the wrong one; a rule either proves something or leaves the device open, and a person binds it with `zentrale
+assign`.
 """
 
 from __future__ import annotations
@@ -166,8 +189,8 @@ class _Match(Generic[D]):
                 continue
             serial = row.serial.strip().lower()
             by_end = [d for d in self.left if row.mac_end and _ends(d.identity.macs, row.mac_end)]
-            told = [(d, {d.serial.strip().lower(), d.announced_serial.strip().lower()}) for d in self.left]
-            by_serial = [d for d, serials in told if serial and serial in serials]
+            labelled = [(d, {d.serial.strip().lower(), d.announced_serial.strip().lower()}) for d in self.left]
+            by_serial = [d for d, serials in labelled if serial and serial in serials]
             for fits in (by_end, by_serial):
                 if len(fits) == 1:
                     self.take(name, fits[0])

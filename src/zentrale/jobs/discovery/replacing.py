@@ -89,14 +89,14 @@ def replace_camera(
             write_atomically(folder.cameras_file, text)
         logbook.end_change(change)
     kind = plan.camera_type(camera)
-    told = f"{new.maker} {new.model}".strip()
-    other_model = told if new.model and (new.maker or kind.maker, new.model) != (kind.maker, kind.model) else ""
+    words = f"{new.maker} {new.model}".strip()
+    other_model = words if new.model and (new.maker or kind.maker, new.model) != (kind.maker, kind.model) else ""
     return Replaced(before, after, new.address, cells, kept, other_model)
 
 
 def _said(macs: set[str] | frozenset[str], address: str) -> str:
-    told = ", ".join(sorted(m for m in macs if m)) or "MAC address not known"
-    return f"{told} at {address or 'no address'}"
+    text = ", ".join(sorted(m for m in macs if m)) or "MAC address not known"
+    return f"{text} at {address or 'no address'}"
 
 
 def _new_cells(camera: Camera, mac: str, serial: str) -> dict[str, str]:

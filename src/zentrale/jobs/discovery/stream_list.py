@@ -164,7 +164,7 @@ async def _by_paths(plan: Plan, keyring: Keyring, name: str, device: FoundDevice
     note_ = (
         ""
         if found
-        else f"{quantities.count(len(tries.tried), 'path')} tried, none plays{tries.told}; add its own to {PATHS_FILE}"
+        else f"{quantities.count(len(tries.tried), 'path')} tried, none plays{tries.why}; add its own to {PATHS_FILE}"
     )
     return Listed(name, device, tuple(found), note_)
 
@@ -184,7 +184,7 @@ class _Paths:
         target = Target(device.address, port, device.own_endpoint)
         order = keyring.ledger.in_turn(target, Door.RTSP, [k.credentials for k in keys], ["digest"])
         self.left: list[Credentials | None] = [None, *(c for c, _ in order)]
-        self.told = ""
+        self.why = ""
         self.tried: set[str] = set()
 
     async def one(self, path: str) -> ListedStream | None:
@@ -197,11 +197,11 @@ class _Paths:
                 measured = await rtsp_player.measure(address, visit, _PICTURE_WITHIN_S, until_picture=True)
             except RefusedError as error:
                 if len(self.left) == 1:
-                    self.told = f": {error.what}"
+                    self.why = f": {error.what}"
                 self.left.pop(0)
                 continue
             except DeviceError as error:
-                self.told = f": {error.what}" if cause_of(error) is not Cause.PATH else self.told
+                self.why = f": {error.what}" if cause_of(error) is not Cause.PATH else self.why
                 await asyncio.sleep(_PAUSE_S)
                 return None
             return ListedStream(path, address.url, measured.codec, measured.width_px or 0, measured.height_px or 0)

@@ -43,7 +43,7 @@ def sighting(match: Match, host: str) -> Sighting:
 def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
     """However many endpoints a service answers with, it is one entry; one that was seen by several ways says by which."""
     seen = _without_second_protocol(list(sightings))
-    told = [s for s in seen if s.endpoint or s.told]
+    named = [s for s in seen if s.endpoint or s.told]
     open_ports: dict[str, tuple[int, ...]] = {}
     methods: dict[str, list[str]] = {}
     macs: dict[str, tuple[str, ...]] = {}
@@ -64,9 +64,9 @@ def merge(sightings: Iterable[Sighting]) -> list[FoundDevice]:
             methods.setdefault(item.host, []).append(item.method)
     found: dict[tuple[str, int], FoundDevice] = {}
     hosts_of: dict[str, set[str]] = {}
-    for item in told:
+    for item in named:
         hosts_of.setdefault(item.endpoint, set()).add(item.host)
-    for item in told:
+    for item in named:
         service = _service(item.told, item.host)
         entry = FoundDevice(
             item.host, service.url if service else "", " + ".join(dict.fromkeys(methods[item.host])), model=item.model,

@@ -127,13 +127,13 @@ def one_row_each(devices: Sequence[FoundDevice]) -> list[FoundDevice]:
 def _at_one_address(devices: Sequence[FoundDevice]) -> Iterable[FoundDevice]:
     """Ports that turned out to be nothing are no devices of their own where another port is one."""
     good = [d for d in devices if d.speaks_onvif]
-    told = [d for d in devices if not d.speaks_onvif and d.method.startswith("probe")]
-    if not good and not told:
+    announced = [d for d in devices if not d.speaks_onvif and d.method.startswith("probe")]
+    if not good and not announced:
         best = max(devices, key=lambda d: (_WEIGHT[d.state], d.method != "planned"))
         notes = dict.fromkeys(d.note for d in devices if d.note)
         return [replace(best, note="; ".join(notes)[:300])]
     rows: list[FoundDevice] = []
-    for device in (*good, *told):
+    for device in (*good, *announced):
         at = next((i for i, row in enumerate(rows) if _cannot_be_two(row, device)), None)
         if at is None:
             rows.append(device)

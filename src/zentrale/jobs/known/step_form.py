@@ -155,12 +155,12 @@ class StepResult:
 
 @dataclass(frozen=True)
 class DeviceResult:
-    """All steps of one device, in order. `told` are findings that no step failed for."""
+    """All steps of one device, in order. `noticed` are findings that no step failed for."""
 
     ref: Ref
     steps: tuple[StepResult, ...]
     report: str = ""  # of a defect of ours, for whoever mends it
-    told: tuple[Finding, ...] = ()
+    noticed: tuple[Finding, ...] = ()
 
     @property
     def subject(self) -> str:
@@ -178,8 +178,8 @@ class DeviceResult:
         """Those about the device as a whole."""
         left = [f"{s.step}: {s.after}" if s.after else s.step for s in self.steps if s.outcome is Outcome.NOT_OFFERED]
         if not left:
-            return self.told
-        return (*self.told, finding("REG-3", self.ref, "; ".join(left), "as planned", "the plan"))
+            return self.noticed
+        return (*self.noticed, finding("REG-3", self.ref, "; ".join(left), "as planned", "the plan"))
 
     def finding_of(self, step: StepResult) -> Finding | None:
         if step.outcome is not Outcome.FAILED:

@@ -103,13 +103,13 @@ def firmware_file(folder: SiteFolder, plan: Plan, planned: Planned) -> bytes:
 class Maintainer:
     """The caller holds the lock of the site."""
 
-    def __init__(self, keyring: Keyring, told: Callable[[str], None]) -> None:
+    def __init__(self, keyring: Keyring, say: Callable[[str], None]) -> None:
         assert keyring.plan is not None and keyring.vault is not None
         self.keyring = keyring
         self.plan = keyring.plan
         self.vault = keyring.vault
         self.logbook = keyring.logbook
-        self._told = told
+        self._told = say
         self._found = last_devices(self.plan, self.logbook)
         self._run = 0
 
@@ -227,9 +227,9 @@ class Maintainer:
         kept = {"file": name, "sha256": digest, "size_bytes": len(content), "firmware": firmware}
         notes.observe(BACKUP, ref_of(device), way, kept)
         await asyncio.to_thread(note, self.logbook, self._run, notes)
-        told = f"{name}, {quantities.size(len(content))}, firmware {firmware}"
+        text = f"{name}, {quantities.size(len(content))}, firmware {firmware}"
         self._told(f"{device.name}: done")
-        return DeviceResult(ref_of(device), (StepResult(BACKUP, Outcome.UNCHANGED, told, told),))
+        return DeviceResult(ref_of(device), (StepResult(BACKUP, Outcome.UNCHANGED, text, text),))
 
     def kept(self, folder: SiteFolder, device: Planned, file: str) -> tuple[bytes, str]:
         """The newest back-up of a device, or the one in `file`, and its name. Raises InputError where it is not whole."""

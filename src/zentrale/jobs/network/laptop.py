@@ -14,29 +14,29 @@ from zentrale.planning.reach import Party, reaches
 from zentrale.words import meant
 
 
-def laptop_at(net: NetworkPlan, told: str) -> Place:
+def laptop_at(net: NetworkPlan, at: str) -> Place:
     """SWITCH:PORT as a person says it. Raises InputError where there is no such port, or the pages end up out of its reach."""
     switches = [s.name for s in net.plan.switches]
-    name, _, port = (part.strip() for part in told.rpartition(":"))
+    name, _, port = (part.strip() for part in at.rpartition(":"))
     if not name or not (port.isascii() and port.isdigit() and len(port) < 4):
         raise InputError(
-            f"--at {told}: expected SWITCH:PORT, such as {_example(net)}",
+            f"--at {at}: expected SWITCH:PORT, such as {_example(net)}",
             "say the port that the laptop is plugged into",
         )
     if name not in switches:
         raise InputError(
-            f"--at {told}: no switch {name} in the plan{meant(name, switches)}",
+            f"--at {at}: no switch {name} in the plan{meant(name, switches)}",
             f"expected one of {', '.join(switches)}",
         )
     row = next((r for r in net.ports.of(name) if r.port == int(port)), None)
     if row is None:
-        raise InputError(f"--at {told}: no such port", f"{name} has ports 1 to {len(net.ports.of(name))}")
+        raise InputError(f"--at {at}: no such port", f"{name} has ports 1 to {len(net.ports.of(name))}")
     if why := _unfit(net, row):
         free = free_ports(net, name)
         have = (
             f"{name}:{numbers(free)} are free" if free else f"no port of {name} is free; elsewhere {_example(net)} is"
         )
-        raise InputError(f"--at {told}: {why}", f"plug the laptop into another port: {have}")
+        raise InputError(f"--at {at}: {why}", f"plug the laptop into another port: {have}")
     return Place(name, int(port))
 
 
@@ -53,8 +53,8 @@ def _unfit(net: NetworkPlan, row: PortRow) -> str:
     lost = [
         z for z in pages if z != row.access and not reaches(net.plan, Party(kind, row.access), Party("switch", z))[0]
     ]
-    told = f"{row.device} is planned there, and once the port is in zone {row.access} the page"
-    return f"{told} of no switch in {', '.join(sorted(lost))} is reached from it" if lost else ""
+    text = f"{row.device} is planned there, and once the port is in zone {row.access} the page"
+    return f"{text} of no switch in {', '.join(sorted(lost))} is reached from it" if lost else ""
 
 
 def _example(net: NetworkPlan) -> str:

@@ -77,20 +77,20 @@ def write_network(folder: SiteFolder, net: NetworkPlan, laptop: Place | None = N
     laptop = laptop or remembered(net, before.kinds)
     made = list(network_files(net, laptop))
     old = {path: content_of(at / path) for path in dict.fromkeys([*(f.path for f in made), *before.kinds])}
-    told = [_compared(file, old[file.path]) for file in made]
-    told += [
+    states = [_compared(file, old[file.path]) for file in made]
+    states += [
         Written(path, what, GONE)
         for path, what in before.kinds.items()
         if path not in {f.path for f in made} and old[path] is not None
     ]
-    told = [_kept(at, item, old[item.path], before, dry_run=dry_run) for item in told]
+    states = [_kept(at, item, old[item.path], before, dry_run=dry_run) for item in states]
     if not dry_run:
         contents = {file.path: file.content for file in made}
         stands = {
-            t.path: (t.what, (t.state == SAME and old[t.path]) or contents[t.path]) for t in told if t.state != GONE
+            t.path: (t.what, (t.state == SAME and old[t.path]) or contents[t.path]) for t in states if t.state != GONE
         }
         write_atomically(at / INDEX, before.text(stands, with_before=True))  # stopped here, nothing looks edited
-        for item in told:
+        for item in states:
             if item.state in (NEW, CHANGED):
                 write_atomically(at / item.path, contents[item.path])
             elif item.state == GONE:
@@ -99,7 +99,7 @@ def write_network(folder: SiteFolder, net: NetworkPlan, laptop: Place | None = N
     findings = (
         *net.ports.findings, *net.reach.findings, *net.addresses.findings, *net.multicast.findings, *ring_findings(net.plan)
     )  # fmt: skip
-    return NetworkFiles(at, tuple(told), findings, tuple(_left_out(net)), laptop)
+    return NetworkFiles(at, tuple(states), findings, tuple(_left_out(net)), laptop)
 
 
 def _kept(at: Path, item: Written, content: bytes | None, before: Index, *, dry_run: bool) -> Written:
@@ -186,32 +186,32 @@ def same_but_for_the_time(a: bytes, b: bytes) -> bool:
 
 def _left_out(net: NetworkPlan) -> list[str]:
     """What a person has to know of the files."""
-    told = [f"YANG instance data without {LEFT_OUT}"]
+    parts = [f"YANG instance data without {LEFT_OUT}"]
     nowhere = [c.name for c in net.plan.camera_devices if not c.port]
     if nowhere:
-        told.insert(0, f"the switch ports of {quantities.listed(nowhere)}: the plan does not say them yet (OPN-1)")
+        parts.insert(0, f"the switch ports of {quantities.listed(nowhere)}: the plan does not say them yet (OPN-1)")
     if any(s.loop_protection == "ring" for s in net.plan.switches):
-        told.append("the ring protocol of the switches: Open vSwitch and Linux have spanning tree in its place")
+        parts.append("the ring protocol of the switches: Open vSwitch and Linux have spanning tree in its place")
     apart = [s.name for s in net.plan.switches if len(net.bonds(s.name)) < len(net.bundles(s.name))]
     if apart:
-        told.append(f"bundles under spanning tree of {', '.join(apart)} for Open vSwitch: one of their cables carries")
+        parts.append(f"bundles under spanning tree of {', '.join(apart)} for Open vSwitch: one of their cables carries")
     without: dict[str, list[str]] = {}
     for switch in net.plan.switches:
         without.setdefault(linux.lacks(net, switch), []).append(switch.name)
-    told += [f"commands for Linux of {', '.join(some)}: it cannot do {why}" for why, some in without.items() if why]
+    parts += [f"commands for Linux of {', '.join(some)}: it cannot do {why}" for why, some in without.items() if why]
     if any(s.routes for s in net.plan.switches) and net.routed_zones():
-        told.append(STATELESS)
+        parts.append(STATELESS)
     if net.routed_zones() and net.router() is None:
-        told.append("where the router stands: no switch of the plan routes")
+        parts.append("where the router stands: no switch of the plan routes")
     if any(net.is_routed(group) for group in net.multicast.groups):
-        told.append("multicast that the router passes from zone to zone: its own multicast routing has to be set")
+        parts.append("multicast that the router passes from zone to zone: its own multicast routing has to be set")
     if access.accounts(net):
-        told.append("passwords of 802.1X accounts: `--with-secrets FILE` writes them, outside of the site folder")
+        parts.append("passwords of 802.1X accounts: `--with-secrets FILE` writes them, outside of the site folder")
     if access.asked_for(net):
-        told.append(
+        parts.append(
             f"the {SECRET} of switches and server: the vault has it after `--with-secrets FILE`, by hand at each switch"
         )
-    return told
+    return parts
 
 
 def write_secrets(folder: SiteFolder, net: NetworkPlan, vault: Vault, file: Path) -> int:

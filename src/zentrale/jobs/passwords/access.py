@@ -170,5 +170,5 @@ async def entered(
         await client.read_clock()
         entry = await find_entry(client, keyring, Claim.of(keyring, seen, planned), name or seen.address)
         if entry.closed:
-            raise RefusedError(f"it did not let us in: {entry.told()}")
+            raise RefusedError(f"it did not let us in: {entry.in_words()}")
         yield client

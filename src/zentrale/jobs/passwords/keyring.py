@@ -186,12 +186,12 @@ class Keyring:
             (row, "planned is"),
         ):
             same = known.same_device(now)
-            told = now if same is not None else before
+            contradicting = now if same is not None else before
             if (known.same_device(before) if same is None else same) is not False:
                 continue
-            if told.macs and known.macs and not told.macs & known.macs:
-                return f"its MAC address is {', '.join(sorted(told.macs))}; {whose} {', '.join(sorted(known.macs))}"
-            serials = [s.rpartition("/")[2].upper() for s in (told.serial, known.serial)]
+            if contradicting.macs and known.macs and not contradicting.macs & known.macs:
+                return f"its MAC address is {', '.join(sorted(contradicting.macs))}; {whose} {', '.join(sorted(known.macs))}"
+            serials = [s.rpartition("/")[2].upper() for s in (contradicting.serial, known.serial)]
             return f"its serial number is {serials[0]}; {whose} {serials[1]}"
         return ""
 

@@ -54,7 +54,7 @@ class Entry:
     def closed(self) -> bool:
         return self.state in CLOSED
 
-    def told(self) -> str:
+    def in_words(self) -> str:
         """Why it did not open, as a person would say it; empty where it did."""
         if not self.closed:
             return ""

@@ -43,8 +43,8 @@ class ChannelBook:
         result = numbered(recordings, with_jobs, self._planned | self._written(), known)
         channels = [k for _, k in sorted(result.channels.items())]
         if self._writes and channels != kept:
-            told = [KeptNumber(k.number, k.token, k.name, k.had_job, k.rule.name) for k in channels]
-            keep_numbers(self._logbook, self.recorder, identity, told)
+            numbers = [KeptNumber(k.number, k.token, k.name, k.had_job, k.rule.name) for k in channels]
+            keep_numbers(self._logbook, self.recorder, identity, numbers)
         return result if before is None else replace(result, against=before.against, gone=before.gone + result.gone)
 
     def _identity(self) -> Identity:

@@ -79,7 +79,7 @@ class Driver(ABC):
 
     @abstractmethod
     async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
-        """What all channels hold now. planned: as for `told`. Raises DeviceError."""
+        """What all channels hold now. planned: as for `noticed`. Raises DeviceError."""
 
     async def taken(self) -> Collection[int]:
         """Channels that record, or point, by what the recorder tells. Raises DeviceError."""
@@ -89,7 +89,7 @@ class Driver(ABC):
         """Bring cameras that are on other channels than planned onto theirs, before others are given. Raises DeviceError."""
         return []
 
-    async def told(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
+    async def noticed(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
         """What is to be told of its channels as a whole. planned: what the plan has on each channel"""
         return ()
 

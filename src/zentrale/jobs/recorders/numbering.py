@@ -118,8 +118,8 @@ def _numbers(texts: Sequence[str]) -> list[int]:
     differ = [at for at in range(len(parts[0])) if len({_plain(p[at]) for p in parts}) > 1]
     if len(differ) != 1 or differ[0] % 2 == 0:
         return []
-    told = [p[differ[0]] for p in parts]
-    numbers = [int(text) for text in told if len(text) < 10]
+    words = [p[differ[0]] for p in parts]
+    numbers = [int(text) for text in words if len(text) < 10]
     return numbers if len(set(numbers)) == len(texts) and max(numbers) <= _MOST else []
 
 

@@ -107,7 +107,7 @@ def doubles(lists: Lists) -> list[str]:
     """What a recorder holds twice, in words: two jobs for one channel, one camera on two channels, unused receivers."""
     numbers = {k.token: n for n, k in lists.numbering.channels.items()}
     uris = {r.token: r.uri for r in lists.receivers if recording.points_somewhere(r.uri)}
-    told = []
+    parts = []
     by_recording: dict[str, int] = {}
     by_uri: dict[str, list[str]] = {}
     for job in lists.jobs:
@@ -115,15 +115,15 @@ def doubles(lists: Lists) -> list[str]:
         uri = uris.get(job.receiver_token)
         if uri:
             by_uri.setdefault(uri, []).append(str(numbers.get(job.recording_token, "?")))
-    told += [f"{n} jobs for channel {numbers.get(token, '?')}" for token, n in by_recording.items() if n > 1]
-    told += [f"{uri} on channels {', '.join(where)}" for uri, where in by_uri.items() if len(set(where)) > 1]
+    parts += [f"{n} jobs for channel {numbers.get(token, '?')}" for token, n in by_recording.items() if n > 1]
+    parts += [f"{uri} on channels {', '.join(where)}" for uri, where in by_uri.items() if len(set(where)) > 1]
     used = {j.receiver_token for j in lists.jobs}
     spare = [uris[r.token] for r in lists.receivers if r.token not in used and uris.get(r.token) in by_uri]
-    told += [f"a second receiver of {uri}, which no channel uses" for uri in dict.fromkeys(spare)]
-    return told
+    parts += [f"a second receiver of {uri}, which no channel uses" for uri in dict.fromkeys(spare)]
+    return parts
 
 
-def doubles_finding(recorder: str, told: Sequence[str]) -> Finding | None:
-    if not told:
+def doubles_finding(recorder: str, doubles: Sequence[str]) -> Finding | None:
+    if not doubles:
         return None
-    return finding("REC-4", Ref(Kind.RECORDER, recorder), "; ".join(told), "each camera once", "its own lists")
+    return finding("REC-4", Ref(Kind.RECORDER, recorder), "; ".join(doubles), "each camera once", "its own lists")

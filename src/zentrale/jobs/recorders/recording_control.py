@@ -58,7 +58,7 @@ class OnvifRecorder(Driver):
         async with self.turn:
             return await Mover(keyring, run, recorder, self.lists).settle()
 
-    async def told(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
+    async def noticed(self, planned: Mapping[int, PlannedChannel]) -> tuple[Finding, ...]:
         return tuple(self._findings(await self.lists.lists(), planned))
 
     def _findings(self, lists: Lists, planned: Mapping[int, PlannedChannel]) -> Iterator[Finding]:

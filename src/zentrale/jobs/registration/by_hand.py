@@ -45,7 +45,7 @@ def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> lis
             continue
         lines = [*_from_steps(result), *_planned(plan, planned)]
         if isinstance(planned, Recorder):
-            lines += [rule.line for rule in recording_rules(plan, planned, result.told)]
+            lines += [rule.line for rule in recording_rules(plan, planned, result.noticed)]
         lines += [line for line in before.get(result.ref, ()) if line.what in _ELSEWHERE and not line.seen]
         lines += _ticked(before.get(result.ref, ()), result, lines)
         if lines:
@@ -119,7 +119,7 @@ class Rule:
         return Line(f"channel {self.channel} ({self.camera}): {self.what}", self.where, self.value, _NOT_SET)
 
 
-def recording_rules(plan: Plan, recorder: Recorder, told: Sequence[Finding] = ()) -> list[Rule]:
+def recording_rules(plan: Plan, recorder: Recorder, findings: Sequence[Finding] = ()) -> list[Rule]:
     """What is recorded on each channel, and for how long: planned and costed, and set by no step. A job that is active records
     all the time, so that needs nothing; nor does a longest retention that the recorder is seen to hold.
 
@@ -127,7 +127,7 @@ def recording_rules(plan: Plan, recorder: Recorder, told: Sequence[Finding] = ()
     """
     groups = {group.name: group.recording for group in plan.groups}
     asked = driver_of(plan, recorder).has_service
-    open_ended = {f.ref.part for f in told if f.code == "REC-9" and f.ref is not None}
+    open_ended = {f.ref.part for f in findings if f.code == "REC-9" and f.ref is not None}
     found = []
     for camera in sorted((c for c in plan.cameras if c.recorder == recorder.name), key=lambda c: c.channel):
         rules, channel, name = groups.get(camera.group), camera.channel, camera.name

@@ -124,16 +124,16 @@ class Channels:
             if not isinstance(driver, Driver) or not driver.has_service:
                 continue
             try:
-                told = await driver.told(
+                findings = await driver.noticed(
                     planned_channels(self.plan, [self.keyring.numbered(c) for c in self.plan.cameras], name)
                 )
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
-            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), told))
+            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), findings))
             if rules:
                 runner.tell(finding("REG-3", runner.ref, rules, "as planned", "site.toml groups, recording"))
-            for item in told:
+            for item in findings:
                 runner.tell(item)
             results[:] = [runner.result() if r.ref == runner.ref else r for r in results]
 
@@ -188,13 +188,13 @@ class Channels:
         await runner.begin(PICTURE)
         visit = Visit(shown.current, self.keyring.rules(camera), source.endpoint)
         try:
-            told = await take_reference(self.keyring.logbook, run, camera, source.address, visit, self.plan.policy)
+            reference = await take_reference(self.keyring.logbook, run, camera, source.address, visit, self.plan.policy)
         except DeviceError as error:
             why = await self._role_told(camera, source, shown, error)
             runner.add(StepResult(PICTURE, Outcome.FAILED, error=f"{error}{why}; so it was not put on its channel"))
             runner.leave("channel", f"needs {PICTURE}, which failed", PICTURE)
             return False
-        runner.add(StepResult(PICTURE, Outcome.UNCHANGED, told, told, settles=()))
+        runner.add(StepResult(PICTURE, Outcome.UNCHANGED, reference, reference, settles=()))
         return True
 
     async def _role_told(self, camera: Camera, source: Source, shown: Passes, error: DeviceError) -> str:

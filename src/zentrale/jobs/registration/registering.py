@@ -150,10 +150,12 @@ class Registrar:
                     share_of=lambda c: c.switch or c.name, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
                 await channels.tell(runners, recorder_results)
-            ended = [r for told in camera_results if isinstance(told, Failure) for r in self._ended(told)]
+            ended = [
+                r for result_of in camera_results if isinstance(result_of, Failure) for r in self._ended(result_of)
+            ]
             for result in (*recorder_results, *ended):
                 await self._note(result)
-            of_cameras = [r for told in camera_results if not isinstance(told, Failure) for r in told]
+            of_cameras = [r for result_of in camera_results if not isinstance(result_of, Failure) for r in result_of]
             order = {c.name: number for number, c in enumerate(present)}
             results = (
                 *recorder_results,
@@ -248,7 +250,7 @@ class Registrar:
         for step in steps:
             await runner.run(step)
             if isinstance(step, Password):
-                for item in step.told:
+                for item in step.noticed:
                     runner.tell(item)
             if isinstance(step, Password) and step.identity:
                 identity = step.identity
@@ -342,16 +344,16 @@ class Registrar:
             self._work.sources[camera.name] = Source(main, credentials, seen.own_endpoint)
         except DeviceError as error:
             self._work.sources[camera.name] = error
-        told = "its password, name, time and streams, since it speaks RTSP only"
-        runner.tell(finding("REG-2", ref_of(camera), told, "as planned", camera.where))
+        text = "its password, name, time and streams, since it speaks RTSP only"
+        runner.tell(finding("REG-2", ref_of(camera), text, "as planned", camera.where))
         return runner
 
 
 def said(result: DeviceResult) -> str:
     """What came of one device, in a few words."""
     counts = [(o, sum(s.outcome is o for s in result.steps)) for o in Outcome]
-    told = [f"{number} {outcome.value}" for outcome, number in counts if number and outcome is not Outcome.UNCHANGED]
-    return ", ".join(told) or "as planned"
+    parts = [f"{number} {outcome.value}" for outcome, number in counts if number and outcome is not Outcome.UNCHANGED]
+    return ", ".join(parts) or "as planned"
 
 
 def ref_of_step(result: DeviceResult, step: str) -> Ref:

@@ -30,10 +30,14 @@ class Sharing:
                 here = camera.name not in found or found[camera.name].address == address
                 if mac and here:
                     self._cameras.setdefault(address, []).append((camera, mac))
-                    told = found.get(camera.name)
-                    if told is None:  # ARP alone has seen it: who it is otherwise, it tells when it is spoken with
-                        told = replace(device, mac=mac, macs=(mac,), endpoint="", serial="", firmware="", label="")
-                    self.found[camera.name] = replace(told, link_macs=(mac,))
+                    device_here = found.get(camera.name)
+                    if (
+                        device_here is None
+                    ):  # ARP alone has seen it: who it is otherwise, it tells when it is spoken with
+                        device_here = replace(
+                            device, mac=mac, macs=(mac,), endpoint="", serial="", firmware="", label=""
+                        )
+                    self.found[camera.name] = replace(device_here, link_macs=(mac,))
 
     @asynccontextmanager
     async def alone(self, camera: Camera) -> AsyncIterator[None]:

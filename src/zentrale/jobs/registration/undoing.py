@@ -171,7 +171,7 @@ class Undoer:
         await client.read_clock()
         entry = await find_entry(client, self.keyring, Claim.of(self.keyring, seen, planned), planned.name)
         if entry.closed:
-            raise RefusedError(entry.told())
+            raise RefusedError(entry.in_words())
         return client, seen
 
     async def _change(self, runner: StepRunner, step: Step[Any] | None, change: Change) -> Undone:

@@ -78,8 +78,8 @@ class Masks(Step[MasksState]):
         """Each mask by its corners, as a person draws them, and what it is for."""
         corners = (" ".join(f"{x:g}/{y:g}" for x, y in m.corners) for m in self._planned.values())
         whys = (f" ({m.why})" if m.why else "" for m in self._planned.values())
-        told = "; ".join(f"{c}{w}" for c, w in zip(corners, whys, strict=True))
-        return f"corners from the upper left, % across/% down: {told}"
+        text = "; ".join(f"{c}{w}" for c, w in zip(corners, whys, strict=True))
+        return f"corners from the upper left, % across/% down: {text}"
 
     async def look(self) -> MasksState:
         client = self._bench.client

@@ -63,7 +63,7 @@ class Password(Step[PasswordState]):
         self.length = keyring.plan.password_length(planned)
         self.settle_s = keyring.new_password_s
         self.seen = seen
-        self.told: list[Finding] = []
+        self.noticed: list[Finding] = []
         self.identity = Identity()
         self._entry: Entry | None = None
         self._set: Credentials | None = None
@@ -74,12 +74,12 @@ class Password(Step[PasswordState]):
         entry = self._entry = await find_entry(self.client, self.keyring, claim, self.device_name)
         if entry.state is State.ANOTHER:
             raise RefusedError(
-                f"{entry.told()}. If it took the place of the one before: `zentrale replace {self.device_name} --with "
+                f"{entry.in_words()}. If it took the place of the one before: `zentrale replace {self.device_name} --with "
                 f"{self.client.host}`; if it is the same: --same-device {self.device_name}"
             )
         if entry.closed:
             refused = entry.state is State.UNKNOWN_PASSWORD and entry.tried
-            raise RefusedError(self._advice(entry) if refused else entry.told())
+            raise RefusedError(self._advice(entry) if refused else entry.in_words())
         if entry.state is State.OPEN:
             raise DeviceError(
                 "it answers everybody, and who its administrator is cannot be told; "
@@ -93,15 +93,15 @@ class Password(Step[PasswordState]):
 
     def _tell(self, entry: Entry) -> None:
         """What a person should know of its password, though nothing failed."""
-        held, self.told = self.keyring.contents.devices.get(self.device_name), []
+        held, self.noticed = self.keyring.contents.devices.get(self.device_name), []
         if entry.state is State.FRESH and held is not None and not self._pending():
-            self.told.append(claims_to_be_fresh(ref_of(self.planned)))
+            self.noticed.append(claims_to_be_fresh(ref_of(self.planned)))
         if held is not None and 0 < held.longest < self.length:
             kept = f"it keeps the first {held.longest} characters of a password, and tells nobody"
             where = f"types.toml {self.keyring.plan.kind(self.planned).name}" if self.keyring.plan else "types.toml"
             advice = f"set password_length = {held.longest} for its type in types.toml"
             limit = f"{self.length} characters"
-            self.told.append(finding("SEC-13", ref_of(self.planned), kept, limit, where, advice))
+            self.noticed.append(finding("SEC-13", ref_of(self.planned), kept, limit, where, advice))
 
     def _pending(self) -> Credentials | None:
         """A new password that was made for it and not yet seen to open: it is nobody else's, so it may be sent again."""
@@ -201,13 +201,13 @@ class Password(Step[PasswordState]):
     def _advice(self, entry: Entry) -> str:
         if entry.sent:
             enter = f"`zentrale vault set {self.device_name} USER`"
-            return f"{entry.told()}; what is left is to reset it, or to enter the password that it has with {enter}"
+            return f"{entry.in_words()}; what is left is to reset it, or to enter the password that it has with {enter}"
         if self.keyring.holds(self.device_name):
             return (
-                f"{entry.told()}: the password in the vault does not open it; was it changed in its own page? Enter that "
+                f"{entry.in_words()}: the password in the vault does not open it; was it changed in its own page? Enter that "
                 f"with `zentrale vault set {self.device_name} USER`"
             )
-        return f"{entry.told()}: no password in the vault opens it; add the right one with `zentrale vault add`"
+        return f"{entry.in_words()}: no password in the vault opens it; add the right one with `zentrale vault add`"
 
     async def _check_identity(self) -> Identity:
         """Never set up the wrong device: addresses move between discovery and registration."""

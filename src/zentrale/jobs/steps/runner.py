@@ -97,12 +97,12 @@ class StepRunner:
             self._logbook.end_change(change, f"ended by {type(error).__name__}")
             raise
         wrong, kept = applied.wrong, applied.kept
-        told = after if kept is None else step.shown(kept)
+        shown = after if kept is None else step.shown(kept)
         rounded = kept is not None and not wrong and not step.holds(kept, wanted)
         document = (
             None if kept is None else {**step.document(kept), **({"asked": step.document(wanted)} if rounded else {})}
         )
-        await asyncio.to_thread(self._logbook.end_change, change, wrong, told, document)
+        await asyncio.to_thread(self._logbook.end_change, change, wrong, shown, document)
         if wrong:
             self._add(step, applied.outcome, now, wanted, error=wrong)
             return False

@@ -41,16 +41,16 @@ class Whereabouts:
         """The first of `hosts` at which it is. Raises UnreachableError where it is at none of them, AddressTakenError where
         another device sits at the first and it itself is nowhere.
         """
-        told: list[DeviceError] = []
+        parts: list[DeviceError] = []
         for host in hosts:
             try:
                 await self._is_at(host)
             except DeviceError as error:
                 log.debug("%s: %s", host, error)
-                told.append(error)
+                parts.append(error)
             else:
                 return host
-        other = next((e for e in told if isinstance(e, AddressTakenError)), None)
+        other = next((e for e in parts if isinstance(e, AddressTakenError)), None)
         if other is not None:
             raise other
         raise UnreachableError(f"it answers at none of {', '.join(hosts)}")

@@ -141,9 +141,9 @@ def _why_no_rate(measured: StreamMeasurement, plan: StreamPlan | None, lasted: s
         return ""
     if plan.min_fps is not None:
         return "" if measured.rate_varies is not None else f"{lasted}; its lowest rate shows in three whole seconds"
-    told = fps_range(measured)
-    if measured.rate_varies and told:
-        return f"{told[0]:.1f} to {told[1]:.1f} frames/s by its own time stamps, and no min_fps is planned"
+    range_ = fps_range(measured)
+    if measured.rate_varies and range_:
+        return f"{range_[0]:.1f} to {range_[1]:.1f} frames/s by its own time stamps, and no min_fps is planned"
     return ""
 
 
@@ -178,7 +178,7 @@ def codes_judged(measured: StreamMeasurement, plan: StreamPlan) -> frozenset[str
         "STR-29": bool(measured.group),
         "STR-31": bool(measured.group or measured.multicast_failed),
     }
-    return PLAYED | judged - {code for code, told in known.items() if not told}
+    return PLAYED | judged - {code for code, is_known in known.items() if not is_known}
 
 
 def whole_groups(measured: StreamMeasurement, plan: StreamPlan) -> bool:

@@ -129,18 +129,18 @@ def lateness_finding(measured: Iterable[StreamMeasurement], machine: Ref | str =
     measured = list(measured)
     worst = max((m.own_lateness_s for m in measured), default=0.0)
     dropped = [m.packets_dropped_here for m in measured if m.packets_dropped_here]
-    told = [f"it read its sockets up to {quantities.seconds(worst)} late"] if worst > OWN_LATENESS_S else []
+    parts = [f"it read its sockets up to {quantities.seconds(worst)} late"] if worst > OWN_LATENESS_S else []
     if dropped:
         streams = quantities.count(len(dropped), "stream")
-        told.append(f"it had no room for {quantities.count(sum(dropped), 'datagram')} of {streams}")
+        parts.append(f"it had no room for {quantities.count(sum(dropped), 'datagram')} of {streams}")
     together = paused_together(measured)
     if together:
         paused = f"{len(together)} of {quantities.count(len(measured), 'stream')} paused at one moment"
         text = f"{paused}, when this machine was up to {quantities.seconds(worst)} late"
         return finding("STR-38", machine, text, "streams that pause each for itself", "while measuring")
-    if not told:
+    if not parts:
         return None
-    text = "; ".join(told)
+    text = "; ".join(parts)
     return finding("STR-17", machine, text, f"within {quantities.seconds(OWN_LATENESS_S)}", "while measuring")
 
 
@@ -181,7 +181,7 @@ def _continuity(subject: str | Ref, measured: StreamMeasurement, policy: Policy)
     """Whether it came without a break, in order, from one source."""
     found = [] if came_late(measured) else list(too_long(measured, policy))
     if found:
-        pause, allowed_s = max(found, key=lambda told: (not told[0].ends, told[0].length_s))
+        pause, allowed_s = max(found, key=lambda gap: (not gap[0].ends, gap[0].length_s))
         text = f"no packet for {quantities.seconds(pause.length_s)}, {quantities.seconds(pause.after_s)} after it began"
         if not pause.ends:
             when = f" ({quantities.moment(measured.stopped_at)})" if measured.stopped_at else ""
@@ -242,8 +242,8 @@ def judge_against_plan(
         [(measured.width_px, measured.height_px)] if measured.width_px and measured.height_px else []
     )
     if any(size != plan.resolution for size in sizes):
-        told = ", then ".join(quantities.resolution(*size) for size in sizes)
-        yield finding("STR-3", subject, told, quantities.resolution(*plan.resolution), source)
+        text = ", then ".join(quantities.resolution(*size) for size in sizes)
+        yield finding("STR-3", subject, text, quantities.resolution(*plan.resolution), source)
     if FRAME_RATE not in unknown:
         yield from _frame_rate(subject, measured, plan, source, policy)
     if BIT_RATE not in unknown:
@@ -309,8 +309,8 @@ def _key_interval(subject: str | Ref, measured: StreamMeasurement, plan: StreamP
 def judge_smartness(subject: str | Ref, measured: StreamMeasurement, plan: StreamPlan | None) -> Iterable[Finding]:
     """A smart codec, recognised by its own time stamps. A plan that has the keys for it expects one."""
     said = []
-    if measured.rate_varies and (plan is None or plan.min_fps is None) and (told := fps_range(measured)):
-        said.append(f"{told[0]:.1f} to {told[1]:.1f} frames/s")
+    if measured.rate_varies and (plan is None or plan.min_fps is None) and (range_ := fps_range(measured)):
+        said.append(f"{range_[0]:.1f} to {range_[1]:.1f} frames/s")
     if measured.groups_vary and measured.rate_step is None and (plan is None or plan.max_keyframe_interval_s is None):
         said.append(
             f"key frames {measured.keyframe_shortest_s or 0:.1f} to {measured.keyframe_longest_s or 0:.1f} s apart"

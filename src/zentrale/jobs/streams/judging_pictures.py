@@ -74,8 +74,8 @@ def is_alike(one: Grid, other: Grid) -> bool:
 
 def judge_pictures(subject: str | Ref, looked: Looked, policy: Policy) -> Iterable[Finding]:
     """What most of the pictures show, by the first one that does; and whether they live."""
-    told = Counter(_code(look, policy) for look in looked.looks)
-    for code, count in told.most_common(1):
+    codes = Counter(_code(look, policy) for look in looked.looks)
+    for code, count in codes.most_common(1):
         if code is not None and 2 * count > len(looked.looks):
             look = next(look for look in looked.looks if _code(look, policy) == code)
             yield _finding(code, subject, look, policy, _judged_on(count, len(looked.looks)))

@@ -59,5 +59,5 @@ def _by_account(net: NetworkPlan, row: PortRow, secrets: Mapping[str, str] | Non
 
 
 def _vlan(net: NetworkPlan, row: PortRow) -> str:
-    told = f'Tunnel-Type = VLAN, Tunnel-Medium-Type = IEEE-802, Tunnel-Private-Group-Id = "{net.vlan(row.access)}"'
-    return f"    {told}"
+    text = f'Tunnel-Type = VLAN, Tunnel-Medium-Type = IEEE-802, Tunnel-Private-Group-Id = "{net.vlan(row.access)}"'
+    return f"    {text}"

@@ -48,8 +48,8 @@ def _to_its_page(net: NetworkPlan) -> Iterator[str]:
     for rule in net.router_rules:
         if any(own.address in IPv4Network(network) for network in rule.to.networks):
             at = replace(rule, to=Side(rule.to.zone, rule.to.kind, rule.to.vlan, (str(own.address),)))
-            told = re.sub(r'oifname "[^"]*" ', "", _match(at, legs))
-            yield f"    {told}  # rule {rule.number}: {rule.origin} to {rule.to}"
+            match = re.sub(r'oifname "[^"]*" ', "", _match(at, legs))
+            yield f"    {match}  # rule {rule.number}: {rule.origin} to {rule.to}"
     yield f'    iifname != "{leg}" ip daddr {own.address} drop'
     yield "  }"
 

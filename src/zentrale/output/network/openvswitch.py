@@ -217,8 +217,8 @@ def _groups(net: NetworkPlan, switch: Switch, rows: Sequence[PortRow], zones: Se
         on = [port for other, port in trunks if net.leads_to(switch.name, other, targets)]
         actions = [f"output:{port}" for port in here]
         actions += [f"mod_vlan_vid:{zone.vlan}", *(f"output:{port}" for port in on)] if on else []
-        told = ",".join(actions) or "drop"
-        yield f"table=1,priority=60,ip,reg0={zone.vlan},nw_dst={group.group},actions={told}"
+        text = ",".join(actions) or "drop"
+        yield f"table=1,priority=60,ip,reg0={zone.vlan},nw_dst={group.group},actions={text}"
 
 
 def _spare(net: NetworkPlan, switch: Switch) -> set[int]:

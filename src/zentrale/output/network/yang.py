@@ -49,19 +49,19 @@ def instance_data(net: NetworkPlan, switch: Switch) -> str:
 
 
 def _interfaces(net: NetworkPlan, switch: Switch) -> list[dict[str, Any]]:
-    told = []
+    parts = []
     for row in net.ports.of(switch.name):
         item: dict[str, Any] = {"name": names.port(row.port)}
         if row.label:
             item["description"] = row.label
-        told.append({**item, "type": "iana-if-type:ethernetCsmacd", "enabled": row.mode != "off"})
+        parts.append({**item, "type": "iana-if-type:ethernetCsmacd", "enabled": row.mode != "off"})
     for zone, addresses in _legs(net, switch).items():
         known = net.plan.zone(zone)
-        told.append({
+        parts.append({
             "name": names.vlan(known.vlan), "description": f"leg in {zone}", "type": "iana-if-type:l3ipvlan", "enabled": True,
             "ietf-ip:ipv4": {"address": [{"ip": a, "prefix-length": known.subnet.prefixlen} for a in addresses]},
         })  # fmt: skip
-    return told
+    return parts
 
 
 def _legs(net: NetworkPlan, switch: Switch) -> dict[str, list[str]]:
@@ -128,12 +128,12 @@ def _matches(net: NetworkPlan, rule: RouterRule, source: Side, target: Side, por
             yield match
 
 
-def _block(told: str) -> str:
-    return told if "/" in told else f"{told}/32"
+def _block(text: str) -> str:
+    return text if "/" in text else f"{text}/32"
 
 
-def _port(told: str) -> dict[str, Any]:
-    first, _, last = told.partition("-")
+def _port(text: str) -> dict[str, Any]:
+    first, _, last = text.partition("-")
     if last:
         return {"lower-port": int(first), "upper-port": int(last)}
     return {"operator": "eq", "port": int(first)}

@@ -59,8 +59,8 @@ def plugged(net: NetworkPlan, trunk: Trunk, turn: int) -> Iterator[Line]:
     """By hand, when both ends have been entered."""
     first, *others = (trunk_name(net.plan, (index,)) for index in trunk.links)
     if others and trunk.swapped and turn == 3:
-        told = f"unplug {first}; plug in {', '.join(others)} at once"
-        yield Line("cables", told, "the bundle carries all of it now")
+        text = f"unplug {first}; plug in {', '.join(others)} at once"
+        yield Line("cables", text, "the bundle carries all of it now")
     elif others and trunk.swapped and turn == 4:
         yield Line("cables", f"plug in {first}", "both ends have it in the bundle")
     elif others and not trunk.swapped and turn == 1:
@@ -81,9 +81,9 @@ def waiting(net: NetworkPlan, switch: str, links: Sequence[int]) -> Iterator[Lin
 
 def _tagged_only(net: NetworkPlan, rows: list[PortRow], without: int = 0) -> Iterator[Line]:
     """Of cables that are a bundle already: once for all of them."""
-    told = ", ".join(str(v) for v in vlans(net, rows[0]) if v != without)
-    if told:
-        yield _port(rows[0], f"tagged VLAN {told}; tagged frames only", "ZON-3")
+    text = ", ".join(str(v) for v in vlans(net, rows[0]) if v != without)
+    if text:
+        yield _port(rows[0], f"tagged VLAN {text}; tagged frames only", "ZON-3")
 
 
 def vlans(net: NetworkPlan, row: PortRow) -> list[int]:
@@ -92,9 +92,9 @@ def vlans(net: NetworkPlan, row: PortRow) -> list[int]:
 
 
 def _beside(net: NetworkPlan, row: PortRow) -> Iterator[Line]:
-    told = ", ".join(str(v) for v in vlans(net, row) if v != BEGINS_IN)
-    if told:
-        yield _port(row, f"tagged VLAN {told}; untagged VLAN {BEGINS_IN} stays")
+    text = ", ".join(str(v) for v in vlans(net, row) if v != BEGINS_IN)
+    if text:
+        yield _port(row, f"tagged VLAN {text}; untagged VLAN {BEGINS_IN} stays")
 
 
 def _port(row: PortRow, enter: str, confirmed_by: str = "") -> Line:

@@ -32,5 +32,5 @@ def numbers(some: Iterable[int]) -> str:
 
 def ports(some: Iterable[int]) -> str:
     """`port 7`, or `ports 1-4, 7`."""
-    told = sorted(set(some))
-    return f"port {told[0]}" if len(told) == 1 else f"ports {numbers(told)}"
+    all_of = sorted(set(some))
+    return f"port {all_of[0]}" if len(all_of) == 1 else f"ports {numbers(all_of)}"

@@ -12,8 +12,8 @@ from zentrale.site.model import INTERNET, Switch, Zone
 
 def gateway(zone: Zone) -> Line:
     """The router's leg: whom the zone's devices send to what is elsewhere."""
-    told = f"VLAN {zone.vlan}: address {zone.gateway}, mask {zone.subnet.netmask}"
-    return Line("routing: addresses", told, f"gateway of {zone.name}")
+    text = f"VLAN {zone.vlan}: address {zone.gateway}, mask {zone.subnet.netmask}"
+    return Line("routing: addresses", text, f"gateway of {zone.name}")
 
 
 def gateways(net: NetworkPlan, switch: Switch) -> list[Zone]:
@@ -27,8 +27,8 @@ def ways(net: NetworkPlan, switch: Switch) -> Iterator[Line]:
         return
     yield Line("routing", "between VLANs: on", f"{len(net.routed_zones())} zones have a gateway")
     if any(INTERNET in (rule.origin.zone, rule.to.zone) for rule in net.router_rules):
-        told = "default: to the internet connection; its address is not in the plan, ask whoever provides it"
-        yield Line("routing: routes", told, "rules name the internet")
+        text = "default: to the internet connection; its address is not in the plan, ask whoever provides it"
+        yield Line("routing: routes", text, "rules name the internet")
 
 
 def access_list(net: NetworkPlan, switch: Switch) -> Iterator[Line]:

@@ -84,12 +84,12 @@ def letting_in(net: NetworkPlan, switch: Switch) -> Iterator[Line]:
     if not any(row.authentication != "none" and row.mode != "off" for row in net.ports.of(switch.name)):
         return
     server = net.plan.policy.radius_server
-    told = (
+    text = (
         f"{server}, port {RADIUS_PORT}"
         if server
         else "its address is not in the plan (policy.radius_server): ask for it"
     )
-    yield Line("RADIUS: server", told, "asked who may come in (RFC 2865)")
+    yield Line("RADIUS: server", text, "asked who may come in (RFC 2865)")
     yield Line("RADIUS: secret", f"from the vault, by hand: 802.1X, {SECRET}", "`zentrale vault list --show`")
 
 
@@ -120,8 +120,8 @@ def port_vlan(net: NetworkPlan, row: PortRow) -> Line:
     """What a port is in for good: tagged only, or untagged, which is its native VLAN, too."""
     if row.mode == "trunk":
         rest = f"untagged VLAN {net.vlan(row.native)}" if row.native else "tagged frames only"
-        told = f"tagged VLAN {', '.join(map(str, sorted(net.vlan(z) for z in row.tagged)))}; {rest}"
-        return Line(f"ports: {row.port}", told, net.plan.called(row.label), (row.port,), "ZON-1")
+        text = f"tagged VLAN {', '.join(map(str, sorted(net.vlan(z) for z in row.tagged)))}; {rest}"
+        return Line(f"ports: {row.port}", text, net.plan.called(row.label), (row.port,), "ZON-1")
     role = f"; {row.role}" if row.role else ""
     return Line(
         f"ports: {row.port}",
@@ -144,8 +144,8 @@ def _alike(
     found: dict[str, list[int]] = {}
     for row in rows:
         found.setdefault(value(row), []).append(row.port)
-    for told, some in found.items():
+    for text, some in found.items():
         everywhere = len(some) == len(rows if among is None else among) > 1
         at = "all ports in use" if everywhere else ports(some)
-        reason = why if isinstance(why, str) else why(told)
-        yield Line(where, f"{told}: {at}", reason, tuple(some), confirmed_by)
+        reason = why if isinstance(why, str) else why(text)
+        yield Line(where, f"{text}: {at}", reason, tuple(some), confirmed_by)

@@ -94,11 +94,11 @@ class _Sheet:
             yield f"Pages of the switches: {', '.join(pages)}."
         yield _NATIVE
         if dark:
-            told = "; ".join(trunk_name(plan, some) for some in dark)
-            yield f"Unplugged until a line plugs them in: {told}. Else frames go round in circles."
+            text = "; ".join(trunk_name(plan, some) for some in dark)
+            yield f"Unplugged until a line plugs them in: {text}. Else frames go round in circles."
         if order.never:
-            told = "; ".join(trunk_name(plan, (i,)) for i in order.never)
-            yield f"Unplugged for good: {told}. No switch opens this loop (RES-3, RES-4)."
+            text = "; ".join(trunk_name(plan, (i,)) for i in order.never)
+            yield f"Unplugged for good: {text}. No switch opens this loop (RES-3, RES-4)."
         if self._page is None:
             yield (
                 "No management address is planned for this switch (ADR-7): with the last round its page is on no port any more, "
@@ -145,9 +145,9 @@ class _Sheet:
         if own is not None:
             gateway = net.gateway_of(own.zone)
             way = f", gateway {gateway}" if gateway is not None and not switch.routes else ""
-            told = f"{own.address}, mask {self._plan.zone(own.zone).subnet.netmask}{way}; VLAN {BEGINS_IN} as it is"
+            text = f"{own.address}, mask {self._plan.zone(own.zone).subnet.netmask}{way}; VLAN {BEGINS_IN} as it is"
             why = "alone on the cable, where several come with the same one"
-            yield Line("management: address", told, why, confirmed_by="ADR-7")
+            yield Line("management: address", text, why, confirmed_by="ADR-7")
         if self._order.has_spare_cables:
             yield Line("spanning tree", "off until its line", "else it opens what carries meanwhile")
         yield from settings.vlans(net, switch, is_first=self._is_last)
@@ -157,8 +157,8 @@ class _Sheet:
         net, switch = self._net, self._switch
         yield from cables.waiting(net, switch.name, (*self._order.waiting, *self._order.never))
         if self._own is not None and self._pages():
-            told = f"tagged VLAN {', '.join(map(str, self._pages()))}; untagged VLAN {BEGINS_IN} stays"
-            yield Line(f"ports: {self._own}", told, "the laptop's own", (self._own,))
+            text = f"tagged VLAN {', '.join(map(str, self._pages()))}; untagged VLAN {BEGINS_IN} stays"
+            yield Line(f"ports: {self._own}", text, "the laptop's own", (self._own,))
 
     # Second round
 
@@ -173,8 +173,8 @@ class _Sheet:
         yield from routing.ways(net, switch)
         yield from routing.access_list(net, switch)
         if self._page is not None and self._page != BEGINS_IN:
-            told = f"VLAN {self._page} in place of VLAN {BEGINS_IN}"
-            yield Line("management: VLAN", told, "the page answers there and nowhere else", confirmed_by="ADR-7")
+            text = f"VLAN {self._page} in place of VLAN {BEGINS_IN}"
+            yield Line("management: VLAN", text, "the page answers there and nowhere else", confirmed_by="ADR-7")
             yield self._ping(self._order.switches)
         leg = self._leg_of_page()
         if leg is not None:

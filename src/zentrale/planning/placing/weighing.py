@@ -1,9 +1,35 @@
 """What the sums of a cabinet do not say: that its cameras must fit switch by switch.
 
-Summed up, a switch with ports to spare and one with power to spare help each other out; standing side by side they do
-not. So cameras are given weights, and each switch type a room: the most that any cameras weigh which one such switch
-holds. The cameras of a cabinet then weigh at most the rooms of its switches together. Weights are looked for that the
-programme's present answer breaks: cutting planes.
+Summed up, a switch with ports to spare and one with power to spare help each other out; standing side by side they do not.
+So cameras are given weights, and each switch type a room: the most that any cameras weigh which one such switch holds. The
+cameras of a cabinet then weigh at most the rooms of its switches together. Weights are looked for that the programme's
+present answer breaks: cutting planes.
+
+How it works. Let x[i] be camera i's share in the cabinet (0 to 1) and n[k] how many switches of type k stand there. What
+one switch of type k can hold is a set F[k] of groups of cameras: those that keep to all of its budgets (ports, PoE ports,
+watts, uplink). For any weights w >= 0 let r[k] be the most that a group of F[k] weighs. Then every placement of whole
+cameras keeps to
+
+    sum over i of w[i] x[i]  <=  sum over k of r[k] n[k],
+
+whatever w is, so that each such row may be added to the programme without losing a placement; it is of use where the
+present answer, with parts of cameras, breaks it. `broken` looks for such w in two ways (`_by_type`: the prices of dealing
+the shares out to types, each with a budget of its own; `_by_size`: large ones counted, since of cameras beyond a quarter of
+a budget one switch holds three). `_room` bounds r[k] from above by letting one camera count in part; `sharpened` makes it
+smaller by a proven bound of the knapsack of whole cameras.
+
+Shapes. `weights` and `shares` are float64 of shape (cameras,), in the order of `problem.cameras`; `rooms` and `counts`
+float64 of shape (types,), in the order of `problem.types`; `takes` (resources, cameras) and `offers` (types, resources) are
+what a camera takes and a switch has; resource 0 are ports, 1 ports with PoE, then columns of watts, and last the uplink in
+Mbit/s. `feeds` (cameras, types) is bool: whether that type can feed it.
+
+What always holds. A room is never smaller than the truth: where a programme is not solved, the sum of all weights stands in
+for it, and of a branching that ends early its bound is taken, not its best answer. So a row may be weak and is never wrong,
+and the bound that a placement is judged by stays one. tests/test_placement.py holds costs and bounds against all placements
+of small sites.
+
+Why not switch by switch from the start: a variable for each camera, cabinet and single switch makes alike switches
+exchangeable, and branching then proves the same thing once for each order of them.
 """
 
 from __future__ import annotations

@@ -42,8 +42,8 @@ def parse_set_inputs(request: Element) -> list[DigitalInput]:
     return parse_inputs(request)
 
 
-def _input(told: DigitalInput) -> Element:
-    element = TMD.DigitalInputs(token=told.token)
-    if told.idle:
-        element.set("IdleState", told.idle)
+def _input(digital_input: DigitalInput) -> Element:
+    element = TMD.DigitalInputs(token=digital_input.token)
+    if digital_input.idle:
+        element.set("IdleState", digital_input.idle)
     return element

@@ -121,28 +121,30 @@ def _numbers(text: str) -> list[float]:
 def response(options: Options) -> Element:
     at = TRT.Options(TT.QualityRange(TT.Min("1"), TT.Max("10")))
     extension = TT.Extension()
-    for codec, told in options.items():
+    for codec, offered in options.items():
         if codec not in ("H264", "JPEG"):
             continue
-        rates = TT.FrameRateRange(TT.Min(f"{min(told.fps):g}"), TT.Max(f"{max(told.fps):g}"))
+        rates = TT.FrameRateRange(TT.Min(f"{min(offered.fps):g}"), TT.Max(f"{max(offered.fps):g}"))
         interval = TT.EncodingIntervalRange(TT.Min("1"), TT.Max("1"))
-        gov = [_range("GovLengthRange", told.govlength or _JUST_ONE)] if codec == "H264" else []
-        at.append(TT(codec, *_sizes(told.resolutions), *gov, rates, interval))
-        extension.append(TT(codec, *_sizes(told.resolutions), _range("BitrateRange", told.bitrate_kbps or _JUST_ONE)))
+        gov = [_range("GovLengthRange", offered.govlength or _JUST_ONE)] if codec == "H264" else []
+        at.append(TT(codec, *_sizes(offered.resolutions), *gov, rates, interval))
+        extension.append(
+            TT(codec, *_sizes(offered.resolutions), _range("BitrateRange", offered.bitrate_kbps or _JUST_ONE))
+        )
     at.append(extension)
     return TRT.GetVideoEncoderConfigurationOptionsResponse(at)
 
 
 def response2(options: Options) -> Element:
     parts = []
-    for codec, told in options.items():
+    for codec, offered in options.items():
         part = TR2.Options(
-            TT.Encoding(codec), TT.QualityRange(TT.Min("1"), TT.Max("10")), *_sizes(told.resolutions),
-            _range("BitrateRange", told.bitrate_kbps or _JUST_ONE),
-            FrameRatesSupported=" ".join(f"{f:g}" for f in told.fps),
+            TT.Encoding(codec), TT.QualityRange(TT.Min("1"), TT.Max("10")), *_sizes(offered.resolutions),
+            _range("BitrateRange", offered.bitrate_kbps or _JUST_ONE),
+            FrameRatesSupported=" ".join(f"{f:g}" for f in offered.fps),
         )  # fmt: skip
-        if told.govlength is not None:
-            part.set("GovLengthRange", f"{told.govlength[0]} {told.govlength[1]}")
+        if offered.govlength is not None:
+            part.set("GovLengthRange", f"{offered.govlength[0]} {offered.govlength[1]}")
         parts.append(part)
     return TR2.GetVideoEncoderConfigurationOptionsResponse(*parts)
 

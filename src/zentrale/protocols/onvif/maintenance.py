@@ -84,9 +84,9 @@ def seconds(duration: str) -> float:
 # The other role, for stand-ins
 
 
-def upload_response(name: str, told: Upload) -> Element:
-    delay = [TDS.UploadDelay(f"PT{told.delay_s:g}S")] if name == "StartFirmwareUpgrade" else []
-    return TDS(f"{name}Response", TDS.UploadUri(told.uri), *delay, TDS.ExpectedDownTime(f"PT{told.down_s:g}S"))
+def upload_response(name: str, upload: Upload) -> Element:
+    delay = [TDS.UploadDelay(f"PT{upload.delay_s:g}S")] if name == "StartFirmwareUpgrade" else []
+    return TDS(f"{name}Response", TDS.UploadUri(upload.uri), *delay, TDS.ExpectedDownTime(f"PT{upload.down_s:g}S"))
 
 
 def system_uris_response(backup_uri: str) -> Element:

@@ -120,9 +120,9 @@ def masks_response(held: Iterable[Mask]) -> Element:
     return TR2.GetMasksResponse(*found)
 
 
-def options_response(told: MaskOptions, kinds: Sequence[str] = ("Color",)) -> Element:
+def options_response(options: MaskOptions, kinds: Sequence[str] = ("Color",)) -> Element:
     at = TR2.Options(
-        TR2.MaxMasks(str(told.most)), TR2.MaxPoints(str(told.most_corners)), *(TR2.Types(k) for k in kinds),
-        RectangleOnly=str(told.rectangles).lower(),
+        TR2.MaxMasks(str(options.most)), TR2.MaxPoints(str(options.most_corners)), *(TR2.Types(k) for k in kinds),
+        RectangleOnly=str(options.rectangles).lower(),
     )  # fmt: skip
     return TR2.GetMaskOptionsResponse(at)

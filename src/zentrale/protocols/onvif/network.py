@@ -125,9 +125,9 @@ def parse_dns(response: Element) -> NameServers:
     return NameServers(xml.text(at, "tt:FromDHCP", NS) in ("true", "1"), _texts(at, "tt:DNSManual/tt:IPv4Address"))
 
 
-def dns_response(told: NameServers) -> Element:
-    by_hand = [TT.DNSManual(TT.Type("IPv4"), TT.IPv4Address(s)) for s in told.servers]
-    return TDS.GetDNSResponse(TDS.DNSInformation(TT.FromDHCP(_word(told.from_dhcp)), *by_hand))
+def dns_response(servers: NameServers) -> Element:
+    by_hand = [TT.DNSManual(TT.Type("IPv4"), TT.IPv4Address(s)) for s in servers.servers]
+    return TDS.GetDNSResponse(TDS.DNSInformation(TT.FromDHCP(_word(servers.from_dhcp)), *by_hand))
 
 
 def parse_set_dns(request: Element) -> NameServers:
@@ -153,8 +153,8 @@ def set_protocols(wanted: Iterable[NetworkProtocol]) -> Element:
     return TDS.SetNetworkProtocols(*(_protocol(TDS("NetworkProtocols"), p) for p in wanted))
 
 
-def protocols_response(told: Iterable[NetworkProtocol]) -> Element:
-    return TDS.GetNetworkProtocolsResponse(*(_protocol(TDS("NetworkProtocols"), p) for p in told))
+def protocols_response(protocols: Iterable[NetworkProtocol]) -> Element:
+    return TDS.GetNetworkProtocolsResponse(*(_protocol(TDS("NetworkProtocols"), p) for p in protocols))
 
 
 def parse_protocols(message: Element) -> tuple[NetworkProtocol, ...]:
@@ -169,8 +169,10 @@ def parse_protocols(message: Element) -> tuple[NetworkProtocol, ...]:
     )
 
 
-def _protocol(element: Element, told: NetworkProtocol) -> Element:
-    element.extend([TT.Name(told.name), TT.Enabled(_word(told.enabled)), *(TT.Port(str(p)) for p in told.ports)])
+def _protocol(element: Element, protocol: NetworkProtocol) -> Element:
+    element.extend(
+        [TT.Name(protocol.name), TT.Enabled(_word(protocol.enabled)), *(TT.Port(str(p)) for p in protocol.ports)]
+    )
     return element
 
 

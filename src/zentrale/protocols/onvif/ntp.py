@@ -30,9 +30,9 @@ def set_ntp(wanted: TimeServers) -> Element:
     )
 
 
-def ntp_response(told: TimeServers) -> Element:
-    servers = [_host(TT("NTPManual"), s) for s in told.servers]
-    return TDS.GetNTPResponse(TDS.NTPInformation(TT.FromDHCP(str(told.from_dhcp).lower()), *servers))
+def ntp_response(wanted: TimeServers) -> Element:
+    servers = [_host(TT("NTPManual"), s) for s in wanted.servers]
+    return TDS.GetNTPResponse(TDS.NTPInformation(TT.FromDHCP(str(wanted.from_dhcp).lower()), *servers))
 
 
 def parse_ntp(response: Element) -> TimeServers:

@@ -102,8 +102,8 @@ class Figures:
 
 def spread(seconds: Sequence[float]) -> tuple[float, float, float] | None:
     """Lowest, highest and 5th percentile of what was measured in each second; None where none says anything (NaN)."""
-    told = [value for value in seconds if not math.isnan(value)]
-    return (min(told), max(told), float(np.percentile(told, 5))) if told else None
+    values = [value for value in seconds if not math.isnan(value)]
+    return (min(values), max(values), float(np.percentile(values, 5))) if values else None
 
 
 class Digest:

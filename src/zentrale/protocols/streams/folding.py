@@ -94,14 +94,14 @@ def _fold_plain(sums: Sums, records: Records, run: Ordered, clock_hz: int, until
         if not len(places):
             return records
         end = int(places[-1]) + 1
-    told, following = records[:end], records["sequence"][end : end + 1].astype(np.int64)
+    plain, following = records[:end], records["sequence"][end : end + 1].astype(np.int64)
     sums.ssrc = int(records["ssrc"][0])
-    received = _fold_runs(sums, told, [run.first(end)], following, clock_hz, until_s)
-    _jitter(sums, told, clock_hz)
+    received = _fold_runs(sums, plain, [run.first(end)], following, clock_hz, until_s)
+    _jitter(sums, plain, clock_hz)
     if until_s is not None:
         end_run(sums, clock_hz)
     if received:
-        _arrivals(sums, told if len(received[-1]) == end else told[np.sort(np.concatenate(received))])
+        _arrivals(sums, plain if len(received[-1]) == end else plain[np.sort(np.concatenate(received))])
     return records[end:]
 
 
@@ -261,5 +261,5 @@ def _jitter(sums: Sums, records: Records, clock_hz: int) -> None:
     for begin in range(0, len(apart), _BLOCK):
         block = apart[begin : begin + _BLOCK]
         weight = _WEIGHT[: len(block)]
-        told = weight * (sums.jitter + np.cumsum(block / (16 * weight)))
-        sums.jitter, sums.jitter_worst = float(told[-1]), max(sums.jitter_worst, float(told.max()))
+        weighted = weight * (sums.jitter + np.cumsum(block / (16 * weight)))
+        sums.jitter, sums.jitter_worst = float(weighted[-1]), max(sums.jitter_worst, float(weighted.max()))

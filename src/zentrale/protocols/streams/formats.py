@@ -68,16 +68,16 @@ class FormatWatch:
         """Raw records; their flags where none was left out; the arrival of the first."""
         if self.media.codec not in ("H264", "H265"):
             return
-        told = np.frombuffer(raw, RAW)
+        records = np.frombuffer(raw, RAW)
         if not self.codecs:
-            last = told[-_SAMPLES:]
+            last = records[-_SAMPLES:]
             own = (last["version"] == 0x80) & (last["type"] & 0x7F == self.media.payload_type) & (last["length"] >= 16)
             other = looks_like(self.media.codec, last["first"][own, :2])
             self.codecs += [(at_s, other)] if other is not None else []
         if flags is None or len(self._sets) < 2:
             return
         for row in np.flatnonzero((flags & (KEY | PICTURE)) == KEY | PICTURE):
-            self._activate(bytes(told["first"][row]), at_s)
+            self._activate(bytes(records["first"][row]), at_s)
 
     def header(self, arrival_s: float, packet: RtpPacket) -> None:
         """A packet that holds parameter sets, or the beginning of a JPEG picture."""
@@ -90,13 +90,13 @@ class FormatWatch:
             return
         aggregated = payload[0] & 0x1F == h264.STAP_A if codec == "H264" else h265.nal_type(payload) == h265.AGGREGATION
         for unit in units_of(payload, 1 if codec == "H264" else 2) if aggregated else (payload,):
-            told = self._take_set(unit)
-            if told is not None and len(self._sets) == 1:  # else the next key picture says which one holds
-                self._seen(arrival_s, told)
+            form = self._take_set(unit)
+            if form is not None and len(self._sets) == 1:  # else the next key picture says which one holds
+                self._seen(arrival_s, form)
 
-    def _seen(self, arrival_s: float, told: PictureFormat) -> None:
-        if len(self.formats) < MAX_FORMATS and (not self.formats or self.formats[-1][1] != told):
-            self.formats.append((arrival_s, told))
+    def _seen(self, arrival_s: float, form: PictureFormat) -> None:
+        if len(self.formats) < MAX_FORMATS and (not self.formats or self.formats[-1][1] != form):
+            self.formats.append((arrival_s, form))
 
     def _take_set(self, unit: bytes) -> PictureFormat | None:
         """What a sequence parameter set says; None for all other units, and one that says nothing."""
@@ -114,10 +114,10 @@ class FormatWatch:
                 known = next((n for n, raw in self._raw.items() if raw == unit), None)
                 if known is None and self._parsed < MAX_PARSED:
                     self._parsed += 1
-                    told = codec.parse_sps(unit)
-                    if told.set_id < MAX_SETS:
-                        known = told.set_id
-                        self._sets[known], self._raw[known] = told, unit
+                    form = codec.parse_sps(unit)
+                    if form.set_id < MAX_SETS:
+                        known = form.set_id
+                        self._sets[known], self._raw[known] = form, unit
                 return None if known is None else self._sets[known]
         except RemoteProtocolError:
             self.malformed += 1
@@ -133,8 +133,8 @@ class FormatWatch:
             else:
                 bits = BitReader(first[3 if h265.nal_type(first) == h265.FRAGMENTATION else 2 :])
                 bits.skip(2)  # first_slice_segment_in_pic_flag, no_output_of_prior_pics_flag
-            told = self._sets.get(self._set_of.get(bits.ue(), -1))
+            form = self._sets.get(self._set_of.get(bits.ue(), -1))
         except RemoteProtocolError:  # its number is further behind than the record reaches
             return
-        if told is not None:
-            self._seen(at_s, told)
+        if form is not None:
+            self._seen(at_s, form)

@@ -72,9 +72,13 @@ class KeyFinder:
     def sample(self, raw: bytes | bytearray) -> None:
         """Keep how the first payloads begin, of records that tell it."""
         if len(self.samples) < _SAMPLES:
-            told = np.frombuffer(raw, RAW)[:_SAMPLES]
-            own = (told["version"] == 0x80) & (told["type"] & 0x7F == self.media.payload_type) & (told["length"] >= 16)
-            self.samples += [bytes(first[:2]) for first in told["first"][own]]
+            records = np.frombuffer(raw, RAW)[:_SAMPLES]
+            own = (
+                (records["version"] == 0x80)
+                & (records["type"] & 0x7F == self.media.payload_type)
+                & (records["length"] >= 16)
+            )
+            self.samples += [bytes(first[:2]) for first in records["first"][own]]
 
     def push(self, packet: RtpPacket, arrival_s: float) -> None:
         assert self._depacketizer is not None

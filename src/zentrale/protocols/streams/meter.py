@@ -177,20 +177,20 @@ class StreamMeter:
         if not len(arrivals_s):
             return
         self._first.sample(raw)
-        told = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
-        self.other_types.update(told.others)
-        if self._ssrc is None and len(told.records) and (told.records["flags"] & OTHER).all() and self._adopt():
-            told = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
-        self.malformed += told.malformed
-        records = told.records
-        if told.others:
+        rows = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
+        self.other_types.update(rows.others)
+        if self._ssrc is None and len(rows.records) and (rows.records["flags"] & OTHER).all() and self._adopt():
+            rows = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
+        self.malformed += rows.malformed
+        records = rows.records
+        if rows.others:
             # Of another source they are another stream; of ours, their numbers came.
             own = (records["flags"] & OTHER) == 0
             ours = self._ssrc if self._ssrc is not None or not own.any() else records["ssrc"][own.argmax()]
             records = records[own | (records["ssrc"] == ours)]
-        whole = len(told.records) == len(arrivals_s)
-        self._formats.take(raw, told.records["flags"] if whole else None, float(arrivals_s[0]))
-        for arrival_s, packet in told.headers:
+        whole = len(rows.records) == len(arrivals_s)
+        self._formats.take(raw, rows.records["flags"] if whole else None, float(arrivals_s[0]))
+        for arrival_s, packet in rows.headers:
             if self._ssrc in (None, packet.ssrc):
                 self._formats.header(arrival_s, packet)
         if len(records):
@@ -282,19 +282,19 @@ class StreamMeter:
     ) -> StreamMeasurement:
         """`until_s`: when the measurement ended, on the clock of the arrival times; silence up to then counts."""
         finder = self._first
-        seen = [told for _, told in self._formats.formats]
+        seen = [figures for _, figures in self._formats.formats]
         picture = seen[0] if seen else finder.format or (finder.described_format() if finder.key else None)
         jumped = self._digest.has_jumped
         ratio = None if jumped else self._sender.ratio
-        told = self._digest.figures(until_s, clock_is_right=ratio is not None and abs(ratio - 1) <= CLOCK_TOLERANCE)
+        figures = self._digest.figures(until_s, clock_is_right=ratio is not None and abs(ratio - 1) <= CLOCK_TOLERANCE)
         if transport == "tcp":
             # Over TCP packets arrive as the socket is read: how evenly says nothing of the network (RFC 3550 clause 6.4.1).
-            told = replace(told, jitter_ms=None, jitter_worst_ms=None)
+            figures = replace(figures, jitter_ms=None, jitter_worst_ms=None)
         sizes = [(f.width_px, f.height_px) for f in seen] or (
             [(picture.width_px, picture.height_px)] if picture else []
         )
         return StreamMeasurement(
-            **vars(told),
+            **vars(figures),
             transport=transport,
             codec=self.media.codec,
             profile=picture.profile if picture else "",
@@ -306,12 +306,12 @@ class StreamMeter:
             key_picture=finder.key,
             shots=tuple(self._shots()),
             sizes=tuple(dict.fromkeys(sizes)),
-            changes=tuple(self._changes(told)),
+            changes=tuple(self._changes(figures)),
             named_hosts=named_hosts,
             sender_clock_ratio=ratio,
             no_parameter_sets=not self._formats.has_sets,
             size_not_told=self._formats.size_missing and not seen,
-            contradictions=tuple(self._contradictions(told)),
+            contradictions=tuple(self._contradictions(figures)),
         )
 
     def _shots(self) -> Iterator[Shot]:
@@ -322,7 +322,7 @@ class StreamMeter:
                 yield Shot(finder.key, finder.arrival_s - (self._first_arrival_s or 0.0), quiet)
                 before_s = finder.arrival_s
 
-    def _changes(self, told: Figures) -> Iterator[tuple[float, str]]:
+    def _changes(self, figures: Figures) -> Iterator[tuple[float, str]]:
         """What became otherwise while it played, in the order of time."""
         began_s = self._first_arrival_s or 0.0
         found: list[tuple[float, str]] = []
@@ -334,35 +334,35 @@ class StreamMeter:
             found.append((at_s - began_s, what))
         for at_s, codec in self._formats.codecs if self._first.key is not None else ():
             found.append((at_s - began_s, f"{self.media.codec} became {codec}"))
-        if told.rate_step is not None:
-            step = told.rate_step
+        if figures.rate_step is not None:
+            step = figures.rate_step
             found.append((step.after_s, f"{step.before:.1f} frames/s became {step.after:.1f} frames/s"))
-        if told.stamp_jumps:
-            jump, more = told.stamp_jumps[0], len(told.stamp_jumps) - 1
+        if figures.stamp_jumps:
+            jump, more = figures.stamp_jumps[0], len(figures.stamp_jumps) - 1
             before, after = (f"{fps:.1f} frames/s" if fps else "not known" for fps in jump.fps)
             text = f"its time stamps jump {'ahead' if jump.by_s > 0 else 'back'} by {abs(jump.by_s):.1f} s ({before} before, "
             found.append((jump.after_s, text + f"{after} after{f'; {more} more such jumps' if more else ''})"))
         yield from sorted(found)
 
-    def _contradictions(self, told: Figures) -> Iterator[str]:
+    def _contradictions(self, figures: Figures) -> Iterator[str]:
         """What the description says and the stream does not do."""
         other = self._first.other_codec()
         if other is not None:
             yield f"described as {self.media.codec}, the packets look like {other}"
         if self.media.payload_type != self.described_type:
             yield (
-                f"described as payload type {self.described_type}, {told.packets_received} packets came as payload type "
+                f"described as payload type {self.described_type}, {figures.packets_received} packets came as payload type "
                 f"{self.media.payload_type}, which is measured"
             )
         elif self.other_types:
             kinds = ", ".join(f"{count} of payload type {kind}" for kind, count in self.other_types.most_common(3))
             yield f"described as payload type {self.described_type}; beside it came packets: {kinds}"
-        if not self._formats.has_sets and told.packets_received:
+        if not self._formats.has_sets and figures.packets_received:
             yield f"{self.media.codec} without parameter sets, neither described nor in the stream: no decoder can begin"
         if self._formats.size_missing and not self._formats.formats:
             yield "JPEG pictures of width and height 0: wider or higher than 2040 pixels, and their size is not told beside it"
-        if told.same_stamp:
-            yield f"{told.same_stamp} pictures under the time stamp of the picture before"
+        if figures.same_stamp:
+            yield f"{figures.same_stamp} pictures under the time stamp of the picture before"
         described, sent = self._first.described_format(), self._first.format
         if described and sent and (described.width_px, described.height_px) != (sent.width_px, sent.height_px):
             yield (
@@ -370,6 +370,6 @@ class StreamMeter:
                 f"the pictures are {sent.width_px}x{sent.height_px}"
             )
         rate = self.media.framerate_fps
-        steady = not told.rate_varies and told.rate_step is None and told.packets_lost == 0
-        if rate and told.fps and steady and abs(told.fps - rate) > max(1, _RATE_TOLERANCE * rate):
-            yield f"described as {rate:g} frames/s, {told.fps:.1f} frames/s come"
+        steady = not figures.rate_varies and figures.rate_step is None and figures.packets_lost == 0
+        if rate and figures.fps and steady and abs(figures.fps - rate) > max(1, _RATE_TOLERANCE * rate):
+            yield f"described as {rate:g} frames/s, {figures.fps:.1f} frames/s come"

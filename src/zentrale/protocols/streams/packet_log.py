@@ -58,20 +58,20 @@ def records_of(
     raw: bytes | bytearray, arrivals_s: Sequence[float], odd: Sequence[tuple[int, bytes]], codec: str, payload_type: int
 ) -> Told:
     """odd: row and packet, where the raw record does not tell all (`odd_first`, `odd_rows`); as much of it as was kept"""
-    told = np.frombuffer(raw, RAW)
-    records = np.empty(len(told), RECORD)
+    rows = np.frombuffer(raw, RAW)
+    records = np.empty(len(rows), RECORD)
     records["arrival_s"] = arrivals_s
     for name in ("timestamp", "ssrc", "sequence"):
-        records[name] = told[name]
-    records["size_bytes"] = np.maximum(told["length"], _HEADER_BYTES) - _HEADER_BYTES
-    records["flags"] = _FIRST_BYTES.get(codec, _all_start)(told["first"]) | (told["type"] >> 7)
-    types = told["type"] & 0x7F
+        records[name] = rows[name]
+    records["size_bytes"] = np.maximum(rows["length"], _HEADER_BYTES) - _HEADER_BYTES
+    records["flags"] = _FIRST_BYTES.get(codec, _all_start)(rows["first"]) | (rows["type"] >> 7)
+    types = rows["type"] & 0x7F
     own = types == payload_type
-    kept = np.ones(len(told), bool)
+    kept = np.ones(len(rows), bool)
     malformed, headers = 0, []
     for row, data in odd:
         try:
-            packet = RtpPacket.parse(data, int(told["length"][row]))
+            packet = RtpPacket.parse(data, int(rows["length"][row]))
         except RemoteProtocolError:
             malformed += 1
             kept[row] = False

@@ -142,13 +142,13 @@ class Rhythm:
     # What it comes to
 
     @property
-    def told(self) -> Floats:
+    def known(self) -> Floats:
         """The rates of the seconds that say something [frames/s]."""
         return self.rates[~np.isnan(self.rates)]
 
     def varies(self) -> bool | None:
         """Whether it is no steady rate; None where too few seconds say anything."""
-        rates = self.told
+        rates = self.known
         return None if len(rates) < _LEAST_SECONDS else _uneven(rates)
 
     def step(self) -> RateStep | None:

@@ -1,7 +1,29 @@
-"""What a stream's records come to: sums, so that hours take no more room than seconds; and the pictures that are added to them.
+"""What a stream's records come to: sums, so that hours take no more room than seconds; and the pictures that are added to
+them.
 
-Records are folded into them by `folding`. Here is what is known of pictures: rates by the source's clock and by arrival beside
-one another, the rhythm, and where the time stamps go on elsewhere.
+Records are folded into them by `folding`. Here is what is known of pictures: rates by the source's clock and by arrival
+beside one another, the rhythm, and where the time stamps go on elsewhere.
+
+How it works. `folding` hands on pictures as a `Pictures`: arrays of one length, of which an index counts pictures in the
+order of their packets (`timestamp` int64, units of the media clock, unwrapped beyond 32 bits; `arrival_s` float64, of the
+last packet on the monotonic clock; `size_bytes` int64; `key`, `damaged`, `gap_before`, `same_stamp` bool). `take_pictures`
+adds them to three kinds of things, and keeps none of them but a tail:
+
+- counts and sums in `Sums`: packets, pictures, bytes;
+- `sides`, one for each stretch between jumps of the time stamps: rates over seconds, by stamps and by arrival. Only whole
+  groups go in, up to the last key picture but one, because what is shown before a key picture may be sent after it;
+- `rhythm`, the number of pictures in each second of the source's clock (an index there counts seconds of that clock).
+
+`Run.tail` are the pictures that wait; `counted` says that the rates reach up to its first one, which is then a key picture
+and the joint to what follows.
+
+What always holds. The fold is the same however the records are cut (tests/test_figures.py holds an hour in parts against
+the whole). Nothing grows with the length of a measurement: lists are bounded by _MAX_JUMPS, _MAX_SIDES and _GROUP_PICTURES.
+A run that ended is never opened again.
+
+Why by both clocks: a camera's clock may go wrong by half, and arrival is shaken by every switch. Which of them is to be
+believed shows only when both have been seen for a while, so rates are kept by both until then, and one is thrown away at
+the end.
 """
 
 from __future__ import annotations
@@ -11,9 +33,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zentrale.protocols.streams.packet_runs import (
-    Floats,
-)
+from zentrale.protocols.streams.packet_runs import Floats
 from zentrale.protocols.streams.pictures import Joint, Pictures, Rates
 from zentrale.protocols.streams.rhythm import Rhythm
 

@@ -82,14 +82,14 @@ def ask_for_addresses(stage: Stage, wire: Wire, zones: Sequence[Zone]) -> list[D
     """In the zones that have a server every device on each of its legs, and strangers from a port at each switch: one that takes
     what it gets, and some that want the first and the last address of the pool, and the ones beside it.
     """
-    asked = [told for zone in zones for told in _clients(stage, zone)]
+    asked = [one_client for zone in zones for one_client in _clients(stage, zone)]
     # Who takes any address leaves the edges of the pool to those who want them.
-    asked.sort(key=lambda told: "-" in told[0].planned and not told[0].wanted)
-    first = [told for told in asked if told[0].wanted or "-" not in told[0].planned]
+    asked.sort(key=lambda client: "-" in client[0].planned and not client[0].wanted)
+    first = [one_client for one_client in asked if one_client[0].wanted or "-" not in one_client[0].planned]
     results = []
     for some in (first, asked[len(first) :]):
         given = dhcp_client.ask_all(wire, [client for _, client in some]) if some else []
-        results += [_result(about, told) for (about, _), told in zip(some, given, strict=True)]
+        results += [_result(about, one_client) for (about, _), one_client in zip(some, given, strict=True)]
     return results
 
 
@@ -121,8 +121,8 @@ def _clients(stage: Stage, zone: Zone) -> Iterator[tuple[DhcpResult, Client]]:
         for address in [*wishes, ""][: max(0, left)]:
             left -= 1
             mac = f"02:5a:fc:00:{zone.vlan & 255:02x}:{next(numbers):02x}"
-            told = f" that wants {address}" if address else ""
-            name = f"a stranger at the port of {leg.station}{told}"
+            text = f" that wants {address}" if address else ""
+            name = f"a stranger at the port of {leg.station}{text}"
             yield DhcpResult(zone.name, name, strangers, "", (), leg.station, mac, address), Client(leg, mac, address)
 
 

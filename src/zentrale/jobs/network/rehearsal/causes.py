@@ -58,8 +58,8 @@ class Causes:
         best = max(scored, key=lambda s: s[0], default=None)
         if best is not None and best[0] >= _SURE:
             return self.blame(best[1], best[2])
-        for told in self._devices(item, *places):
-            return told
+        for device in self._devices(item, *places):
+            return device
         if best is not None and best[0] > 0:
             return self.blame(best[1], best[2])
         return Cause(f"{places[0].party} to {places[1].party}", item.planned)
@@ -78,11 +78,11 @@ class Causes:
             what = f"{stands.at} stands out of its order, planned at line {planned.line}: {stands.text}"
             return Cause(known.subject, what, stands.at, _AS_PLANNED)
         if known.kind != "flow":
-            return Cause(known.subject, f"{line.at} {line.told}", line.at, _AS_PLANNED)
+            return Cause(known.subject, f"{line.at} {line.in_words}", line.at, _AS_PLANNED)
         first = min([line, *same], key=lambda x: x.line)
         more = [str(x.line) for x in same if x != first]
         others = f"; so do lines {quantities.listed(more, 6)}" if more else ""
-        return Cause(known.subject, f"{first.at} {first.told}{others}", first.at, _AS_PLANNED)
+        return Cause(known.subject, f"{first.at} {first.in_words}{others}", first.at, _AS_PLANNED)
 
     def about_file(self, file: str, *words: str) -> Cause | None:
         """A line of this file that says one of these words, differently from the plan; with no words any line."""

@@ -37,7 +37,7 @@ class Deviation:
         return f"{self.file} line {self.line}"
 
     @property
-    def told(self) -> str:
+    def in_words(self) -> str:
         if not self.stands:
             return f"lacks: {_short(self.planned)}"
         if not self.planned:
@@ -55,8 +55,8 @@ class Deviation:
 
 
 def _short(line: str) -> str:
-    told = re.sub(r"\s+", " ", line.strip())
-    return told if len(told) <= _LINE else f"{told[:_LINE]}..."
+    text = re.sub(r"\s+", " ", line.strip())
+    return text if len(text) <= _LINE else f"{text[:_LINE]}..."
 
 
 def _apart(a: str, b: str) -> tuple[str, str]:

@@ -58,6 +58,6 @@ def _planned_ranges(plan: Plan) -> Iterator[tuple[int, int]]:
 
 def _ranges(rules: str) -> Iterator[tuple[int, int]]:
     """Ports that the file names, whoever has written them: dport 554, dport 8000-8010, dport { 80, 554-560 }."""
-    for told in re.findall(r"\bdport\s+(?:!=\s*)?(\{[^}]*\}|\d+(?:-\d+)?)", rules):
-        for first, last in re.findall(r"(\d+)(?:\s*-\s*(\d+))?", told):
+    for ports in re.findall(r"\bdport\s+(?:!=\s*)?(\{[^}]*\}|\d+(?:-\d+)?)", rules):
+        for first, last in re.findall(r"(\d+)(?:\s*-\s*(\d+))?", ports):
             yield int(first), int(last or first)

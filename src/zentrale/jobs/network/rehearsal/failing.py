@@ -46,11 +46,11 @@ class Failed:
 class Failing:
     """`stage` stands and is whole; after each part it is whole again."""
 
-    def __init__(self, stage: Stage, builder: Builder, wire: Wire, told: Callable[[str], None]) -> None:
+    def __init__(self, stage: Stage, builder: Builder, wire: Wire, say: Callable[[str], None]) -> None:
         self._stage = stage
         self._builder = builder
         self._wire = wire
-        self._told = told
+        self._told = say
         self._plan = stage.net.plan
         self._network = Network(self._plan, plan_power(self._plan))
         self._pairs = {camera.name: pair for camera in self._plan.camera_devices if (pair := self._pair(camera))}

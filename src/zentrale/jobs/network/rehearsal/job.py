@@ -62,15 +62,15 @@ class Rehearsal:
 
 
 class Rehearser:
-    """One rehearsal. `standing` are the files, in a copy that is its own; `room` a place that goes with this process; `told`
+    """One rehearsal. `standing` are the files, in a copy that is its own; `room` a place that goes with this process; `say`
     hears what is being done.
     """
 
-    def __init__(self, net: NetworkPlan, standing: Standing, room: Path, told: Callable[[str], None]) -> None:
+    def __init__(self, net: NetworkPlan, standing: Standing, room: Path, say: Callable[[str], None]) -> None:
         self._net = net
         self._standing = standing
         self._room = room
-        self._told = told
+        self._told = say
         self._took: dict[str, float] = {}
         self._findings: list[Finding] = []
         self._stack = ExitStack()
@@ -110,9 +110,9 @@ class Rehearser:
         for item in results:
             if not item.as_foretold:
                 more, fewer = set(item.lost) - set(item.foretold), set(item.foretold) - set(item.lost)
-                told = [f"lost too: {', '.join(sorted(more))}"] if more else []
-                told += [f"not lost: {', '.join(sorted(fewer))}"] if fewer else []
-                self._find("NET-11", item.part, "; ".join(told), f"{len(item.foretold)} cameras lost")
+                parts = [f"lost too: {', '.join(sorted(more))}"] if more else []
+                parts += [f"not lost: {', '.join(sorted(fewer))}"] if fewer else []
+                self._find("NET-11", item.part, "; ".join(parts), f"{len(item.foretold)} cameras lost")
         return results
 
     def judge_load(self, load: Load) -> None:
@@ -139,8 +139,8 @@ class Rehearser:
         """What is left where this machine has no namespaces or no software switches: the files read back."""
         for lack in lacks:
             self._not_rehearsed(lack, "real packets through the network")
-        for where, told in self._read_back():
-            self._find("NET-9", f"port {where}", told, "one network")
+        for where, what in self._read_back():
+            self._find("NET-9", f"port {where}", what, "one network")
         return tuple(self._findings)
 
     def _timed(self, what: str, work: Callable[[], T]) -> T:
@@ -157,7 +157,7 @@ class Rehearser:
 
     def _read_back(self) -> list[tuple[str, str]]:
         folders = (self._standing.folder / FOLDER / switch.name for switch in self._net.plan.switches)
-        return [told for folder in folders for told in disagreements(folder)]
+        return [difference for folder in folders for difference in disagreements(folder)]
 
     def _differences(self, stage: Stage) -> list[tuple[str, str]]:
         """Between files, between a file and its switch, and between commands for Linux and the kernel that took them."""
@@ -233,8 +233,8 @@ class Rehearser:
             file = addresses.file_of(zone)
             at = addresses.server_place(stage, zone)
             if at is None:
-                told = f"{file}: neither router nor recorder stands in {zone.name}"
-                self._find("NET-10", "rehearsal", told, "all of the network")
+                text = f"{file}: neither router nor recorder stands in {zone.name}"
+                self._find("NET-10", "rehearsal", text, "all of the network")
                 continue
             if not has_interface(stage.spaces[at[0]], at[1]):
                 self._without[file] = f"the router has no leg {at[1]}"

@@ -81,9 +81,9 @@ def _of_switch(line: Deviation, net: NetworkPlan, switch: str) -> About:
 def _rule_number(line: Deviation, net: NetworkPlan) -> str:
     """The rule of the plan that the line is written from."""
     for written in nftables.router(net).splitlines():
-        rule, _, told = written.partition("  # ")
-        if told and rule.strip() in line.texts():
-            return f", {told}"
+        rule, _, comment = written.partition("  # ")
+        if comment and rule.strip() in line.texts():
+            return f", {comment}"
     return ""
 
 
@@ -119,8 +119,8 @@ def fits(rule: str, enters: str, leaves: str, source: str, target: str, protocol
 
 
 def _holds(listed: str, address: str) -> bool:
-    for told in listed.strip("{} ").split(","):
-        first, dash, last = told.strip().partition("-")
+    for entry in listed.strip("{} ").split(","):
+        first, dash, last = entry.strip().partition("-")
         try:
             if dash and ipaddress.IPv4Address(first) <= ipaddress.IPv4Address(address) <= ipaddress.IPv4Address(last):
                 return True

@@ -104,13 +104,13 @@ class Loading:
     """The cameras play already, at their rates divided by `divisor`; `address` is where a camera's stream is."""
 
     def __init__(
-        self, stage: Stage, divisor: float, address: Callable[[str, str], str], told: Callable[[str], None]
+        self, stage: Stage, divisor: float, address: Callable[[str, str], str], say: Callable[[str], None]
     ) -> None:
         self._address = address
         self._stage = stage
         self._plan = stage.net.plan
         self._divisor = divisor
-        self._told = told
+        self._told = say
         self._at = {(p.switch, p.port): leg for leg, p in stage.places.items()}
 
     def run(self) -> Load:
@@ -244,9 +244,9 @@ class Loading:
         if os.fork() == 0:
             os.close(reading)
             with self._stage.spaces[leg.station].inside():
-                told = asyncio.run(_play(leg.station, asked, self._address))
+                received = asyncio.run(_play(leg.station, asked, self._address))
             with os.fdopen(writing, "w") as file:
-                json.dump([asdict(p) for p in told], file)
+                json.dump([asdict(p) for p in received], file)
             os._exit(0)
         os.close(writing)
         return reading
@@ -314,11 +314,11 @@ def judge_load(load: Load) -> Iterator[Finding]:
     for link in (x for x in load.links if x.full and hurt):
         worst = max(hurt, key=lambda s: s.lost / (s.lost + s.packets))
         share = quantities.share(worst.lost, worst.lost + worst.packets)
-        told = (
+        text = (
             f"{quantities.count(len(hurt), 'stream')} lost packets, {share} of {worst.camera}'s {worst.stream} stream"
         )
         limit = f"at most {quantities.bitrate(link.rate_bps)}"
-        yield _found("NET-13", f"link {link.link}", f"{quantities.bitrate(link.planned_bps)} planned; {told}", limit)
+        yield _found("NET-13", f"link {link.link}", f"{quantities.bitrate(link.planned_bps)} planned; {text}", limit)
 
 
 def _found(code: str, subject: str, measured: str, limit: str) -> Finding:

@@ -48,8 +48,8 @@ class Script:
         """A trunk that does not carry this VLAN."""
 
         def cut(line: str) -> str:
-            told = re.search(r"trunks=([\d,]+)", line)
-            left = [v for v in told[1].split(",") if v != str(vlan)] if told else []
+            found = re.search(r"trunks=([\d,]+)", line)
+            left = [v for v in found[1].split(",") if v != str(vlan)] if found else []
             return re.sub(r"trunks=[\d,]+", f"trunks={','.join(left)}", line)
 
         def flow(line: str) -> str | None:

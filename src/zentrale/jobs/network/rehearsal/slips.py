@@ -230,6 +230,6 @@ SLIPS: list[Slip] = [
 ]
 
 
-def told() -> Iterator[str]:
+def in_words() -> Iterator[str]:
     for item in SLIPS:
         yield f"{item.name}: {item.about}"

@@ -1,5 +1,13 @@
-"""The site as a laboratory: every planned device at its port, with its address; one stranger in each zone that has no device; the
-internet behind the router.
+"""The site as a laboratory: every planned device at its port, with its address; one stranger in each zone that has no device;
+the internet behind the router.
+
+How it works. A namespace for each switch (in it an Open vSwitch of its own, which runs the switch's written file, byte for
+byte) and for each station; veth pairs are the cables. `Builder.make` plugs in, `switch_on` powers a switch on and loads its
+file, `settle` waits for the trees. `Stage.places` says of each leg (interface of a station) where it stands: Leg -> Place.
+Neighbours are entered by hand and for good, so that ARP shows nothing but what is asked by ARP. What always holds: no line
+of a file is changed, left out or made better; what the rehearsal adds (pages, a laptop, strangers) goes on ports of its own
+and stands in `added`. Why whole namespaces: rules, VLAN interfaces and DHCP servers of the files then work as on the real
+thing, and two rehearsals never meet.
 """
 
 from __future__ import annotations
@@ -129,14 +137,8 @@ class Builder:
         for recorder in self._plan.recorders:
             self._recorder(recorder)
         for viewer in self._plan.viewers:
-            self._device(
-                viewer.name,
-                "viewer",
-                viewer.zone,
-                viewer.switch,
-                viewer.port,
-                self._free_address(viewer.zone, viewer.name),
-            )
+            address = self._free_address(viewer.zone, viewer.name)
+            self._device(viewer.name, "viewer", viewer.zone, viewer.switch, viewer.port, address)
         for switch in self._pages:
             self._page(switch)
         router = self._net.router()
@@ -191,7 +193,7 @@ class Builder:
         self._stage.stations[name] = Station(name, tuple(made), **more)  # type: ignore[arg-type]
 
     def _device(self, name: str, kind: str, zone: str, switch: str, port: int, address: str, mac: str = "") -> None:
-        self._add(name, kind, [(zone, switch, port, address, mac)], gateways=_told(self.ways(zone)))
+        self._add(name, kind, [(zone, switch, port, address, mac)], gateways=_one_or_none(self.ways(zone)))
 
     def _camera(self, camera: Camera) -> None:
         known = self._net.device(camera.name)
@@ -236,7 +238,7 @@ class Builder:
         """A device of nobody in particular, at a port that is added for it."""
         name = f"device.{zone.name}"
         address = self._free_address(zone.name, name)
-        self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateways=_told(str(zone.gateway)))
+        self._add(name, "device", [(zone.name, router.name, 0, address, "")], gateways=_one_or_none(str(zone.gateway)))
         leg = self._stage.stations[name].legs[0]
         like = names.INTERNAL_PORT + zone.vlan if self._net.is_private(zone.name) else 0
         added = _Added(router.name, f"x{zone.vlan}", _ADDED_PORT + len(self._added), zone.vlan, like)
@@ -263,7 +265,7 @@ class Builder:
             LAPTOP,
             "device",
             [(zone, at, number, self._free_address(zone, LAPTOP), "")],
-            gateways=_told(self.ways(zone)),
+            gateways=_one_or_none(self.ways(zone)),
         )
         self._stage.added.append(f"a laptop in {zone}, at a port added to {at}")
 
@@ -381,7 +383,7 @@ class Builder:
         self._stage.gateways[leg] = mac
 
 
-def _told(gateway: str) -> tuple[str, ...]:
+def _one_or_none(gateway: str) -> tuple[str, ...]:
     return (gateway,) if gateway else ()
 
 

@@ -61,13 +61,13 @@ def untried(
         if addresses.server_place(stage, zone) is None:
             yield Untried(addresses.file_of(zone), f"neither router nor recorder stands in {zone.name}")
     yield from _rules_of_nobody(stage)
-    yield from (Untried("plan", told) for told in stage.added if "is not there" in told)
+    yield from (Untried("plan", text) for text in stage.added if "is not there" in text)
 
 
 def _rules_of_nobody(stage: Stage) -> Iterator[Untried]:
     """Rules of the router whose parties do not stand here."""
     places = list(dict.fromkeys(p.party for p in stage.places.values()))
-    told = set()
+    named = set()
     for rule in stage.net.router_rules:
         plan = stage.net.plan.rules[rule.number - 1]
         here = any(
@@ -76,6 +76,6 @@ def _rules_of_nobody(stage: Stage) -> Iterator[Untried]:
             for b in places
             if (a.zone, b.zone) == (rule.origin.zone, rule.to.zone) or INTERNET in (a.zone, b.zone)
         )
-        if not here and rule.number not in told:
-            told.add(rule.number)
+        if not here and rule.number not in named:
+            named.add(rule.number)
             yield Untried("router.nft", f"rule {rule.number}, {rule.origin} to {rule.to}: nobody of them stands here")

@@ -43,14 +43,14 @@ class Verdicts:
 
     def _because(self, cause: Cause, code: str, measured: str, limit: str, subject: str = "") -> str:
         """The cause's own finding where it has none yet, else one beneath it. Returns the name of the cause's."""
-        told = self._names.get(cause)
-        if told is None:
+        known = self._names.get(cause)
+        if known is None:
             self._names[cause] = self.find(
                 code, subject or cause.subject, f"{cause.what}; {measured}", limit, at=cause.at, advice=cause.advice
             )
             return self._names[cause]
-        self.find(code, subject or cause.subject, measured, limit, under=told)
-        return told
+        self.find(code, subject or cause.subject, measured, limit, under=known)
+        return known
 
     # Gateways
 
@@ -101,8 +101,8 @@ class Verdicts:
         for (zone, gateway), legs in self._without_gateway.items():
             for under in dict.fromkeys(self._explained.get(leg.station, "") for leg in legs):
                 some = [leg.station for leg in legs if self._explained.get(leg.station, "") == under]
-                told = f"{gateway}: no answer for {', '.join(some[:_EXAMPLES])}{' and others' if len(some) > _EXAMPLES else ''}"
-                self.find("NET-15", f"gateway of zone {zone}", told, "an answer", under=under)
+                text = f"{gateway}: no answer for {', '.join(some[:_EXAMPLES])}{' and others' if len(some) > _EXAMPLES else ''}"
+                self.find("NET-15", f"gateway of zone {zone}", text, "an answer", under=under)
         for address, macs in twice.items():
             self.find("NET-5", f"address {address}", " and ".join(self._who(m) for m in sorted(macs)), "one device")
 
@@ -111,42 +111,42 @@ class Verdicts:
     def dhcp(self, results: Sequence[DhcpResult]) -> None:
         plan = self._stage.net.plan
         rogues: dict[tuple[str, str], list[str]] = {}
-        for told in results:
-            zone = plan.zone(told.zone)
+        for result in results:
+            zone = plan.zone(result.zone)
             planned = addresses.server_mac(self._stage, zone)
-            strange = [mac for _, mac in told.servers if planned and mac != planned]
+            strange = [mac for _, mac in result.servers if planned and mac != planned]
             for mac in strange:
-                rogues.setdefault((told.zone, mac), []).append(told.client)
-            if not strange and not told.as_planned:
-                self._address(told, addresses.file_of(zone))
-            if not strange and told.servers:
-                self._options(told, addresses.file_of(zone))
+                rogues.setdefault((result.zone, mac), []).append(result.client)
+            if not strange and not result.as_planned:
+                self._address(result, addresses.file_of(zone))
+            if not strange and result.servers:
+                self._options(result, addresses.file_of(zone))
         for (name, mac), clients in rogues.items():
             measured = f"{self._who(mac)} offered addresses to {len(clients)} devices"
             self.find("NET-4", f"zone {name}", measured, "one server")
 
-    def _address(self, told: DhcpResult, file: str) -> None:
-        stranger = "-" in told.planned or not told.planned
-        subject = told.client if stranger else f"device {told.client}"
-        limit = f"one of {told.planned.replace('-', ' to ')}" if "-" in told.planned else told.planned or "none"
-        measured = told.given or "no address"
-        line = self._causes.about_file(file, "dhcp-range" if stranger else told.mac or told.planned)
+    def _address(self, result: DhcpResult, file: str) -> None:
+        stranger = "-" in result.planned or not result.planned
+        subject = result.client if stranger else f"device {result.client}"
+        limit = f"one of {result.planned.replace('-', ' to ')}" if "-" in result.planned else result.planned or "none"
+        measured = result.given or "no address"
+        line = self._causes.about_file(file, "dhcp-range" if stranger else result.mac or result.planned)
         if line is None and not stranger:
-            line = self._causes.about_file(file, f",{told.planned},", f",{told.client}")
+            line = self._causes.about_file(file, f",{result.planned},", f",{result.client}")
         if line is not None:
             self._because(line, "NET-3", measured, limit, subject)
             return
-        self.find("NET-3", subject, measured, limit, under=self._explained.get(told.station, ""))
+        self.find("NET-3", subject, measured, limit, under=self._explained.get(result.station, ""))
 
-    def _options(self, told: DhcpResult, file: str) -> None:
-        for name, planned in addresses.options_of(self._stage.net, self._stage.net.plan.zone(told.zone)).items():
-            given, word = getattr(told, name), {"router": "gateway", "time_server": "time server"}.get(name, name)
-            subject = f"zone {told.zone}, {word}"
+    def _options(self, result: DhcpResult, file: str) -> None:
+        for name, planned in addresses.options_of(self._stage.net, self._stage.net.plan.zone(result.zone)).items():
+            given, word = getattr(result, name), {"router": "gateway", "time_server": "time server"}.get(name, name)
+            subject = f"zone {result.zone}, {word}"
             if given == planned or any(f.code == "NET-17" and f.subject == subject for f in self.findings):
                 continue
             words = {"router": "option:router", "time_server": "option:ntp-server", "mask": "dhcp-range"}
             line = self._causes.about_file(file, words[name])
-            measured = f"{word} {given or 'none'} for {told.client} and others"
+            measured = f"{word} {given or 'none'} for {result.client} and others"
             if line is not None:
                 self._because(line, "NET-17", measured, planned or "none", subject)
             else:
@@ -172,9 +172,9 @@ class Verdicts:
                 self.find("NET-8", f"zone {zone}", measured, limit)
         for group in result.groups:
             missing = [n for n in group.joined if n not in group.got]
-            told = [f"{', '.join(missing)} joined and got nothing"] if missing else []
-            told += [f"also seen at {', '.join(group.astray[:_EXAMPLES])}"] if group.astray else []
-            for measured in told:
+            parts = [f"{', '.join(missing)} joined and got nothing"] if missing else []
+            parts += [f"also seen at {', '.join(group.astray[:_EXAMPLES])}"] if group.astray else []
+            for measured in parts:
                 self._group(group.group, group.sender, measured, [group.sender, *missing])
         if result.forgotten and not result.not_queried:
             self.find(
@@ -193,34 +193,34 @@ class Verdicts:
     # RADIUS, files
 
     def let_in(self, results: Sequence[LetIn]) -> None:
-        for told in (r for r in results if not r.as_planned):
-            line = self._causes.about_file(RADIUS_FILE, told.name) or self._causes.about_file(RADIUS_FILE)
-            subject = f"port {told.port} ({told.device})"
+        for result in (r for r in results if not r.as_planned):
+            line = self._causes.about_file(RADIUS_FILE, result.name) or self._causes.about_file(RADIUS_FILE)
+            subject = f"port {result.port} ({result.device})"
             if line is not None:
-                self._because(line, "NET-16", told.told, told.planned, subject)
+                self._because(line, "NET-16", result.told, result.planned, subject)
             else:
-                self.find("NET-16", subject, told.told, told.planned)
+                self.find("NET-16", subject, result.told, result.planned)
 
     def read_back(self, differences: Sequence[tuple[str, str]]) -> None:
         """Where two files, or a file and its switch, do not say the same of a port."""
-        for where, told in differences:
+        for where, what in differences:
             switch, _, port = where.rpartition(":")
             cause = self._causes.at_port(switch, int(port)) if port.isdigit() else None
             if cause is not None:
-                self._because(cause, "NET-9", told, "one network")
+                self._because(cause, "NET-9", what, "one network")
             else:
-                self.find("NET-9", f"port {where}", told, "one network")
+                self.find("NET-9", f"port {where}", what, "one network")
 
     def unseen(self) -> None:
         """Lines that differ from the plan, and of which no packet told anything."""
         by_file: dict[str, list[str]] = {}
         first: dict[str, str] = {}
         for line in self._causes.unseen():
-            by_file.setdefault(line.file, []).append(f"line {line.line} {line.told}")
+            by_file.setdefault(line.file, []).append(f"line {line.line} {line.in_words}")
             first.setdefault(line.file, line.at)
-        for file, told in by_file.items():
-            more = f"; and {len(told) - _LINES} more" if len(told) > _LINES else ""
-            self.find("NET-14", file, f"{'; '.join(told[:_LINES])}{more}", "as the plan has it now", at=first[file])
+        for file, some in by_file.items():
+            more = f"; and {len(some) - _LINES} more" if len(some) > _LINES else ""
+            self.find("NET-14", file, f"{'; '.join(some[:_LINES])}{more}", "as the plan has it now", at=first[file])
 
     def circles(self) -> None:
         for cause in self._causes.second_ways() or [Cause("network", "a ring of cables")]:
