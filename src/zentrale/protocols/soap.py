@@ -42,20 +42,26 @@ NS = {
 }
 _DIGEST_TYPE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
 
-S = Maker(NS["s"], NS)
-WSSE = Maker(NS["wsse"], NS)
-WSU = Maker(NS["wsu"], NS)
-TT = Maker(NS["tt"], NS)
-TDS = Maker(NS["tds"], NS)
-TRT = Maker(NS["trt"], NS)
-TR2 = Maker(NS["tr2"], NS)
-TRV = Maker(NS["trv"], NS)
-TRC = Maker(NS["trc"], NS)
-TSE = Maker(NS["tse"], NS)
-TIMG = Maker(NS["timg"], NS)
-TAN = Maker(NS["tan"], NS)
-TMD = Maker(NS["tmd"], NS)
 
+def _of(prefix: str) -> Maker:
+    return Maker(NS[prefix], {prefix: NS[prefix]})
+
+
+S = Maker(
+    NS["s"], NS
+)  # an envelope declares all; within it the others' declarations go, and with each they would cost ten times
+WSSE = _of("wsse")
+WSU = _of("wsu")
+TT = _of("tt")
+TDS = _of("tds")
+TRT = _of("trt")
+TR2 = _of("tr2")
+TRV = _of("trv")
+TRC = _of("trc")
+TSE = _of("tse")
+TIMG = _of("timg")
+TAN = _of("tan")
+TMD = _of("tmd")
 
 # ONVIF Core, access policy; WS-Security 1.1 clause 12.
 _NOT_OFFERED = frozenset({"ActionNotSupported", "OptionalActionNotImplemented", "NotSupported"})  # ONVIF Core, faults

@@ -14,7 +14,7 @@ from lxml import etree
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap
-from zentrale.protocols.soap import NS, name_of
+from zentrale.protocols.soap import name_of
 from zentrale.protocols.xml import Element, Maker
 from zentrale.words import clean
 
@@ -46,15 +46,11 @@ class Version(Enum):
 
     @property
     def discovery(self) -> Maker:
-        return Maker(self.value[0], self._prefixes)
+        return Maker(self.value[0], {"d": self.value[0]})
 
     @property
     def addressing(self) -> Maker:
-        return Maker(self.value[1], self._prefixes)
-
-    @property
-    def _prefixes(self) -> dict[str, str]:
-        return {**NS, "d": self.value[0], "a": self.value[1]}
+        return Maker(self.value[1], {"a": self.value[1]})
 
     @property
     def anonymous(self) -> str:
