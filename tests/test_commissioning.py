@@ -33,6 +33,7 @@ from conftest import (
     everything_below,
     make_site,
     make_vault,
+    measured,
     zentrale,
 )
 from zentrale.logbook.vault import Vault
@@ -85,7 +86,7 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
         e.credentials.password for e in Vault.open(site / "vault.bin", "test passphrase").contents.devices.values()
     }
     assert len(passwords) == 3 and "factory-1234" not in passwords
-    verified = zentrale("verify", "--seconds", "3", "--json", cwd=site)
+    verified = measured("--seconds", "3", "--json", cwd=site)
     assert verified.code == 0, verified.all
     streams = {(s["camera"], s["stream"]): s for s in verified.json["streams"]}
     assert len(streams) == 4
@@ -206,12 +207,12 @@ def test_a_camera_that_speaks_rtsp_only(tmp_path: Path, start_stand_in: StartSta
         ("picture", "unchanged"), ("channel", "changed"),
     ]  # fmt: skip
     assert steps[1]["after"] == "channel 2: rtsp://127.0.71.13:8554/analogue/1 as admin"
-    verified = zentrale("verify", "--only", "west", "--seconds", "3", "--json", cwd=site)
+    verified = measured("--only", "west", "--seconds", "3", "--json", cwd=site)
     assert verified.code == 0, verified.all
     assert {s["stream"]: s["verdict"] for s in verified.json["streams"]} == {"main": "as_planned", "sub": "as_planned"}
     assert [(a["door"], a["outcome"]) for a in verified.json["access"]] == [("RTSP", "refused")]
     (site / "types.toml").write_text(TYPES + ENCODER_TYPE.replace('main_path = "/analogue/1"\n', ""))
-    missing = zentrale("verify", "--only", "west", "--json", cwd=site)
+    missing = measured("--only", "west", "--json", cwd=site)
     assert missing.code == 3 and "main_path of quire-1e" in missing.all
 
 
@@ -253,7 +254,7 @@ def test_one_that_fails_does_not_stop_the_others(tmp_path: Path) -> None:
     assert codes(result.json) == [("REG-1", "camera south, step password")]
     done = {d["device"]: {s["outcome"] for s in d["steps"]} for d in result.json["devices"]}
     assert "failed" not in done["camera north"] and done["camera south"] == {"failed", "not tried"}
-    verified = zentrale("verify", "--json", "--seconds", "1", cwd=site)
+    verified = measured("--json", "--seconds", "1", cwd=site)
     assert verified.code == 1
     told = [c for c in codes(verified.json) if "north" not in c[1]]
     assert sorted(told) == [("DIS-1", "camera east"), ("SEC-7", "camera south")], "one finding for each, not three"
@@ -280,7 +281,7 @@ def test_a_recorder_that_makes_channels_as_needed_and_one_that_is_dead(
     zentrale("discover", cwd=site)
     assert zentrale("register", cwd=site).code == 0
     time.sleep(2)  # the recorder begins to store
-    verified = zentrale("verify", "--seconds", "3", "--json", cwd=site)
+    verified = measured("--seconds", "3", "--json", cwd=site)
     assert [c for c in codes(verified.json) if c[0] != "SEC-10"] == [("REC-1", "channel 3 of recorder")]
 
 
@@ -368,7 +369,7 @@ def test_a_device_that_talks_rubbish_is_told_and_the_others_go_on(ready_site: Pa
     assert states["127.0.71.14"][0] == "answers late or with errors" and told["DIS-2"] == "device at 127.0.71.14"
     assert states["127.0.71.11"][0].startswith("fresh") and "DIS-1" not in told
     zentrale("register", cwd=ready_site)
-    verified = zentrale("verify", "--seconds", "1", "--json", cwd=ready_site)
+    verified = measured("--seconds", "1", "--json", cwd=ready_site)
     verdicts = {(s["camera"], s["stream"]): s["verdict"] for s in verified.json["streams"]}
     assert verdicts["east", "main"] == "not_reached" and ("DIS-6", "camera east") in codes(verified.json)
     assert "not_reached" not in (verdicts["north", "main"], verdicts["south", "main"])
@@ -612,7 +613,7 @@ def test_cameras_behind_a_translation_of_addresses(tmp_path: Path, stand_in: Non
         seen = {d["planned_as"]: d for d in discovered.json["devices"]}
         assert {name: seen[name]["mac"][-2:] for name in ("north", "south")} == {"north": "11", "south": "12"}
         registered = zentrale("register", "--json", cwd=site)
-        shown = zentrale("verify", "--seconds", "1", "--transport", "tcp", "--json", cwd=site)
+        shown = measured("--seconds", "1", "--transport", "tcp", "--json", cwd=site)
     for camera, channel, port in (("north", 1, 15540), ("south", 3, 15541)):
         steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == f"camera {camera}")
         after = next(s["after"] for s in steps if s["step"] == "channel")
@@ -637,7 +638,7 @@ def test_a_device_that_was_assigned_afterwards_is_handed_over_as_found(tmp_path:
     assert {f["code"] for f in found.json["findings"]} >= {"DIS-1", "DIS-2"} or "south" in found.json["missing"]
     assert zentrale("assign", "south", "127.0.71.12", cwd=site).code == 0
     assert zentrale("register", cwd=site).code == 0
-    seen = zentrale("verify", "--seconds", "3", "--json", cwd=site)
+    seen = measured("--seconds", "3", "--json", cwd=site)
     assert not [f for f in seen.json["findings"] if f["severity"] == "fault"], seen.all
     pack = zentrale("handover", "--json", cwd=site).json
     assert not {"DIS-1", "DIS-2", "DIS-11"} & {f["code"] for f in pack["open_findings"]} and not pack["never_asked"]

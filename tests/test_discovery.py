@@ -471,7 +471,7 @@ def test_streams_are_listed_kept_and_used(ready_site: Path) -> None:
     assert [s["url"] for s in streams["north"]] == [f"rtsp://127.0.71.11:8554/live/{s}" for s in ("main", "sub")]
     assert (streams["north"][0]["codec"], streams["north"][0]["fps"]) == ("H264", 5)
     assert [s["url"] for s in streams["south"]] == [f"rtsp://127.0.71.12:8554/live/{s}" for s in ("main", "sub")]
-    told = zentrale("verify", "--only", "south", "--seconds", "1", "--json", cwd=ready_site).json
+    told = measured("--only", "south", "--seconds", "1", "--json", cwd=ready_site).json
     assert {s["stream"]: s["verdict"] != "not_reached" for s in told["streams"]} == {"main": True, "sub": True}
     assert zentrale("assign", "south", "rtsp://127.0.71.12:8554/live/sub", cwd=ready_site).code == 0
     refused = zentrale("assign", "south", "rtsp://a:b@127.0.71.12/x", cwd=ready_site)

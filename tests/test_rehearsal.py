@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import psutil
+import pytest
 
 from conftest import Result, program
 from network_site import CAMERAS, SITE, on_packets, six
@@ -60,6 +61,7 @@ FOUND = {
 }
 
 
+@pytest.mark.long
 @on_packets
 def test_each_slip_is_found_with_its_cause_and_nothing_else_is(tmp_path: Path) -> None:
     """Several at once, beside one whose plan is wrong by itself: a rehearsal mostly waits, and they do not meet."""
@@ -142,6 +144,7 @@ IN_FILES: list[list[tuple[str, str, str, str, str]]] = [
 ]  # fmt: skip
 
 
+@pytest.mark.long
 @on_packets
 def test_slips_in_the_files_are_found_with_their_lines_and_the_files_stay_as_they_are(tmp_path: Path) -> None:
     folders, lines = [], []
@@ -239,6 +242,7 @@ SLOW = SITE.replace('b = "west:9"\nrate_mbps = 1000', 'b = "west:9"\nrate_mbps =
 )
 
 
+@pytest.mark.long
 @on_packets
 def test_failures_load_and_commands_inside(tmp_path: Path) -> None:
     """Against the plan's own figures: parts taken away one by one, streams over links; and a commissioning from a laptop."""

@@ -137,7 +137,7 @@ def serialize_matches(
 ) -> bytes:
     name = "Resolve" if resolved else "Probe"
     d, a = version.discovery, version.addressing
-    body = d(f"{name}Matches", d(f"{name}Match", *_told(match, version)))
+    body = d(f"{name}Matches", d(f"{name}Match", *_parts(match, version)))
     relates = a.RelatesTo(match.relates_to)
     to, action = a.To(version.anonymous), a.Action(f"{version.value[0]}/{name}Matches")
     return soap.serialize(body, a.MessageID(message_id), relates, to, action)
@@ -147,12 +147,12 @@ def serialize_announcement(kind: Kind, match: Match, message_id: str, version: V
     """Hello, or Bye."""
     name = kind.value
     a = version.addressing
-    body = version.discovery(name, *_told(match, version))
+    body = version.discovery(name, *_parts(match, version))
     to, action = a.To(version.value[2]), a.Action(f"{version.value[0]}/{name}")
     return soap.serialize(body, a.MessageID(message_id), to, action)
 
 
-def _told(match: Match, version: Version) -> list[Element]:
+def _parts(match: Match, version: Version) -> list[Element]:
     d, a = version.discovery, version.addressing
     return [
         a.EndpointReference(a.Address(match.endpoint)),

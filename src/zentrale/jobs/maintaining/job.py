@@ -109,7 +109,7 @@ class Maintainer:
         self.plan = keyring.plan
         self.vault = keyring.vault
         self.logbook = keyring.logbook
-        self._told = say
+        self._say = say
         self._found = last_devices(self.plan, self.logbook)
         self._run = 0
 
@@ -164,7 +164,7 @@ class Maintainer:
         result = runner.ended_by(outcome.message, outcome.report) if isinstance(outcome, Failure) else runner.result()
         asked = began and any(c.ref == ref_of(device) for c in self.logbook.changes(self._run))
         back = not asked or not result.failed or await self._answers(device)
-        self._told(f"{device.name}: {'failed' if result.failed else 'done'}")
+        self._say(f"{device.name}: {'failed' if result.failed else 'done'}")
         return result, back
 
     async def _answers(self, device: Planned) -> bool:
@@ -228,7 +228,7 @@ class Maintainer:
         notes.observe(BACKUP, ref_of(device), way, kept)
         await asyncio.to_thread(note, self.logbook, self._run, notes)
         text = f"{name}, {quantities.size(len(content))}, firmware {firmware}"
-        self._told(f"{device.name}: done")
+        self._say(f"{device.name}: done")
         return DeviceResult(ref_of(device), (StepResult(BACKUP, Outcome.UNCHANGED, text, text),))
 
     def kept(self, folder: SiteFolder, device: Planned, file: str) -> tuple[bytes, str]:

@@ -92,10 +92,13 @@ def disagreements(folder: Path) -> Iterator[tuple[str, str]]:
             linux.get(port, PortSays(on=False, label="", untagged=0, tagged=frozenset())) if linux is not None else says
         )
         if _vlans(says, other) != _vlans(other, says):
-            yield where, f"table: {_told(says)}; Linux commands: {_told(other)}"
+            yield where, f"table: {_in_words(says)}; Linux commands: {_in_words(other)}"
         modelled = yang.get(port)
         if modelled is None or (modelled.on, modelled.label) != (says.on, says.label):
-            yield where, f"table: {_told(says)}; YANG data: {'nothing' if modelled is None else _told(modelled)}"
+            yield (
+                where,
+                f"table: {_in_words(says)}; YANG data: {'nothing' if modelled is None else _in_words(modelled)}",
+            )
     for port in {*(linux or {}), *yang} - set(table):
         yield f"{folder.name}:{port}", "is not in the port table"
 
@@ -112,10 +115,10 @@ def against_switch(folder: Path, held: Mapping[str, tuple[int, frozenset[int]]])
         untagged, tagged = held.get(f"p{port}", (0, frozenset()))
         if says.on and (says.untagged, says.tagged) != (untagged, tagged):
             switch = PortSays(on=True, label=says.label, untagged=untagged, tagged=tagged)
-            yield f"{folder.name}:{port}", f"table: {_told(says)}; the switch holds {_told(switch)}"
+            yield f"{folder.name}:{port}", f"table: {_in_words(says)}; the switch holds {_in_words(switch)}"
 
 
-def _told(says: PortSays) -> str:
+def _in_words(says: PortSays) -> str:
     if not says.on:
         return f"off {says.label}".strip()
     tagged = " ".join(map(str, sorted(says.tagged or ())))

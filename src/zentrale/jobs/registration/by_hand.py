@@ -123,7 +123,7 @@ def recording_rules(plan: Plan, recorder: Recorder, findings: Sequence[Finding] 
     """What is recorded on each channel, and for how long: planned and costed, and set by no step. A job that is active records
     all the time, so that needs nothing; nor does a longest retention that the recorder is seen to hold.
 
-    told: what was found about the recorder, by which what it does not hold is known
+    findings: what was noticed about the recorder, by which what it does not hold is known
     """
     groups = {group.name: group.recording for group in plan.groups}
     asked = driver_of(plan, recorder).has_service

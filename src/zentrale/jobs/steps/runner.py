@@ -48,7 +48,7 @@ class StepRunner:
         self._logbook = logbook
         self._run = run
         self._results: list[StepResult] = []
-        self._told: list[Finding] = []
+        self._noticed: list[Finding] = []
         self._current = ""
         self._report = ""
 
@@ -195,13 +195,13 @@ class StepRunner:
         return any(r.step == name and _came_out_well(r) for r in self._results)
 
     def tell(self, item: Finding) -> None:
-        self._told.append(item)
+        self._noticed.append(item)
 
     def failed(self, step: type[Step[Any]]) -> bool:
         return any(s.step == step.name and s.outcome is Outcome.FAILED for s in self._results)
 
     def result(self) -> DeviceResult:
-        return DeviceResult(self.ref, tuple(self._results), self._report, tuple(self._told))
+        return DeviceResult(self.ref, tuple(self._results), self._report, tuple(self._noticed))
 
     def ended_by(self, message: str, report: str = "") -> DeviceResult:
         """The result where something else than a step ended the work: what was under way failed."""

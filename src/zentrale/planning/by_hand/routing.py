@@ -39,11 +39,11 @@ def access_list(net: NetworkPlan, switch: Switch) -> Iterator[Line]:
     stateless = "a list that knows no conversations: allow answers by their source ports, which lets more through"
     yield Line(f"{where}: first", "allow answers to what was allowed (established)", stateless)
     for number, rule in enumerate(net.router_rules, 1):
-        yield Line(f"{where}: {number}", _told(rule), f"rule {rule.number}: {rule.origin} to {rule.to}")
+        yield Line(f"{where}: {number}", _in_words(rule), f"rule {rule.number}: {rule.origin} to {rule.to}")
     yield Line(f"{where}: last", "drop all else", "as planned")
 
 
-def _told(rule: RouterRule) -> str:
+def _in_words(rule: RouterRule) -> str:
     protocol = "" if rule.protocol == ANY else f" {rule.protocol}"
     port = "" if rule.port == ANY else f"; to port {rule.port}"
     verdict = "allow" if rule.allow else "drop"

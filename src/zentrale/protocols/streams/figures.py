@@ -142,17 +142,17 @@ class Digest:
         sums = copy.deepcopy(self._sums)
         waiting = np.concatenate(self._parts) if self._parts else np.empty(0, RECORD)
         fold(sums, waiting, self.clock_hz, final=True, until_s=until_s)
-        return _told(sums, self.clock_hz, until_s, clock_is_right=clock_is_right)
+        return _worked_out(sums, self.clock_hz, until_s, clock_is_right=clock_is_right)
 
 
 def figures(records: Records, clock_hz: int, until_s: float | None = None) -> Figures:
     """All figures of a stream whose records are all there: without `until_s`, of what is missing nothing comes any more."""
     sums = Sums()
     fold(sums, records, clock_hz, final=True, until_s=math.inf if until_s is None else until_s)
-    return _told(sums, clock_hz, until_s, clock_is_right=False)
+    return _worked_out(sums, clock_hz, until_s, clock_is_right=False)
 
 
-def _told(sums: Sums, clock_hz: int, until_s: float | None, *, clock_is_right: bool) -> Figures:
+def _worked_out(sums: Sums, clock_hz: int, until_s: float | None, *, clock_is_right: bool) -> Figures:
     if sums.first_s is None:
         return Figures(packets_foreign=sums.foreign)
     silent_s = 0.0 if until_s is None else until_s - sums.last_s

@@ -50,7 +50,7 @@ class Failing:
         self._stage = stage
         self._builder = builder
         self._wire = wire
-        self._told = say
+        self._say = say
         self._plan = stage.net.plan
         self._network = Network(self._plan, plan_power(self._plan))
         self._pairs = {camera.name: pair for camera in self._plan.camera_devices if (pair := self._pair(camera))}
@@ -71,7 +71,7 @@ class Failing:
             results = []
             for part in self._network.parts:
                 if part.kind in ("switch", "link", "supply"):
-                    self._told(f"without {part}")
+                    self._say(f"without {part}")
                     results.append(self._one(part, before))
         return results
 
@@ -87,7 +87,7 @@ class Failing:
             lost = before - self._reached(before - foretold, _LOST_AFTER_S) - self._reached(foretold, 1.2)
         back = self._reached(before, 3 * _LOST_AFTER_S)
         if back != before:
-            self._told(f"after {part} was back, {', '.join(sorted(before - back))} stayed away")
+            self._say(f"after {part} was back, {', '.join(sorted(before - back))} stayed away")
         return Failed(str(part), tuple(sorted(foretold)), tuple(sorted(lost)), healed)
 
     def _reached(self, cameras: set[str], within_s: float) -> set[str]:

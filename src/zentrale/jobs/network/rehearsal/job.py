@@ -70,7 +70,7 @@ class Rehearser:
         self._net = net
         self._standing = standing
         self._room = room
-        self._told = say
+        self._say = say
         self._took: dict[str, float] = {}
         self._findings: list[Finding] = []
         self._stack = ExitStack()
@@ -106,7 +106,7 @@ class Rehearser:
     def fail_in_turn(self) -> list[Failed]:
         """Each part taken away, and what it cost; findings where that is not what the plan foretold. Raises LabError."""
         with self.standing() as stage, Wire(stage.inside_legs(), stage.spaces) as wire:
-            results = Failing(stage, self._builder, wire, self._told).all()
+            results = Failing(stage, self._builder, wire, self._say).all()
         for item in results:
             if not item.as_foretold:
                 more, fewer = set(item.lost) - set(item.foretold), set(item.foretold) - set(item.lost)
@@ -144,7 +144,7 @@ class Rehearser:
         return tuple(self._findings)
 
     def _timed(self, what: str, work: Callable[[], T]) -> T:
-        self._told(what)
+        self._say(what)
         begun = time.monotonic()
         result = work()
         self._took[what] = time.monotonic() - begun

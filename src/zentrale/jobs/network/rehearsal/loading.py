@@ -110,7 +110,7 @@ class Loading:
         self._stage = stage
         self._plan = stage.net.plan
         self._divisor = divisor
-        self._told = say
+        self._say = say
         self._at = {(p.switch, p.port): leg for leg, p in stage.places.items()}
 
     def run(self) -> Load:
@@ -118,7 +118,7 @@ class Loading:
         planned = list(flows(self._plan))
         every = [f for f in planned if self._sender(f) is not None and self._can_pass(f)]
         if len(every) < len(planned):
-            self._told(
+            self._say(
                 f"{len(planned) - len(every)} streams are left out: their ends, or a router between them, are not here"
             )
         asked = [f for f in every if not f.relayed and not f.multicast]
@@ -130,7 +130,7 @@ class Loading:
             readers = [self._receive(receiver, some) for receiver, some in self._by_receiver(asked).items()]
             sender = self._send(others)
             time.sleep(_RUNNING_S)
-            self._told(f"{len(asked)} streams are played, {len(others)} more are sent on or by multicast")
+            self._say(f"{len(asked)} streams are played, {len(others)} more are sent on or by multicast")
             before, begun = self._counters(), time.monotonic()
             time.sleep(_MEASURED_S)
             after, seconds = self._counters(), time.monotonic() - begun
