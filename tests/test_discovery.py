@@ -34,6 +34,7 @@ from conftest import (
     everything_below,
     make_site,
     make_vault,
+    measured,
     zentrale,
 )  # fmt: skip
 from test_matching import found
