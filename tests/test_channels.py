@@ -312,20 +312,62 @@ def test_the_next_free_channel_is_bound_once_and_written(tmp_path: Path) -> None
     assert ",recorder,3\n" in place.folder.cameras_file.read_text() and not read_plan(place.folder).next_channels
 
 
-def test_what_is_planned_and_set_by_nobody_is_told(tmp_path: Path) -> None:
-    """A longest retention that the recorder does not hold is a fault; the mode stands on its sheet, channel by channel."""
-    tower, _ = fixed(4)
-    place = Rack(tmp_path, tower, [2])
-    rules = 'recording = { mode = "motion", before_s = 5, after_s = 20, max_days = 30 }\n'
-    site = SITE_32.replace('name = "all"\n', f'name = "all"\n{rules}')
+RULES = 'recording = { mode = "motion", before_s = 5, after_s = 20, max_days = 30 }\n'
+
+
+def ruled(folder: Path, **more: str) -> tuple[Rack, str]:
+    """A rack whose one camera is kept for 30 days at most, on channel 2, and the token of that."""
+    tower, tokens = fixed(4)
+    tower.makes_of = more
+    place = Rack(folder, tower, [2])
+    site = SITE_32.replace('name = "all"\n', f'name = "all"\n{RULES}')
     make_site(place.folder.path, site, place.folder.cameras_file.read_text(), TYPES_32)
     place.plan = read_plan(place.folder)
-    with serving(place.camera, tower):
+    return place, tokens[2]
+
+
+def test_the_longest_retention_is_written_to_the_day_and_taken_back(tmp_path: Path) -> None:
+    place, token = ruled(tmp_path)
+    with serving(place.camera, place.tower):
+        place.discover(), place.discover(TOWER)
+        assert place.register(dry_run=True)["retention"].outcome is Outcome.WOULD_CHANGE and not place.tower.kept
+        done = place.registration()
+        assert place.tower.kept == {token: "P30D"} and "REC-9" not in {f.code for f in done.findings}
+        before = place.tower.changed
+        assert place.register()["retention"].outcome is Outcome.UNCHANGED and place.tower.changed == before
+        with Logbook(place.folder.logbook_file) as log:
+            assert ("retention", "for ever", "at most 30 days") in [(c.step, c.before, c.after) for c in log.changes()]
+            assert done.run is not None
+            back = asyncio.run(undo(place.keyring(log), done.run, lambda *_: None))
+    assert place.tower.kept[token] == "PT0S" and ("retention", True) in [(u.change.step, u.taken_back) for u in back]
+
+
+@pytest.mark.parametrize(("held", "outcome", "told"), [("P28D", "changed", ""), ("P35D", "failed", "at most 35 days")])
+def test_a_retention_that_is_rounded_down_will_do_and_rounded_up_is_a_fault(
+    tmp_path: Path, held: str, outcome: str, told: str
+) -> None:
+    place, token = ruled(tmp_path, P30D=held)
+    with serving(place.camera, place.tower):
+        place.discover(), place.discover(TOWER)
+        done = place.registration()
+        codes = {f.code for f in done.findings}
+        (step,) = [s for r in done.results for s in r.steps if s.step == "retention"]
+        assert (step.outcome.value, place.tower.kept[token]) == (outcome, held) and told in step.error
+        assert {"REG-1", "REC-9"} <= codes if told else not {"REG-1", "REC-9"} & codes
+        if not told:
+            assert "rounded by the device" in step.note and place.register()["retention"].outcome is Outcome.UNCHANGED
+
+
+def test_what_is_planned_and_set_by_nobody_is_told(tmp_path: Path) -> None:
+    """A longest retention that the recorder does not hold is a fault; the mode stands on its sheet, channel by channel."""
+    place, _ = ruled(tmp_path, P30D="PT0S")
+    with serving(place.camera, place.tower):
         place.discover(), place.discover(TOWER)
         done = place.registration()
     told = {f.code: f for f in done.findings}
     assert told["REC-9"].severity is Severity.FAULT and told["REC-9"].ref == Ref(Kind.RECORDER, "recorder", "channel 2")
     assert "recording on motion, 5 s before to 20 s after: channel 2 (c1)" in told["REG-3"].measured
+    assert "keeps for ever" in told["REG-1"].measured
     with Logbook(place.folder.logbook_file) as log:
         (sheet,) = [s for s in by_hand.sheets(place.plan, done.results, log) if s.device == "recorder"]
     assert {(line.what, line.enter) for line in sheet.lines} >= {("channel 2 (c1): kept", "at most 30 days")}

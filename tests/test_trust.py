@@ -531,8 +531,8 @@ def test_a_full_disk_is_told_and_nothing_is_half_written(ready_site: Path) -> No
     before = (ready_site / "vault.bin").read_bytes()
     for command in (["vault", "add", "x", "--label", "y"], ["assign", "north", "--remove"]):
         done = subprocess.run(
-            [PROGRAM, *command], cwd=ready_site, env=environment(ZENTRALE_PASSWORD="long" * 20), capture_output=True,
-            text=True, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (300, 300)),
+            [PROGRAM, *command], cwd=ready_site, env=environment(ZENTRALE_PASSWORD="long" * 20, PYTHONDONTWRITEBYTECODE="1"),
+            capture_output=True, text=True, check=False, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (300, 300)),
         )  # fmt: skip
         assert done.returncode == 2 and "Traceback" not in done.stderr and str(ready_site) in done.stderr, done.stderr
     assert (ready_site / "vault.bin").read_bytes() == before and not list(ready_site.glob(".*new-*"))

@@ -24,12 +24,15 @@ def _first(pattern: str, text: str) -> str:
 @dataclass
 class Tower(Settable):
     """names: of its recordings by token, in the order of its lists; jobs: recording, source and mode by token; receivers: address
-    by token. dynamic: recordings are made. profile: the recordings that a media profile of its own feeds. lacks: operations.
+    by token; kept: MaximumRetentionTime by recording, as it was sent; makes_of: what it makes of one that it is sent. dynamic:
+    recordings are made. profile: the recordings that a media profile of its own feeds. lacks: operations.
     """
 
     names: dict[str, str] = field(default_factory=dict)
     jobs: dict[str, tuple[str, str, str]] = field(default_factory=dict)
     receivers: dict[str, str] = field(default_factory=dict)
+    kept: dict[str, str] = field(default_factory=dict)
+    makes_of: dict[str, str] = field(default_factory=dict)
     dynamic: bool = False
     profile: frozenset[str] = frozenset()
     lacks: frozenset[str] = frozenset()
@@ -82,8 +85,9 @@ class Tower(Settable):
             return "".join(
                 f"<trc:RecordingItem {_NS['trc']}><tt:RecordingToken>{t}</tt:RecordingToken>"
                 f"<tt:Configuration><tt:Source><tt:SourceId>src-{t}</tt:SourceId><tt:Name>{escape(n)}</tt:Name><tt:Location/>"
-                "<tt:Description/><tt:Address/></tt:Source><tt:Content>c</tt:Content><tt:MaximumRetentionTime>PT0S"
-                "</tt:MaximumRetentionTime></tt:Configuration></trc:RecordingItem>" for t, n in self.names.items()
+                "<tt:Description/><tt:Address/></tt:Source><tt:Content>c</tt:Content><tt:MaximumRetentionTime>"
+                f"{self.kept.get(t, 'PT0S')}</tt:MaximumRetentionTime></tt:Configuration></trc:RecordingItem>"
+                for t, n in self.names.items()
             )  # fmt: skip
         if name == "GetRecordingJobs":
             return "".join(self._job(t, *job) for t, job in self.jobs.items())
@@ -112,6 +116,8 @@ class Tower(Settable):
             return f"<trc:RecordingToken {_NS['trc']}>{token}</trc:RecordingToken>"
         if name == "SetRecordingConfiguration":
             self.names[token_of("RecordingToken")] = source[0]
+            asked = token_of("MaximumRetentionTime")
+            self.kept[token_of("RecordingToken")] = self.makes_of.get(asked, asked)
         elif name == "ConfigureReceiver":
             self.receivers[token_of("ReceiverToken")] = token_of("MediaUri")
         elif name == "CreateReceiver":

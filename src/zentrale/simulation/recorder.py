@@ -100,6 +100,11 @@ class SimulatedRecorder(OnvifDevice):
         """How long each of its recordings is kept at most [s]; 0: without an end."""
         return 86400.0 * self.config.retention_days
 
+    def _kept_s(self, wanted_s: float) -> float:
+        """Rounded up to whole steps, where it has such."""
+        step_s = 86400.0 * self.config.retention_step_days
+        return -(-wanted_s // step_s) * step_s if step_s else wanted_s
+
     @property
     def limits(self) -> recording.RecorderLimits:
         return recording.RecorderLimits(self.config.channels, self.config.channels, self.config.dynamic_recordings)
@@ -170,12 +175,13 @@ class SimulatedRecorder(OnvifDevice):
             )
         token = f"REC{len(self.channels) + 1:03d}"
         wanted = recording.recording_request(request)
-        self.channels[token] = Channel(replace(wanted, token=token, element=None, retention_s=self.retention_s))
+        kept_s = self._kept_s(wanted.retention_s) or self.retention_s
+        self.channels[token] = Channel(replace(wanted, token=token, element=None, retention_s=kept_s))
         return recording.create_recording_response(token)
 
     def _set_recording(self, request: Element) -> Element:
         wanted = recording.recording_request(request)
-        self._channel(wanted.token).recording = wanted
+        self._channel(wanted.token).recording = replace(wanted, retention_s=self._kept_s(wanted.retention_s))
         return soap.TRC.SetRecordingConfigurationResponse()
 
     def _create_job(self, request: Element) -> Element:

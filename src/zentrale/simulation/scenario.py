@@ -125,7 +125,8 @@ class Recorder(Device):
     channels: Annotated[int, Field(ge=1, le=256)]
     dynamic_recordings: bool = False
     dead_channels: tuple[int, ...] = ()  # fault: their jobs stay idle
-    retention_days: Annotated[int, Field(ge=0, le=3650)] = 0  # set in its own page; 0: nothing ends what it keeps
+    retention_days: Annotated[int, Field(ge=0, le=3650)] = 0  # as it comes; 0: nothing ends what it keeps
+    retention_step_days: Annotated[int, Field(ge=0, le=366)] = 0  # it rounds that up to whole ones of these
 
 
 class Scenario(Part):

@@ -77,6 +77,10 @@ class Driver(ABC):
     def give(self, camera: Camera, url: str, passes: Passes) -> Step[Any] | ByHand:
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
+    def limits(self, camera: Camera, max_days: float | None) -> list[Step[Any]]:
+        """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`."""
+        return []
+
     @abstractmethod
     async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         """What all channels hold now. planned: as for `noticed`. Raises DeviceError."""

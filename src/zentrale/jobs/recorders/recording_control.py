@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
+from typing import Any
 
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
-from zentrale.jobs.known.step_form import StepResult
+from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
@@ -15,6 +16,7 @@ from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
+from zentrale.jobs.recorders.retention_step import Retention
 from zentrale.protocols.onvif import recording
 from zentrale.protocols.onvif.recording import RecordingJob, Stored
 from zentrale.site.model import Camera, Recorder
@@ -33,6 +35,9 @@ class OnvifRecorder(Driver):
 
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
+
+    def limits(self, camera: Camera, max_days: float | None) -> list[Step[Any]]:
+        return [] if max_days is None else [Retention(self.lists, camera.channel, max_days)]
 
     async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         lists = await self.lists.lists()

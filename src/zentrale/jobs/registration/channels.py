@@ -168,7 +168,9 @@ class Channels:
             runner.leave("channel", f"by hand: channel {step.channel} takes {step.url}, user {step.user}")
             return
         async with driver.turn:
-            await runner.run(step)
+            if await runner.run(step):
+                for limit in driver.limits(camera, self.plan.group(camera).recording.max_days):
+                    await runner.run(limit)
 
     async def _played(
         self, run: int, camera: Camera, source: Source, shown: Passes, step: Step[object] | ByHand, driver: Driver,

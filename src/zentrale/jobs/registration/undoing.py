@@ -25,6 +25,7 @@ from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.moves import FORMER
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
+from zentrale.jobs.recorders.retention_step import Retention
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.runner import StepRunner
@@ -142,7 +143,9 @@ class Undoer:
             if change.step not in steps and change.after_state is not None:
                 made = step_of_journal(bench, change.step, change.after_state)
                 steps |= {} if made is None else {change.step: made}
-        given = [c for c in changes if c.step in (Channel.name, FORMER) and c.after_state and c.before_state]
+        given = [
+            c for c in changes if c.step in (Channel.name, FORMER, Retention.name) and c.after_state and c.before_state
+        ]
         if isinstance(planned, Camera) and given:
             recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
             held, _ = await self._enter(stack, recorder, found)
@@ -151,6 +154,9 @@ class Undoer:
             opens = self.vault.device(self.keyring.entry_of(planned.name))
             for change in given:
                 left, before = change.after_state or {}, change.before_state or {}
+                if change.step == Retention.name:
+                    steps[change.step] = Retention(lists, left["number"], 0.0)
+                    continue
                 url, name = str(left["url"] or before["url"]), left["camera"] if left["url"] else before["camera"]
                 shown = passes(self.keyring, planned, opens)
                 step = Channel(lists, left["number"], name, left["location"], url, shown, names)

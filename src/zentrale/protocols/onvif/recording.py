@@ -207,6 +207,7 @@ def _recording_configuration(element: Element, recording: Recording) -> Element:
             element.insert(0, source)
         for name, value in (("Name", recording.name), ("Location", recording.location), ("Address", recording.address)):
             _set(source, name, value)
+        _set_retention(element, recording.retention_s)
         return element
     element.extend([
         TT.Source(
@@ -214,9 +215,28 @@ def _recording_configuration(element: Element, recording: Recording) -> Element:
             TT.Description(""), TT.Address(recording.address),
         ),
         TT.Content(recording.name),
-        TT.MaximumRetentionTime(f"PT{recording.retention_s:.0f}S"),
+        TT.MaximumRetentionTime(_duration(recording.retention_s)),
     ])  # fmt: skip
     return element
+
+
+def _duration(seconds: float) -> str:
+    """As xs:duration, in days where it is whole ones; PT0S: nothing ends it."""
+    days, rest = divmod(round(seconds), 86_400)
+    return f"P{days}D" if days and not rest else f"PT{round(seconds)}S"
+
+
+def _set_retention(configuration: Element, seconds: float) -> None:
+    """In its place behind Content (the schema is a sequence); what says the same already stays as it was sent."""
+    held = configuration.find("tt:MaximumRetentionTime", NS)
+    if held is None:
+        if not seconds:
+            return
+        held = TT.MaximumRetentionTime()
+        behind = configuration.find("tt:Content", NS)
+        configuration.insert(1 if behind is None else configuration.index(behind) + 1, held)
+    if soap.parse_duration_s(held.text or "") != seconds:
+        held.text = _duration(seconds)
 
 
 def create_recording(recording: Recording) -> Element:
