@@ -106,22 +106,23 @@ def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
 
 @dataclass(frozen=True)
 class Rule:
-    """What is to be recorded on one channel, and is set by no step."""
+    """What is to be recorded on one channel, and is not set: by no step, or the recorder does not hold it."""
 
     channel: int
     camera: str
     what: str
     where: str
     value: str
+    why: str = _NOT_SET
 
     @property
     def line(self) -> Line:
-        return Line(f"channel {self.channel} ({self.camera}): {self.what}", self.where, self.value, _NOT_SET)
+        return Line(f"channel {self.channel} ({self.camera}): {self.what}", self.where, self.value, self.why)
 
 
 def recording_rules(plan: Plan, recorder: Recorder, findings: Sequence[Finding] = ()) -> list[Rule]:
-    """What is recorded on each channel, and for how long: planned and costed, and set by no step. A job that is active records
-    all the time, so that needs nothing; nor does a longest retention that the recorder is seen to hold.
+    """What is recorded on each channel: planned and costed, and set by no step. A job that is active records always, so that
+    needs nothing. For how long is set by a step where the recorder has a service; here is what it was not seen to hold.
 
     findings: what was noticed about the recorder, by which what it does not hold is known
     """
@@ -140,8 +141,9 @@ def recording_rules(plan: Plan, recorder: Recorder, findings: Sequence[Finding] 
         if rules.sub:
             found.append(Rule(channel, name, "sub stream", "recording: streams", "recorded too"))
         if rules.max_days is not None and (not asked or f"channel {channel}" in open_ended):
+            why = "it does not hold what it was told" if asked else _NOT_SET
             found.append(
-                Rule(channel, name, "kept", "recording: longest retention", f"at most {rules.max_days:g} days")
+                Rule(channel, name, "kept", "recording: longest retention", f"at most {rules.max_days:g} days", why)
             )
     return found
 
