@@ -172,6 +172,23 @@ def test_two_refusals_a_window_over_all_doors_processes_and_addresses(tmp_path: 
     refuse(book, here, Door.ONVIF, "three")
 
 
+def test_a_window_counts_from_the_refusal_and_from_the_one_that_makes_room(tmp_path: Path) -> None:
+    """Worked out by hand: refusals at 5 s (asked at 0 s), 100 s and 200 s leave room for a second one 1800 s after 100 s."""
+    clock = Clock()
+    began_s, here, many = clock.now_s, Target("10.0.0.1", 80), ledger(tmp_path, clock, tries=5)
+    ticket = many.admit(here, Door.ONVIF, "digest", Credentials("a", "p0"), Purpose.ENTER)
+    clock.now_s = began_s + 5
+    many.settle(ticket, Outcome.REFUSED)
+    for tries, until_s in ((1, 1805), (2, 1900)):
+        if tries == 2:
+            for at_s in (100, 200):
+                clock.now_s = began_s + at_s
+                refuse(many, here, Door.ONVIF, f"p{at_s}")
+        with pytest.raises(NotAskedError) as error:
+            ledger(tmp_path, clock, tries=tries).admit(here, Door.ONVIF, "digest", Credentials("a", "x"), Purpose.ENTER)
+        assert error.value.until.timestamp() == began_s + until_s
+
+
 def test_what_a_killed_run_had_under_way_counts_against_others_and_a_told_lock_has_an_end(tmp_path: Path) -> None:
     clock = Clock()
     book, here, one = ledger(tmp_path, clock), Target("10.0.0.1", 80, "urn:1"), Credentials("a", "one")
