@@ -6,13 +6,14 @@ Running a step twice changes nothing twice: what is there is looked at first, an
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, fields
 from enum import Enum
 from typing import Any, Generic, TypeVar, get_args, get_origin
 
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
+from zentrale.site.identity import Identity
 from zentrale.subjects import Ref
 
 S = TypeVar("S")
@@ -30,6 +31,8 @@ class Outcome(Enum):
 class Step(ABC, Generic[S]):
     """One thing that is set on a device. `S` is its state: a frozen dataclass of plain values without secrets.
 
+    enters:  it gets into the device; where that failed nothing else is tried on it. What needs nobody's leave goes before it
+    identity, noticed: of one that enters: who the device turned out to be, and what else is to be told of it
     needs:   steps without which this one cannot be done; it is not tried where one of them failed
     settles: codes of findings about the device that are well when this step came out well; settles_changed: those that
              are well only where it was changed
@@ -42,7 +45,10 @@ class Step(ABC, Generic[S]):
     """
 
     name: str
-    needs: tuple[str, ...] = ("password",)
+    enters: bool = False
+    identity: Identity = Identity()
+    noticed: Sequence[Finding] = ()
+    needs: tuple[str, ...] = ()
     settles: tuple[str, ...] = ()
     settles_changed: tuple[str, ...] = ()
     stays: str = ""

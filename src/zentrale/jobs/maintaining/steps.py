@@ -31,7 +31,6 @@ class NewFirmware(Step[FirmwareState]):
     """The file goes only to a device that is just what it is for, by its own word; it is believed when it is back with it."""
 
     name = "firmware"
-    needs = ()
     place = "system: firmware"
     stays = "an older firmware may not take the newer one's settings; push it by hand where it must be"
 
@@ -78,7 +77,6 @@ class Restore(Step[RestoreState]):
     """What the device makes of the file cannot be seen; that it went away and is back can."""
 
     name = "restore"
-    needs = ()
     place = "system: restore"
     stays = "restore an older back-up to go back"
 
@@ -120,7 +118,6 @@ class Restart(Step[RestartState]):
     """It is seen to go, and to come back as who it was."""
 
     name = "restart"
-    needs = ()
     stays = "nothing was changed by it"
 
     def __init__(self, bench: Bench) -> None:

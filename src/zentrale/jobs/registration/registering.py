@@ -249,10 +249,9 @@ class Registrar:
         steps, last = parted_steps_of(Bench(client, self.keyring, planned, seen))
         for step in steps:
             await runner.run(step)
-            if isinstance(step, Password):
-                for item in step.noticed:
-                    runner.tell(item)
-            if isinstance(step, Password) and step.identity:
+            for item in step.noticed:
+                runner.tell(item)
+            if step.identity:
                 identity = step.identity
                 if not self.dry_run:
                     self.logbook.remember(KnownDevice(planned.name, identity, client.host, place_of(planned)))
@@ -271,17 +270,16 @@ class Registrar:
         """What a further lens has for itself, while its device is open."""
         runner = self._work.runners[lens.name] = self._runner(lens)
         for step in steps_of(Bench(client, self.keyring, lens, seen)):
-            if device.failed(Password):
-                runner.leave(
-                    step.name, f"needs {device.ref.name}, its device, which could not be entered", Password.name
-                )
+            if device.shut_out:
+                why = f"needs {device.ref.name}, its device, which could not be entered"
+                runner.leave(step.name, why, device.shut_out)
             else:
                 await runner.run(step)
 
     async def _recorder(self, recorder: Recorder, seen: FoundDevice, client: Device) -> tuple[DeviceResult, bool]:
         result = await self._within_budget(recorder, self._own_steps(recorder, seen, client))
         self.manner.doing(recorder.name, "")
-        return result, bool(result.steps) and not self._work.runners[recorder.name].failed(Password)
+        return result, bool(result.steps) and not self._work.runners[recorder.name].shut_out
 
     async def _camera(self, camera: Camera, seen: FoundDevice) -> list[DeviceResult]:
         """The device that the row stands for, with a result for each of its lenses."""
@@ -316,7 +314,7 @@ class Registrar:
 
     async def _onvif(self, lenses: Sequence[Camera], seen: FoundDevice, client: Device) -> StepRunner:
         runner = await self._own_steps(lenses[0], seen, client)
-        for lens in [] if runner.failed(Password) else lenses:
+        for lens in [] if runner.shut_out else lenses:
             if lens is not lenses[0]:
                 self._work.turn[lenses[0].name] = lens.name
             try:

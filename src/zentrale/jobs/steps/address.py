@@ -151,7 +151,7 @@ class Gateway(Step[GatewayState]):
 
     last = True
     name = "gateway"
-    needs = ("password", "address")
+    needs = ("address",)
     place = "network: default gateway"
 
     def __init__(self, bench: Bench, gateway: str) -> None:
@@ -185,7 +185,7 @@ class NameServers(Step[NameServersState]):
 
     last = True
     name = "name servers"
-    needs = ("password", "address")
+    needs = ("address",)
     place = "network: DNS"
 
     def __init__(self, bench: Bench, servers: tuple[str, ...]) -> None:

@@ -47,7 +47,7 @@ class Password(Step[PasswordState]):
     """Also gets into the device: the steps after it use the credentials that were found or set."""
 
     name = "password"
-    needs = ()
+    enters = True
     settles = ("SEC-3", "SEC-4", "SEC-7", "SEC-8", "SEC-9")
     settles_changed = ("SEC-1",)  # where our own password opens it, nobody has tried its maker's
     stays = "its password stays as it is: it lies in the vault"

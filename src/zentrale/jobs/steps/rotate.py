@@ -34,7 +34,6 @@ class SecretState:
 class NewPassword(Step[SecretState]):
     """`own`: the account that this program enters with; else a further one of the device, known by the vault."""
 
-    needs = ()
     stays = "its new password lies in the vault, and nobody could put the old one back without knowing it"
 
     def __init__(self, bench: Bench, user: str, *, own: bool) -> None:

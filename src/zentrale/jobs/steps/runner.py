@@ -6,7 +6,7 @@ import asyncio
 import logging
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import Generic, TypeVar
 
 from zentrale.errors import DeviceError, NotOfferedError, RefusedError, UnreachableError
 from zentrale.findings import Finding
@@ -50,16 +50,20 @@ class StepRunner:
         self._results: list[StepResult] = []
         self._noticed: list[Finding] = []
         self._current = ""
+        self._entry = ""  # the step that gets into the device
         self._report = ""
 
     async def run(self, step: Step[S]) -> bool:
         """Run one step. Returns false where it failed, or could not be tried since one that it needs failed."""
-        missing = [r.lacks or r.step for r in self._results if r.step in step.needs and not _came_out_well(r)]
+        needed = {*step.needs, self._entry}
+        missing = [r.lacks or r.step for r in self._results if r.step in needed and not _came_out_well(r)]
         if missing:
             self._results.append(
                 StepResult(step.name, Outcome.NOT_TRIED, error=f"needs {missing[0]}, which failed", lacks=missing[0])
             )
             return False
+        if step.enters:
+            self._entry = step.name
         await self._ready(step.name)
         self._current = step.name
         try:
@@ -197,8 +201,11 @@ class StepRunner:
     def tell(self, item: Finding) -> None:
         self._noticed.append(item)
 
-    def failed(self, step: type[Step[Any]]) -> bool:
-        return any(s.step == step.name and s.outcome is Outcome.FAILED for s in self._results)
+    @property
+    def shut_out(self) -> str:
+        """The step by which the device was to be entered, where that failed; empty where it did not."""
+        failed = any(r.step == self._entry and r.outcome is Outcome.FAILED for r in self._results)
+        return self._entry if failed else ""
 
     def result(self) -> DeviceResult:
         return DeviceResult(self.ref, tuple(self._results), self._report, tuple(self._noticed))

@@ -37,7 +37,7 @@ class TimeServerState:
 
 class TimeServer(Step[TimeServerState]):
     name = "time server"
-    needs = ("password", "time")
+    needs = ("time",)
 
     def __init__(self, client: Device, server: str) -> None:
         super().__init__(client)
