@@ -538,6 +538,24 @@ def test_a_logbook_of_the_first_version_is_brought_up_to_date(tmp_path: Path) ->
         assert log.execute("SELECT count(*) FROM run").fetchone() == (1,)
 
 
+def test_what_is_kept_of_a_device_is_of_that_device_and_of_the_password_that_was_seen_to_open(tmp_path: Path) -> None:
+    vault = Vault.create(tmp_path / "vault.bin", "a test passphrase")
+    one, other = Identity.of(["02:5a:71:00:00:01"]), Identity.of(["02:5a:71:00:00:02"])
+    first, second = Credentials("admin", "first-1"), Credentials("admin", "second-2")
+    vault.set_device("gate", first, one)
+    vault.keep_certificate("gate", "10.0.0.1:443", "aa")
+    vault.set_device("gate", second, one, pending=True)
+    assert vault.contents.devices["gate"].certificates == {"443": "aa"}
+    vault.prove("gate", first, one)  # a former password: it says nothing of the one that was sent
+    assert vault.contents.sent_s("gate", "admin") is not None
+    vault.prove("gate", second, one)
+    assert vault.contents.sent_s("gate", "admin") is None
+    vault.set_device("gate", first, other)
+    assert not vault.contents.devices["gate"].certificates, "that of another device is not asked of this one"
+    assert vault.contents.former and vault.remove("gate")
+    assert not vault.contents.former and not vault.contents.devices, "nor what it had before"
+
+
 def test_a_full_disk_is_told_and_nothing_is_half_written(ready_site: Path) -> None:
     """A limit on the size of files stands for a disk without room: the vault cannot grow, the logbook not be made."""
     import resource
