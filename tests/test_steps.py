@@ -205,6 +205,16 @@ def test_a_time_server_is_set_where_the_plan_names_one(tmp_path: Path) -> None:
     assert "host name" in wrong.value.problems[0]
 
 
+def test_what_is_nearly_as_planned_is_set_where_the_device_did_not_make_it_of_that(tmp_path: Path) -> None:
+    camera = Settable(HOST)
+    place = Place(tmp_path, camera)
+    with serving(camera):
+        place.discover(), place.register()
+        camera.encoders["E1m"] = re.sub(r"(BitrateLimit>)300", r"\g<1>288", camera.encoders["E1m"])  # by somebody else
+        step = place.register()["main stream"]
+    assert step.outcome is Outcome.CHANGED and re.findall(r"BitrateLimit>(\d+)", camera.encoders["E1m"]) == ["300"]
+
+
 @pytest.mark.parametrize(
     ("nature", "failed", "unchanged"),
     [
