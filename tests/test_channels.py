@@ -354,6 +354,8 @@ def test_a_retention_that_is_rounded_down_will_do_and_rounded_up_is_a_fault(
         (step,) = [s for r in done.results for s in r.steps if s.step == "retention"]
         assert (step.outcome.value, place.tower.kept[token]) == (outcome, held) and told in step.error
         assert {"REG-1", "REC-9"} <= codes if told else not {"REG-1", "REC-9"} & codes
+        beneath = [f.caused_by for f in done.findings if f.code == "REC-9"]
+        assert beneath == ["REG-1 camera c1, step retention"] * bool(told), "one fault, not two"
         if not told:
             assert "rounded by the device" in step.note and place.register()["retention"].outcome is Outcome.UNCHANGED
 

@@ -9,8 +9,10 @@ import asyncio
 import contextlib
 import csv
 import re
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import cast
 
 import pytest
 
@@ -23,7 +25,7 @@ from zentrale.field.device import Device
 from zentrale.findings import Finding, Severity
 from zentrale.jobs.discovery.discovering import Request, discover
 from zentrale.jobs.known.profile_choice import pick_profiles
-from zentrale.jobs.known.step_form import Outcome, StepResult
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders import channel_step as channel
 from zentrale.jobs.recorders.work_sheet import write_work_sheets
@@ -31,6 +33,7 @@ from zentrale.jobs.registration import channels, registering
 from zentrale.jobs.registration.registering import Registrar, Registration
 from zentrale.jobs.registration.undoing import Undone, undo
 from zentrale.jobs.steps import password, runner
+from zentrale.jobs.steps.runner import StepRunner
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
@@ -45,6 +48,7 @@ from zentrale.simulation.scenario import Recorder
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
 from zentrale.site.timezone import same_timezone
+from zentrale.subjects import Kind, Ref
 
 SITE = conftest.SITE.replace("127.0.71.", "127.0.77.").replace("fps_tolerance_percent = 60\n", "")
 HOST = "127.0.77.11"
@@ -203,6 +207,58 @@ def test_a_time_server_is_set_where_the_plan_names_one(tmp_path: Path) -> None:
     with pytest.raises(PlanError) as wrong:
         Place(tmp_path / "d", free, SITE.replace("[policy]", 'time_server = "no server"\n[policy]', 1))
     assert "host name" in wrong.value.problems[0]
+
+
+@dataclass(frozen=True)
+class Held:
+    value: int
+
+
+class Slow(Step[Held]):
+    """Holds what it was asked for from the look after `looks` more on; `fails` with what is none of the device's errors."""
+
+    name = "slow"
+    looks, asked, fails = 2, False, False
+
+    async def look(self) -> Held:
+        self.looks -= self.asked
+        return Held(int(self.asked and self.looks < 0))
+
+    def wanted(self, now: Held) -> Held:
+        return Held(1)
+
+    async def apply(self, now: Held, wanted: Held) -> None:
+        self.asked = True
+        if self.fails:
+            raise RuntimeError("a defect")
+
+    def shown(self, state: Held) -> str:
+        return str(state.value)
+
+
+def test_a_device_has_its_time_a_defect_leaves_no_open_entry_and_what_was_not_tried_did_not_go_well(
+    tmp_path: Path,
+) -> None:
+    async def run(step: Step[Held], left_out: str = "") -> DeviceResult:
+        async def ready(_: str) -> None: ...
+
+        with log.running("register", "here") as number:
+            steps = StepRunner(log, number, Ref(Kind.CAMERA, "gate"), ready, dry_run=False)
+            if left_out:
+                steps.leave(left_out, "not now")
+            await steps.run(step)
+            return steps.result()
+
+    client = cast(Device, None)
+    with Logbook(tmp_path / "log.sqlite") as log:
+        assert asyncio.run(run(Slow(client))).steps[-1].outcome is Outcome.CHANGED, "at the third look"
+        broken, needy = Slow(client), Slow(client)
+        broken.fails, needy.needs = True, ("first",)
+        with pytest.raises(RuntimeError):
+            asyncio.run(run(broken))
+        assert [(c.state, c.error) for c in log.changes()][1:] == [("failed", "ended by RuntimeError")]
+        (_, last) = asyncio.run(run(needy, "first")).steps
+        assert (last.outcome, last.lacks, needy.asked) == (Outcome.NOT_TRIED, "first", False)
 
 
 def test_what_is_nearly_as_planned_is_set_where_the_device_did_not_make_it_of_that(tmp_path: Path) -> None:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping, Sequence
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from zentrale.errors import DeviceError, RefusedError
@@ -13,15 +13,16 @@ from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access
 from zentrale.field.scheduler import Failure
 from zentrale.field.visit import Visit
-from zentrale.findings import finding
+from zentrale.findings import Finding, finding
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
-from zentrale.jobs.recorders.driver import ByHand, Driver, recorded_url
+from zentrale.jobs.recorders.driver import ByHand, Driver, PlannedChannel, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
+from zentrale.jobs.recorders.retention_step import Retention
 from zentrale.jobs.registration.by_hand import recording_rules, rules_told
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
@@ -123,14 +124,15 @@ class Channels:
         for name, driver in self._drivers.items():
             if not isinstance(driver, Driver) or not driver.has_service:
                 continue
+            planned = planned_channels(self.plan, [self.keyring.numbered(c) for c in self.plan.cameras], name)
             try:
-                findings = await driver.noticed(
-                    planned_channels(self.plan, [self.keyring.numbered(c) for c in self.plan.cameras], name)
-                )
+                noticed = await driver.noticed(planned)
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
-            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), findings))
+            findings = list(_as_steps_left_it(noticed, planned, [r.result() for r in runners.values()]))
+            for_itself = [f for f in findings if not f.caused_by]
+            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), for_itself))
             if rules:
                 runner.tell(finding("REG-3", runner.ref, rules, "as planned", "site.toml groups, recording"))
             for item in findings:
@@ -213,3 +215,23 @@ class Channels:
             f". It plays for {own.user}, so {watching.user} may do too little as {role}: set recorder_role = "
             f'"{higher}" in [policy] of site.toml, or for type {camera.type} in types.toml'
         )
+
+
+def _as_steps_left_it(
+    noticed: Sequence[Finding], planned: Mapping[int, PlannedChannel], results: Sequence[DeviceResult]
+) -> Iterator[Finding]:
+    """What was noticed of channels; a retention that a dry run would set is left out, and one of which a step failed follows from
+    that.
+    """
+    steps = {r.ref.name: (r, s) for r in results for s in r.steps if s.step == Retention.name}
+    for item in noticed:
+        channel = (
+            planned.get(int(item.ref.part.removeprefix("channel "))) if item.code == "REC-9" and item.ref else None
+        )
+        result, step = steps.get(channel.camera if channel else "", (None, None))
+        if result is None or step is None:
+            yield item
+        elif (cause := result.finding_of(step)) is not None:
+            yield replace(item, caused_by=cause.name)
+        elif step.outcome is not Outcome.WOULD_CHANGE:
+            yield item
