@@ -168,3 +168,15 @@ def test_what_is_found_well_later_in_the_same_run_is_settled(tmp_path: Path) -> 
             note(log, run, notes)
         (standing,) = standings(log)
         assert (standing.run, standing.settled_by) == (run, run)
+
+
+def test_the_journal_of_one_subject_goes_with_its_name_and_is_nobody_elses(tmp_path: Path) -> None:
+    north, gate = Ref(Kind.CAMERA, "north"), Ref(Kind.CAMERA, "gate")
+    with Logbook(tmp_path / "log.sqlite") as log, log.running("register", "desk") as run:
+        for ref, step in ((north, "main stream"), (north, "channel"), (Ref(Kind.RECORDER, "north"), "channel")):
+            log.end_change(log.begin_change(run, ref, step, "a", "b", ({}, {})))
+        log.rename("north", "gate")
+        log.end_change(log.begin_change(run, gate, "sub stream", "a", "b", ({}, {})))
+        assert [c.step for c in log.changes(of=gate)] == ["main stream", "channel", "sub stream"]
+        assert [c.step for c in log.changes(of=gate, step=" stream")] == ["main stream", "sub stream"]
+        assert log.changes(of=north) == [] and len(log.changes(step="channel")) == 2

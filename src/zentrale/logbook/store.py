@@ -283,18 +283,22 @@ class Logbook:
         self.execute_many("UPDATE done SET state = ? WHERE id = ?", [(INTERRUPTED, c.id) for c in interrupted])
         return interrupted
 
-    def changes(self, run: int | None = None) -> list[Change]:
-        """The journal, oldest first; of one run where `run` is given."""
-        rows = self.execute(
-            "SELECT id, run, at, subject_kind, name, step, before, after, state, error, before_state, after_state "
-            "FROM done WHERE ?1 IS NULL OR run = ?1 ORDER BY id", (run,)
-        )  # fmt: skip
+    def changes(self, run: int | None = None, *, of: Ref | None = None, step: str = "") -> list[Change]:
+        """The journal, oldest first; of one run, of one subject, and of steps whose name ends so, where these are given."""
         present = self.renamed()
-        return [
+        names = [of.name, *(old for old, new in present.items() if new == of.name)] if of else []
+        rows = self.execute(
+            "SELECT id, run, at, subject_kind, name, step, before, after, state, error, before_state, after_state FROM done "
+            "WHERE (?1 IS NULL OR run = ?1) AND (?2 = '' OR substr(step, -length(?2)) = ?2) AND (?3 = '' OR (subject_kind = ?3 "
+            "AND name IN (SELECT value FROM json_each(?4)))) ORDER BY id",
+            (run, step, of.kind.name if of else "", json.dumps(names)),
+        )  # fmt: skip
+        found = (
             Change(r[0], r[1], datetime.fromisoformat(r[2]), present_ref(present, r[3], r[4]), *r[5:10],
                    *(json.loads(s) if s else None for s in r[10:]))
             for r in rows
-        ]  # fmt: skip
+        )  # fmt: skip
+        return [change for change in found if of is None or change.ref == of]  # its name may have been another's
 
     # Bindings
 

@@ -30,8 +30,8 @@ class ProfileChoice:
     def remembered(cls, logbook: Logbook, camera: Ref, source: int | None = None) -> ProfileChoice:
         """As the journal has it."""
         known = {}
-        for change in logbook.changes():
-            if change.ref == camera and change.step.endswith(" stream") and change.after_state and change.state == DONE:
+        for change in logbook.changes(of=camera, step=" stream"):
+            if change.after_state and change.state == DONE:
                 known[change.step.removesuffix(" stream")] = str(change.after_state.get("token", ""))
         return cls(known, source)
 

@@ -52,5 +52,5 @@ class ChannelBook:
 
     def _written(self) -> frozenset[str]:
         """Names that runs of ours gave to channels."""
-        changes = [c for c in self._logbook.changes() if c.step.endswith("channel") and c.after_state]
+        changes = [c for c in self._logbook.changes(step="channel") if c.after_state]
         return frozenset(str((c.after_state or {}).get("camera", "")) for c in changes) - {""}

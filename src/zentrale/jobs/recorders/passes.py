@@ -80,7 +80,7 @@ def passes(keyring: Keyring, camera: Camera, opens: Credentials | None) -> Passe
 
 def given_to(logbook: Logbook, camera: Ref) -> tuple[str, str]:
     """User and fingerprint that the camera's channel was given last."""
-    for change in reversed(logbook.changes()):
-        if change.ref == camera and change.step == "channel" and change.state == DONE and change.after_state:
+    for change in reversed(logbook.changes(of=camera, step="channel")):
+        if change.step == "channel" and change.state == DONE and change.after_state:
             return str(change.after_state.get("user", "")), str(change.after_state.get("key", ""))
     return "", ""

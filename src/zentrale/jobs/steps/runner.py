@@ -157,7 +157,9 @@ class StepRunner:
 
     def _asked_before(self, step: Step[S], now: S, wanted: S) -> bool:
         """Whether this device was asked for just this once, and made of it just what it holds."""
-        entries = [c for c in self._logbook.changes() if c.ref == self.ref and c.step == step.name and c.state == DONE]
+        entries = [
+            c for c in self._logbook.changes(of=self.ref, step=step.name) if c.step == step.name and c.state == DONE
+        ]
         kept = dict(entries[-1].after_state or {}) if entries else {}
         return kept.pop("asked", None) == _plain(step, wanted) and kept == _plain(step, now)
 
