@@ -340,6 +340,8 @@ def test_the_longest_retention_is_written_to_the_day_and_taken_back(tmp_path: Pa
             assert done.run is not None
             back = asyncio.run(undo(place.keyring(log), done.run, lambda *_: None))
     assert place.tower.kept[token] == "PT0S" and ("retention", True) in [(u.change.step, u.taken_back) for u in back]
+    kinds = [u.change.ref.kind for u in back]
+    assert Kind.RECORDER in kinds and Kind.CAMERA not in kinds[kinds.index(Kind.RECORDER) :], "recorders go last"
 
 
 @pytest.mark.parametrize(("held", "outcome", "told"), [("P28D", "changed", ""), ("P35D", "failed", "at most 35 days")])
