@@ -272,6 +272,8 @@ def test_a_group_and_a_third_stream_are_set(tmp_path: Path) -> None:
         steps = place.register()
         assert {steps[f"{s} stream"].outcome.value for s in ("main", "sub", "third")} == {"changed"}
         assert {place.register()[f"{s} stream"].outcome.value for s in ("main", "sub", "third")} == {"unchanged"}
+        camera.encoders["E1s"] = camera.encoders["E1s"].replace(">239.192.0.6<", ">239.192.0.7<")  # and nothing else
+        assert place.register()["sub stream"].outcome.value == "changed"
     assert "IPv4Address>239.192.0.6<" in camera.encoders["E1s"] and "Port>5004<" in camera.encoders["E1s"]
     assert "IPv4Address>239.1.2.3<" in camera.encoders["E1m"], "no group is planned for it"
     assert all(
