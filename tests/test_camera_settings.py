@@ -261,7 +261,7 @@ def test_what_the_encoder_offers_is_asked_first(tmp_path: Path, offered: tuple[i
 
 
 def test_a_group_and_a_third_stream_are_set(tmp_path: Path) -> None:
-    third = '\nthird = { resolution = "160x90", fps = 5, bitrate_kbps = 32, keyframe_interval_s = 2 }\n'
+    third = '\nthird = { resolution = "160x90", fps = 12.5, bitrate_kbps = 32, keyframe_interval_s = 2 }\n'
     camera = Rich(HOST, nature="old")
     camera.encoders["E1t"] = camera.encoders["E1s"].replace("320", "192").replace("180", "108")
     place = Place(tmp_path, camera, SITE.replace('name = "all"\n', 'name = "all"' + third))
@@ -277,8 +277,29 @@ def test_a_group_and_a_third_stream_are_set(tmp_path: Path) -> None:
     assert "IPv4Address>239.192.0.6<" in camera.encoders["E1s"] and "Port>5004<" in camera.encoders["E1s"]
     assert "IPv4Address>239.1.2.3<" in camera.encoders["E1m"], "no group is planned for it"
     assert all(
-        part in camera.encoders["E1t"] for part in ("Width>160<", "Height>90<", "BitrateLimit>32<", "GovLength>10<")
-    )
+        part in camera.encoders["E1t"]
+        for part in ("Width>160<", "Height>90<", "BitrateLimit>32<", "FrameRateLimit>13<", "GovLength>26<")
+    ), "a whole number of pictures, and as many of them as two seconds have"
+
+
+@pytest.mark.parametrize(
+    ("makes", "outcome"), [("270", "changed"), ("320", "changed"), ("900", "failed"), ("40", "failed")]
+)
+def test_a_bit_rate_that_is_rounded_is_taken_within_the_plans_own_limits(
+    tmp_path: Path, makes: str, outcome: str
+) -> None:
+    class Rounding(Rich):
+        def content(self, name: str, body: str) -> str | None:
+            told = super().content(name, body)
+            if name == "SetVideoEncoderConfiguration":
+                self.encoders["E1m"] = re.sub(r"(BitrateLimit>)300", rf"\g<1>{makes}", self.encoders["E1m"])
+            return told
+
+    camera = Rounding(HOST, nature="old")
+    place = Place(tmp_path, camera)
+    with serving(camera):
+        place.discover()
+        assert place.register()["main stream"].outcome.value == outcome
 
 
 def test_corners_and_cells_lie_where_the_plan_has_them() -> None:
