@@ -438,7 +438,8 @@ def test_planned_groups_go_towards_their_listeners_only(tmp_path: Path) -> None:
     copy = "clone(set_field:4136->vlan_vid,load:65534->NXM_OF_IN_PORT[],NORMAL)"  # 4136: VLAN 40 and the bit that says "present"
     assert f"ip,dl_vlan=20,nw_dst={group.group},actions={copy},strip_vlan,load:20->" in core
     assert f"table=1,priority=60,ip,reg0=20,nw_dst={group.group},actions=drop\n" in core, "recorders get none of it"
-    assert "mcast_snooping_enable=true" in core and "mcast_querier 1" in linux.commands(net, net.plan.switch("core"))
+    assert "mcast_snooping_enable=true other_config:mcast-snooping-disable-flood-unregistered=true" in core
+    assert "mcast_querier 1" in linux.commands(net, net.plan.switch("core"))
     asks = querier.commands(net, net.plan.switch("core"))
     # RFC 2236: to all, type 0x11, answers within 10 tenths of a second, any group; of RFC 1112 and IEEE 802.1Q: VLAN 40.
     assert re.findall(r"packet=01005e000001.{12}8100002808004600.{20}0a28000ae000000194040000110aeef500000000", asks)
@@ -446,6 +447,21 @@ def test_planned_groups_go_towards_their_listeners_only(tmp_path: Path) -> None:
     labels = list(_labels(net))
     assert ("core:5", "wall") in labels and ("wall", "core:5") in labels and labels.count(("core:1", "east:9")) == 1
     assert dhcp.time_server(net) == "10.40.0.1"
+
+
+def test_what_a_trunk_does_not_carry_and_who_is_isolated_gets_nothing(tmp_path: Path) -> None:
+    """By hand: `core` takes the cameras' tag from `west` and not from `east`; a screen among isolated cameras gets no group."""
+    spy = (
+        '[[viewers]]\nname = "spy"\nzone = "cameras"\nswitch = "east"\nport = 6\nsource = "camera"\nmulticast = true\n'
+    )
+    narrow = '[[ports]]\nat = "core:1"\ntagged = ["recording"]\n'
+    net = plan_network(read_plan(SiteFolder(six(tmp_path, site=SITE + spy + narrow))))
+    core, east = (list(openvswitch.flows(net, net.plan.switch(s), net.ports.of(s))) for s in ("core", "east"))
+    assert "table=0,priority=100,in_port=1,dl_vlan=20,actions=drop" in core
+    assert not [f for f in core if "dl_vlan=20,actions=drop" in f and "in_port=1," not in f]
+    assert not [f for f in core if "dl_vlan=30" in f and "drop" in f]
+    groups = [f for f in east if "priority=60" in f]
+    assert groups and not [f for f in groups if "output:6" in f]
 
 
 def test_groups_that_a_router_would_pass_on_are_said_to_be_in_no_file(tmp_path: Path) -> None:

@@ -33,6 +33,7 @@ from zentrale.jobs.registration import channels, registering
 from zentrale.jobs.registration.registering import Registrar, Registration
 from zentrale.jobs.registration.undoing import Undone, undo
 from zentrale.jobs.steps import password, runner
+from zentrale.jobs.steps.clock import Clock, ClockState
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.logbook.evidence import standings
 from zentrale.logbook.ledger import Patience
@@ -259,6 +260,13 @@ def test_a_device_has_its_time_a_defect_leaves_no_open_entry_and_what_was_not_tr
         assert [(c.state, c.error) for c in log.changes()][1:] == [("failed", "ended by RuntimeError")]
         (_, last) = asyncio.run(run(needy, "first")).steps
         assert (last.outcome, last.lacks, needy.asked) == (Outcome.NOT_TRIED, "first", False)
+
+
+def test_a_wrong_time_is_not_put_back() -> None:
+    before, now = ClockState("Manual", "CET-1", False, -90.0), ClockState("Manual", "GMT0", False, 0.5)
+    assert Clock(cast(Device, None), "Europe/London", 2.0).back(now, before) == ClockState(
+        "Manual", "CET-1", False, 0.5
+    )
 
 
 def test_what_is_nearly_as_planned_is_set_where_the_device_did_not_make_it_of_that(tmp_path: Path) -> None:
