@@ -86,17 +86,21 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
         e.credentials.password for e in Vault.open(site / "vault.bin", "test passphrase").contents.devices.values()
     }
     assert len(passwords) == 3 and "factory-1234" not in passwords
-    verified = measured("--seconds", "3", "--json", cwd=site)
+    verified = zentrale("verify", "--seconds", "3", "--json", cwd=site)
     assert verified.code == 0, verified.all
     streams = {(s["camera"], s["stream"]): s for s in verified.json["streams"]}
     assert len(streams) == 4
     main = streams["north", "main"]
+    if main["verdict"] == "not_judged":  # this machine came late
+        again = measured("--only", "north", "--seconds", "3", "--json", cwd=site).json["streams"]
+        main = next(s for s in again if s["stream"] == "main")
     assert (main["codec"], main["width_px"], main["height_px"], main["verdict"]) == ("H264", 320, 180, "as_planned")
     assert main["transport"] == "tcp" and main["packets_lost"] == 0 and main["packets_received"] > 20
     assert 0 < main["first_picture_s"] < 3 and main["keyframe_interval_s"] == pytest.approx(1, rel=0.3)
     outcomes = [(a["camera"], a["attempt"], a["outcome"]) for a in verified.json["access"]]
     assert [o for o in outcomes if o[2] != "refused"] == [("south", "default password of Umbra Works", "not asked")]
-    assert len(outcomes) >= 6 and codes(verified.json) == [("SEC-10", "camera south")], "one door a window"
+    of_devices = [c for c in codes(verified.json) if c[1] != "this machine"]
+    assert len(outcomes) >= 6 and of_devices == [("SEC-10", "camera south")], "one door a window"
     assert {(c["channel"], c["camera"], c["state"]) for c in verified.json["channels"]} == {
         (1, "north", "Active"), (3, "south", "Active"),
     }  # fmt: skip
