@@ -37,16 +37,14 @@ def _show(output: Output, number: int, line: Line, where: int) -> None:
     code = f" [{line.confirmed_by}]" if line.confirmed_by else ""
     why = f" ({line.why})" if line.why else ""
     indent = " " * (where + 9)
-    wrapped_lines = list(
-        wrapped(f"{line.enter}{why}{code}", _width(output), indent, f"[ ] {number:>2}  {head:<{where}} ")
-    )
+    shown = list(wrapped(f"{line.enter}{why}{code}", _width(output), indent, f"[ ] {number:>2}  {head:<{where}} "))
     for at, words in enumerate(more, 1):
         own = f"{' ' * 8}{words:<{where}} "
-        if at < len(wrapped_lines):
-            wrapped_lines[at] = own + wrapped_lines[at][len(own) :]
+        if at < len(shown):
+            shown[at] = own + shown[at][len(own) :]
         else:
-            wrapped_lines.append(own.rstrip())
-    for text in wrapped_lines:
+            shown.append(own.rstrip())
+    for text in shown:
         output.verbatim(text)
 
 

@@ -117,9 +117,9 @@ def wrong_fields(kind: type[Part], raw: Mapping[str, object]) -> Iterator[tuple[
     try:
         kind.model_validate(raw)
     except ValidationError as error:
-        for error_of in error.errors(include_url=False):
-            field = str(error_of["loc"][0]) if error_of["loc"] else ""
-            yield field, _describe(error_of, lambda location: "").removeprefix(f": field {field}: ")
+        for trouble in error.errors(include_url=False):
+            field = str(trouble["loc"][0]) if trouble["loc"] else ""
+            yield field, _describe(trouble, lambda location: "").removeprefix(f": field {field}: ")
 
 
 # What is expected, for each kind of mistake that the typed objects tell apart.

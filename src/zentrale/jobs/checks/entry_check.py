@@ -111,8 +111,8 @@ class Entering(Check):
                 own = round.keyring.holds(item.camera.name)
                 yield judge_entry(ref, item.entry.state.value, item.entry.in_words(), item.entry.label, own=own)
                 continue
-            item_finding = finding(item.code, ref, item.reason, "streams that play", item.camera.where)
+            cause = finding(item.code, ref, item.reason, "streams that play", item.camera.where)
             if item.observed:
-                yield Judged(ref, frozenset({item.code}), (item_finding,))
+                yield Judged(ref, frozenset({item.code}), (cause,))
             else:
-                round.findings.append(item_finding)  # said by the discovery, which is its own witness
+                round.findings.append(cause)  # said by the discovery, which is its own witness

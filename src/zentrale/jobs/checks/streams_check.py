@@ -73,9 +73,9 @@ async def measure_planned(
 
     def so_far(measured: StreamMeasurement) -> None:
         """A long measurement is written down as it goes: one that is interrupted keeps what it had."""
-        so_far_judged = StreamResult(camera.name, stream, address.url, measured, "", (), not_judged=_UNDER_WAY)
+        unfinished = StreamResult(camera.name, stream, address.url, measured, "", (), not_judged=_UNDER_WAY)
         notes = Notes()
-        notes.observe(STREAM, ref, "RTSP", stream_document(so_far_judged))
+        notes.observe(STREAM, ref, "RTSP", stream_document(unfinished))
         written.append(worker.submit(note, round.keyring.logbook, round.run, notes))
 
     reference = (known or {}).get(ref_of(camera)) if stream == "main" else None

@@ -8,6 +8,7 @@ from zentrale.errors import DeviceError
 from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif.recording import Recording
 
 _DAY_S = 86_400
 
@@ -34,12 +35,21 @@ class Retention(Step[RetentionState]):
         self.place = f"recorder, channel {number}: longest retention"
         self._number = number
         self._max_s = max_days * _DAY_S
+        self._item = Recording("")
 
     def aim(self) -> str:
         return self.shown(RetentionState(self._number, self._max_s))
 
     async def look(self) -> RetentionState:
-        return RetentionState(self._number, (await self.channels.lists()).held(self._number).item.retention_s)
+        """Which recording the channel is, is asked once; from then on only how it is set."""
+        if self._item.token:
+            again = {item.token: item for item in await self.channels.recordings()}
+            if self._item.token not in again:
+                raise DeviceError(f"its recording {self._item.token}, channel {self._number}, is in its list no more")
+            self._item = again[self._item.token]
+        else:
+            self._item = (await self.channels.lists()).held(self._number).item
+        return RetentionState(self._number, self._item.retention_s)
 
     def wanted(self, now: RetentionState) -> RetentionState:
         return RetentionState(self._number, self._max_s)
@@ -48,10 +58,9 @@ class Retention(Step[RetentionState]):
         return 0 < now.kept_s <= wanted.kept_s
 
     async def apply(self, now: RetentionState, wanted: RetentionState) -> None:
-        item = (await self.channels.lists()).held(self._number).item
-        if not item.token:
+        if not self._item.token:
             raise DeviceError(f"it has no channel {self._number}")
-        await self.client.call("trc", recording.set_recording(replace(item, retention_s=wanted.kept_s)))
+        await self.client.call("trc", recording.set_recording(replace(self._item, retention_s=wanted.kept_s)))
 
     def shown(self, state: RetentionState) -> str:
         return f"at most {state.kept_s / _DAY_S:.4g} days" if state.kept_s else "for ever"

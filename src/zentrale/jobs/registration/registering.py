@@ -150,12 +150,10 @@ class Registrar:
                     share_of=lambda c: c.switch or c.name, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
                 await channels.tell(runners, recorder_results)
-            ended = [
-                r for result_of in camera_results if isinstance(result_of, Failure) for r in self._ended(result_of)
-            ]
+            ended = [r for some in camera_results if isinstance(some, Failure) for r in self._ended(some)]
             for result in (*recorder_results, *ended):
                 await self._note(result)
-            of_cameras = [r for result_of in camera_results if not isinstance(result_of, Failure) for r in result_of]
+            of_cameras = [r for some in camera_results if not isinstance(some, Failure) for r in some]
             order = {c.name: number for number, c in enumerate(present)}
             results = (
                 *recorder_results,

@@ -30,14 +30,10 @@ class Sharing:
                 here = camera.name not in found or found[camera.name].address == address
                 if mac and here:
                     self._cameras.setdefault(address, []).append((camera, mac))
-                    device_here = found.get(camera.name)
-                    if (
-                        device_here is None
-                    ):  # ARP alone has seen it: who it is otherwise, it tells when it is spoken with
-                        device_here = replace(
-                            device, mac=mac, macs=(mac,), endpoint="", serial="", firmware="", label=""
-                        )
-                    self.found[camera.name] = replace(device_here, link_macs=(mac,))
+                    known = found.get(camera.name)
+                    if known is None:  # ARP alone has seen it: who it is otherwise, it tells when it is spoken with
+                        known = replace(device, mac=mac, macs=(mac,), endpoint="", serial="", firmware="", label="")
+                    self.found[camera.name] = replace(known, link_macs=(mac,))
 
     @asynccontextmanager
     async def alone(self, camera: Camera) -> AsyncIterator[None]:
