@@ -370,11 +370,11 @@ def test_what_is_planned_and_set_by_nobody_is_told(tmp_path: Path) -> None:
         done = place.registration()
     told = {f.code: f for f in done.findings}
     assert told["REC-9"].severity is Severity.FAULT and told["REC-9"].ref == Ref(Kind.RECORDER, "recorder", "channel 2")
-    assert "recording on motion, 5 s before to 20 s after: channel 2 (c1)" in told["REG-3"].measured
+    assert "recording on motion, 5 s before and 20 s after: channel 2 (c1)" in told["REG-3"].measured
     assert "keeps for ever" in told["REG-1"].measured
     with Logbook(place.folder.logbook_file) as log:
         (sheet,) = [s for s in by_hand.sheets(place.plan, done.results, log) if s.device == "recorder"]
-    assert {(line.what, line.enter) for line in sheet.lines} >= {("channel 2 (c1): kept", "at most 30 days")}
+    assert {(line.what, line.enter) for line in sheet.lines} >= {("channel 2 (c1): retention", "at most 30 days")}
     assert [parse_duration_s(t) for t in ("P30D", "PT0S", "P1DT2H30M", "P2W", "PT1.5S", "30 days", "P", "-P1D")] == [
         30 * 86400, 0, 95400, 14 * 86400, 1.5, 0, 0, 0,
     ]  # fmt: skip

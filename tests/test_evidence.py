@@ -19,7 +19,7 @@ from zentrale.jobs.recorders.driver import ChannelSample as _Channel
 from zentrale.logbook.evidence import Notes, chain_breaks, latest, note, standings
 from zentrale.logbook.schema import VERSION_1, VERSION_2
 from zentrale.logbook.store import Logbook
-from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif import recording_jobs, search
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Camera
 from zentrale.site.reading import read_plan
@@ -203,26 +203,26 @@ CAMERA = Camera.model_validate({
 
 def channel(state: str, until_s: float | None = 0, url: str = URL, error: str = "", name: str = "north") -> _Channel:
     latest = None if until_s is None else NOW + timedelta(seconds=until_s)
-    return _Channel(name, url, recording.JobState(state, error), recording.Stored(latest, latest, ""))
+    return _Channel(name, url, recording_jobs.JobState(state, error), search.Stored(latest, latest, ""))
 
 
 @pytest.mark.parametrize(
     ("now", "before", "code", "words"),
     [
-        (channel(recording.ACTIVE, 5), channel(recording.ACTIVE, 0), None, ""),
-        (channel(recording.ACTIVE, 5), None, None, ""),
-        (channel(recording.ACTIVE, 5), channel(recording.ACTIVE, None), None, ""),
-        (channel(recording.ACTIVE, 0), channel(recording.ACTIVE, 0), "REC-1", "does not grow"),
-        (channel(recording.ACTIVE, None), None, "REC-1", "nothing is stored"),
-        (channel(recording.IDLE, 5), None, "REC-1", "state Idle"),
-        (channel(recording.ERROR, 5, error="401 Unauthorized"), None, "REC-1", "401 Unauthorized"),
+        (channel(recording_jobs.ACTIVE, 5), channel(recording_jobs.ACTIVE, 0), None, ""),
+        (channel(recording_jobs.ACTIVE, 5), None, None, ""),
+        (channel(recording_jobs.ACTIVE, 5), channel(recording_jobs.ACTIVE, None), None, ""),
+        (channel(recording_jobs.ACTIVE, 0), channel(recording_jobs.ACTIVE, 0), "REC-1", "does not grow"),
+        (channel(recording_jobs.ACTIVE, None), None, "REC-1", "nothing is stored"),
+        (channel(recording_jobs.IDLE, 5), None, "REC-1", "state Idle"),
+        (channel(recording_jobs.ERROR, 5, error="401 Unauthorized"), None, "REC-1", "401 Unauthorized"),
         (
-            channel(recording.ACTIVE, 5, url="rtsp://10.0.0.9/x", name="other"),
+            channel(recording_jobs.ACTIVE, 5, url="rtsp://10.0.0.9/x", name="other"),
             None,
             "REC-2",
             "rtsp://10.0.0.9/x (other)",
         ),
-        (_Channel("", "", None, recording.Stored(None, None, "")), None, "REC-2", "the channel is free"),
+        (_Channel("", "", None, search.Stored(None, None, "")), None, "REC-2", "the channel is free"),
         (None, None, "REC-2", "no such channel"),
     ],
 )

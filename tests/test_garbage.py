@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from reference_meter import recorded
 from zentrale.errors import InputError, RemoteProtocolError
 from zentrale.protocols import h264, h265, http_auth, jpeg, rtcp, rtsp, soap, ws_discovery
-from zentrale.protocols.onvif import device, media, network, recording
+from zentrale.protocols.onvif import device, media, network, recording, recording_jobs, search
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import PlayerSession, StreamAddress
 from zentrale.protocols.sdp import Media, SessionDescription
@@ -70,7 +70,7 @@ READERS = [
     device.parse_services, device.parse_capabilities, device.parse_information, device.parse_system_time,
     device.parse_users, device.parse_hostname, device.parse_scopes, network.parse_interfaces, media.parse_profiles,
     media.parse_uri, media.parse_set_encoder, recording.parse_receivers, recording.parse_recordings,
-    recording.parse_jobs, recording.parse_job_state, recording.parse_information, recording.parse_capabilities,
+    recording_jobs.parse_jobs, recording_jobs.parse_job_state, search.parse_information, recording.parse_capabilities,
 ]  # fmt: skip
 NAMES = [
     "Configuration",

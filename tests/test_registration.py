@@ -29,7 +29,7 @@ from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
 from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif import recording, recording_jobs
 from zentrale.simulation import http_server
 from zentrale.simulation.camera import SimulatedCamera
 from zentrale.simulation.recorder import SimulatedRecorder
@@ -179,7 +179,7 @@ def test_a_channel_of_something_else_is_never_taken(bench: Bench) -> None:
         await client.call("trc", recording.set_recording(recording.Recording(first.token, "the mayor's office")))
         foreign = recording.create_receiver("rtsp://10.0.0.99/private")
         receiver = recording.parse_create_receiver(await client.call("trv", foreign))
-        await client.call("trc", recording.create_job(recording.RecordingJob("", first.token, receiver)))
+        await client.call("trc", recording_jobs.create_job(recording_jobs.RecordingJob("", first.token, receiver)))
         await b.discover()
         told = failures(await b.register())
         assert "channel 1 is taken: it takes in rtsp://10.0.0.99/private (the mayor's office)" in told["camera north"]

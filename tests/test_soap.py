@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import string
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -13,7 +14,7 @@ from hypothesis import strategies as st
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, ws_discovery
 from zentrale.protocols.http_auth import Credentials, DigestVerifier, answer, parse_offers, wire_bytes
-from zentrale.protocols.onvif import device, encoders, media, network, recording
+from zentrale.protocols.onvif import device, encoders, media, network, recording, recording_jobs, search
 from zentrale.protocols.soap import TDS, Fault
 from zentrale.protocols.xml import Element
 
@@ -148,13 +149,14 @@ def test_recorder_answers_survive_the_wire() -> None:
     item = recording.Recording("c1", "gate", "upper gate", "rtsp://h/p", source_id="rtsp://h/p", retention_s=86400.0)
     assert recording.parse_recordings(over_the_wire(recording.recordings_response([item]))) == [item]
     assert recording.recording_request(over_the_wire(recording.set_recording(item))) == item
-    job = recording.RecordingJob("j1", "c1", "r1")
-    assert recording.parse_jobs(over_the_wire(recording.jobs_response([job]))) == [job]
-    assert recording.job_request(over_the_wire(recording.create_job(job))) == recording.RecordingJob("", "c1", "r1")
-    state = recording.JobState(recording.ERROR, "401")
-    assert recording.parse_job_state(over_the_wire(recording.job_state_response(job, state))) == state
-    stored = recording.Stored(NOW - timedelta(hours=1), NOW, "Recording")
-    assert recording.parse_information(over_the_wire(recording.information_response(item, stored))) == stored
+    job = recording_jobs.RecordingJob("j1", "c1", "r1")
+    sent = replace(job, sources=(recording_jobs.JobSource("r1"),))
+    assert recording_jobs.parse_jobs(over_the_wire(recording_jobs.jobs_response([job]))) == [sent]
+    assert recording_jobs.job_request(over_the_wire(recording_jobs.create_job(job))) == replace(sent, token="")
+    state = recording_jobs.JobState(recording_jobs.ERROR, "401")
+    assert recording_jobs.parse_job_state(over_the_wire(recording_jobs.job_state_response(job, state))) == state
+    stored = search.Stored(NOW - timedelta(hours=1), NOW, "Recording")
+    assert search.parse_information(over_the_wire(search.information_response(item, stored))) == stored
     limits = recording.RecorderLimits(16, 16, True)
     assert recording.parse_capabilities(over_the_wire(recording.capabilities_response(limits))) == limits
 
@@ -166,9 +168,9 @@ def test_no_answer_brings_a_password_back(secret: str) -> None:
     listed = recording.parse_receivers(over_the_wire(recording.receivers_response([recording.Receiver("r", uri)])))
     assert listed == [recording.Receiver("r", "rtsp://10.0.0.5:554/live")]
     assert media.parse_uri(over_the_wire(media.uri_response("GetStreamUriResponse", uri))) == "rtsp://10.0.0.5:554/live"
-    state = recording.JobState(recording.ERROR, f"cannot open {uri}: 401")
-    told = recording.parse_job_state(
-        over_the_wire(recording.job_state_response(recording.RecordingJob("j", "c", "r"), state))
+    state = recording_jobs.JobState(recording_jobs.ERROR, f"cannot open {uri}: 401")
+    told = recording_jobs.parse_job_state(
+        over_the_wire(recording_jobs.job_state_response(recording_jobs.RecordingJob("j", "c", "r"), state))
     )
     assert told.error == "cannot open rtsp://10.0.0.5:554/live: 401"
     fault = soap.parse(soap.serialize_fault(Fault("Sender", ("InvalidArgVal",), f"bad address {uri}"))).fault

@@ -42,7 +42,7 @@ from zentrale.logbook.vault import Vault
 from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols import soap, xml
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.onvif import encoders, media, recording
+from zentrale.protocols.onvif import encoders, media, recording, recording_jobs
 from zentrale.quantities import difference, seconds
 from zentrale.simulation import http_server as http
 from zentrale.simulation.scenario import Recorder
@@ -58,7 +58,7 @@ HOST = "127.0.77.11"
 @pytest.fixture(autouse=True)
 def hurry(monkeypatch: pytest.MonkeyPatch) -> None:
     """The same waiting in a twelfth of the time."""
-    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=1.0))
+    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=2.0))
     monkeypatch.setattr(channels, "take_reference", plays)
     for module, name, value in (
         (runner, "SETTLE_S", 0.3), (runner, "LOOK_AGAIN_S", 0.2), (password, "_LOOK_EVERY_S", 0.5),
@@ -451,7 +451,7 @@ def test_what_is_made_on_a_recorder_is_made_once_and_doubles_are_told(tmp_path: 
         assert not [f for f in result.findings if f.code == "REC-4"]
         spare = next(iter(b.recorder.receivers.values()))
         b.recorder.receivers["RCVspare"] = spare
-        b.recorder.jobs["JOBx"] = recording.RecordingJob("JOBx", "REC002", "RCVspare")
+        b.recorder.jobs["JOBx"] = recording_jobs.RecordingJob("JOBx", "REC002", "RCVspare")
         (told,) = [f for f in (await b.register()).findings if f.code == "REC-4"]
         assert "on channels" in told.measured and told.subject == "recorder recorder"
 

@@ -32,7 +32,7 @@ from zentrale.jobs.steps.runner import BEGIN, StepRunner
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import DONE
-from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif import recording_jobs
 from zentrale.site.model import Camera, Recorder
 
 COMMAND = "vault rotate"
@@ -213,7 +213,7 @@ async def _records(channel: Channel) -> StepResult:
             state, latest = str(error), None
         newer = latest is None or (first is not None and latest > first)
         first = first or latest
-        if state == recording.ACTIVE and newer:
+        if state == recording_jobs.ACTIVE and newer:
             return StepResult(RECORDING, Outcome.UNCHANGED, state, state)
         await asyncio.sleep(_LOOK_EVERY_S)
     why = f"the recorder does not record it within {_RECORDS_WITHIN_S:g} s: {state or 'it says nothing'}"

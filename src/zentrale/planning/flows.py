@@ -35,7 +35,7 @@ def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
     """The streams a recorder takes in: main, and sub where it is recorded, or watched on the recorder or by way of it."""
     recorder = plan.recorder(camera.recorder)
     shown = recorder.own_panels and recorder.own_stream == "sub"
-    sub = shown or plan.group(camera).recording.sub or camera.group in _relayed_subs(plan)
+    sub = shown or plan.recording(camera).sub or camera.group in _relayed_subs(plan)
     return {name: s for name, s in plan.streams(camera).items() if name == "main" or (sub and name == "sub")}
 
 

@@ -133,12 +133,14 @@ def plan_storage(plan: Plan) -> StoragePlan:
         recorders.append(result)
         findings += _findings(recorder, result) or _growth_findings(plan, result)
         findings += fit_findings(plan, recorder, cameras)
-    for group in plan.groups:
-        longest = group.recording.max_days
-        if longest is not None and group.recording.keep_days > longest:
-            measured = f"{group.recording.keep_days:g} days wanted"
-            limit = f"{longest:g} days"
-            findings.append(finding("STO-2", f"group {group.name}", measured, limit, "site.toml max_days of the group"))
+    named = [(f"group {g.name}", "max_days of the group", g.recording) for g in plan.groups]
+    for subject, where, rules in [
+        *named,
+        *((f"recording {r.name}", f"[[recordings]] {r.name}", r) for r in plan.recordings),
+    ]:
+        if rules.max_days is not None and rules.keep_days > rules.max_days:
+            measured, limit = f"{rules.keep_days:g} days wanted", f"{rules.max_days:g} days"
+            findings.append(finding("STO-2", subject, measured, limit, f"site.toml {where}"))
     return StoragePlan(tuple(recorders), tuple(findings))
 
 
@@ -166,7 +168,7 @@ def drives_to_buy(recorder: Recorder, needed_bytes: float) -> int:
 
 def _camera_storage(plan: Plan, camera: Camera) -> CameraStorage:
     group = plan.group(camera)
-    recording = group.recording
+    recording = plan.recording(camera)
     written = [group.main, *([group.sub] if recording.sub and group.sub else [])]
     rate = sum(stream.stored_bps(recording.mode) for stream in written)
     share = recorded_share(recording)

@@ -39,6 +39,11 @@ NS = {
     "timg": "http://www.onvif.org/ver20/imaging/wsdl",
     "tan": "http://www.onvif.org/ver20/analytics/wsdl",
     "tmd": "http://www.onvif.org/ver10/deviceIO/wsdl",
+    "tsc": "http://www.onvif.org/ver10/schedule/wsdl",
+    "tev": "http://www.onvif.org/ver10/events/wsdl",
+    "wsnt": "http://docs.oasis-open.org/wsn/b-2",
+    "wsa": "http://www.w3.org/2005/08/addressing",
+    "tns1": "http://www.onvif.org/ver10/topics",
 }
 _DIGEST_TYPE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest"
 
@@ -62,6 +67,10 @@ TSE = _of("tse")
 TIMG = _of("timg")
 TAN = _of("tan")
 TMD = _of("tmd")
+TSC = _of("tsc")
+TEV = _of("tev")
+WSNT = _of("wsnt")
+WSA = _of("wsa")
 
 # ONVIF Core, access policy; WS-Security 1.1 clause 12.
 _NOT_OFFERED = frozenset({"ActionNotSupported", "OptionalActionNotImplemented", "NotSupported"})  # ONVIF Core, faults

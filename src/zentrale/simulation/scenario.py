@@ -127,6 +127,22 @@ class Recorder(Device):
     dead_channels: tuple[int, ...] = ()  # fault: their jobs stay idle
     retention_days: Annotated[int, Field(ge=0, le=3650)] = 0  # as it comes; 0: nothing ends what it keeps
     retention_step_days: Annotated[int, Field(ge=0, le=366)] = 0  # it rounds that up to whole ones of these
+    ring_mb: Annotated[float, Field(gt=0, le=1000)] = 4.0  # of each track on disk
+    idle_jobs: bool = False  # each fixed recording comes with a job and a receiver that points nowhere
+    search: bool = True  # it has these services
+    schedules: bool = True
+    events: bool = True  # pull points, and jobs that wait for events
+    own_name: str = ""  # of its recordings, as "Eingang {number}"
+    own_words: str = ""  # around what went wrong, as "E-21 ({why})"
+    # Faults:
+    disk: Literal["", "not initialised", "full", "failed"] = (
+        ""  # it keeps nothing; jobs are active, but where it is full
+    )
+    records_always: bool = False  # whatever its jobs wait for
+    stops_after_s: dict[int, float] = {}  # channels that keep nothing more, so long after it was switched on
+    really_records: dict[
+        int, str
+    ] = {}  # channels that take in another stream, or another camera's, than they were told
 
 
 class Scenario(Part):

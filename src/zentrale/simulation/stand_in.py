@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import InputError
+from zentrale.protocols.http_auth import Credentials
 from zentrale.simulation import announcing, discovery, encoding, http_server
 from zentrale.simulation.apart import Apart
 from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of, stream_names, stream_of
@@ -94,9 +95,15 @@ class StandIn:
         self.cameras = [SimulatedCamera(c) for c in scenario.cameras if not c.apart]
         self.apart = Apart([c for c in scenario.cameras if c.apart], source)
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
+        for recorder in self.recorders:
+            recorder.key_of = self._key_of
         self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)
+
+    def _key_of(self, host: str) -> Credentials | None:
+        """What opens the camera at an address."""
+        return next((key for c in self.cameras if c.config.address == host for key in c.credentials()), None)
 
     @property
     def devices(self) -> list[OnvifDevice]:

@@ -35,7 +35,8 @@ class Camera(Part):
     MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
     is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored. `source`
     is which lens or video input of its device the row is, counted from 1, where a device has a row for each (`lenses.py`).
-    `title` is its name as the customer writes it. What nobody knows yet is open: `switch` empty, `port` 0, no `run_length_m`.
+    `title` is its name as the customer writes it, `recording` the rules of [[recordings]] by which it is recorded, empty where
+    those of its group hold. What nobody knows yet is open: `switch` empty, `port` 0, no `run_length_m`.
     """
 
     name: PlaceName
@@ -76,6 +77,7 @@ class Camera(Part):
     rotate_deg: Annotated[int | None, BeforeValidator(empty_is_none), AfterValidator(quarter_turn)] = None
     mirror: Literal["", "none", "horizontal", "vertical", "both"] = ""
     source: Annotated[int | None, BeforeValidator(empty_is_none), Field(ge=1, le=64)] = None
+    recording: str = ""
     row: int = 0
 
     @property

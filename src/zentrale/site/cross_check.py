@@ -38,6 +38,7 @@ _REFERENCES = (
     ("inputs", "camera", "cameras"),
     ("cameras", "type", "camera_types"),
     ("cameras", "group", "groups"),
+    ("cameras", "recording", "recordings"),
     ("cameras", "zone", "zones"),
     ("cameras", "switch", "switches"),
     ("cameras", "recorder", "recorders"),

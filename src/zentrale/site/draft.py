@@ -19,6 +19,7 @@ from zentrale.site.model import (
     Link,
     MaskPlan,
     MotionArea,
+    NamedRecording,
     Part,
     Placement,
     Policy,
@@ -43,6 +44,7 @@ TABLES: dict[str, type[Part]] = {"site": Site, "policy": Policy, "placement": Pl
 LISTS: dict[str, type[Part]] = {
     "zones": Zone,
     "groups": Group,
+    "recordings": NamedRecording,
     "camera_types": CameraType,
     "switch_types": SwitchType,
     "recorder_types": RecorderType,

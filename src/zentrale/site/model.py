@@ -31,7 +31,7 @@ from zentrale.site.network import (
 from zentrale.site.part import Mode, Part, Priority
 from zentrale.site.policy import SWEEP_PORTS, Policy
 from zentrale.site.settings import AccountPlan, InputPlan, MaskPlan, MotionArea
-from zentrale.site.streams import ESTIMATE_SOURCE, STREAMS, Group, RecordingPlan, StreamPlan
+from zentrale.site.streams import ESTIMATE_SOURCE, STREAMS, Group, NamedRecording, RecordingPlan, StreamPlan
 from zentrale.site.values import (
     Address,
     Mac,
@@ -44,7 +44,7 @@ from zentrale.site.values import (
 __all__ = [
     "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "SWEEP_PORTS", "AccessPoint", "AccountPlan", "Battery", "Cabinet",
     "Camera", "CameraType", "ChannelLimit", "Group", "InputPlan", "Leg", "Link", "MaskPlan", "Mode", "MotionArea",
-    "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority", "Reach", "Recorder", "RecorderType",
+    "NamedRecording", "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority", "Reach", "Recorder", "RecorderType",
     "RecordingPlan", "Rule", "Run", "Site", "Storage", "StreamPlan", "Switch", "SwitchType", "Viewer", "Wanted",
     "Zone",
 ]  # fmt: skip
@@ -170,6 +170,7 @@ class Plan(Part):
     policy: Policy = Policy()
     zones: tuple[Zone, ...] = ()
     groups: tuple[Group, ...] = ()
+    recordings: tuple[NamedRecording, ...] = ()
     switches: tuple[Switch, ...] = ()
     links: tuple[Link, ...] = ()
     recorders: tuple[Recorder, ...] = ()
@@ -199,6 +200,10 @@ class Plan(Part):
 
     def group(self, camera: Camera) -> Group:
         return self._groups[camera.group]
+
+    def recording(self, camera: Camera) -> RecordingPlan:
+        """What is recorded of it: by the rules that its row names, else by those of its group."""
+        return self._recordings[camera.recording] if camera.recording else self.group(camera).recording
 
     def camera_type(self, camera: Camera) -> CameraType:
         return self._camera_types[camera.type]
@@ -316,6 +321,10 @@ class Plan(Part):
     @cached_property
     def _groups(self) -> dict[str, Group]:
         return {g.name: g for g in self.groups}
+
+    @cached_property
+    def _recordings(self) -> dict[str, NamedRecording]:
+        return {r.name: r for r in self.recordings}
 
     @cached_property
     def _streams(self) -> dict[str, Mapping[str, StreamPlan]]:

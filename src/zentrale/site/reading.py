@@ -21,7 +21,7 @@ from zentrale.site.toml_lines import line_of
 from zentrale.words import meant
 
 SITE_PARTS = (
-    "site", "policy", "zones", "groups", "switches", "links", "recorders", "batteries", "access_points", "viewers",
+    "site", "policy", "zones", "groups", "recordings", "switches", "links", "recorders", "batteries", "access_points", "viewers",
     "ports", "rules", "reach", "cabinets", "placement", "accounts", "masks", "motion_areas", "inputs",
 )  # fmt: skip
 TYPE_PARTS = ("camera_types", "switch_types", "recorder_types")

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import AfterValidator, Field, model_validator
 
 from zentrale.site.part import Part
 from zentrale.site.settings import ImagingPlan, MotionPlan
-from zentrale.site.values import PlaceName, Resolution, timetable_entry
+from zentrale.site.values import PlaceName, Resolution, timetable_entry, timetable_minutes
 
 STREAMS = ("main", "sub", "third")
 ESTIMATE_SOURCE = (
@@ -105,6 +105,7 @@ class RecordingPlan(Part):
     motion_share:    share of the time in which something moves (mode motion)
     events_per_hour: how often it begins; each adds the seconds before and after
     timetable:       when it records (mode timetable), as "Mon-Fri 07:00-19:00"
+    sub, sound:      whether these are recorded beside the main stream
     keep_days:       wanted; max_days the longest that law allows
     """
 
@@ -115,8 +116,29 @@ class RecordingPlan(Part):
     after_s: Annotated[float, Field(ge=0, le=600)] = 0
     timetable: tuple[Annotated[str, AfterValidator(timetable_entry)], ...] = ()
     sub: bool = False
+    sound: bool = False
     keep_days: Annotated[float, Field(gt=0, le=3650)] = 14
     max_days: Annotated[float, Field(gt=0, le=3650)] | None = None
+
+    @model_validator(mode="after")
+    def _hours(self) -> Self:
+        if (self.mode == "timetable") != bool(self.timetable):
+            why = "mode is timetable" if not self.timetable else f"mode is {self.mode}, which has no hours"
+            raise ValueError(
+                f'expected timetable = ["Mon-Fri 07:00-19:00"] with mode = "timetable", and only there: {why}'
+            )
+        return self
+
+    @property
+    def minutes(self) -> frozenset[int]:
+        """The minutes of the week that its timetable covers, from Monday 00:00."""
+        return frozenset(minute for entry in self.timetable for minute in timetable_minutes(entry))
+
+
+class NamedRecording(RecordingPlan):
+    """Rules that cameras name in their row, in place of those of their group."""
+
+    name: PlaceName
 
 
 class Group(Part):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from collections.abc import Set
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
@@ -152,6 +153,7 @@ def quarter_turn(value: int | None) -> int | None:
     return value
 
 
+_DAY_MIN = 1440
 WEEKDAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _TIMETABLE = re.compile(r"(\w{3})(?:-(\w{3}))? (\d\d):(\d\d)-(\d\d):(\d\d)")
 
@@ -172,6 +174,23 @@ def timetable_minutes(entry: str) -> set[int]:
     start, end = times[0], times[1] if times[1] > times[0] else times[1] + 1440
     covered = range(first, last + 1 if last >= first else last + 8)
     return {(1440 * day + minute) % (7 * 1440) for day in covered for minute in range(start, end)}
+
+
+def timetable_entries(minutes: Set[int]) -> tuple[str, ...]:
+    """The same minutes as entries of one day each, days in a row that are alike together."""
+    days: dict[tuple[int, int], list[int]] = {}
+    for start in sorted(m for m in minutes if m % _DAY_MIN == 0 or m - 1 not in minutes):
+        day, end = start // _DAY_MIN, start + 1
+        while end in minutes and end % _DAY_MIN:
+            end += 1
+        days.setdefault((start - day * _DAY_MIN, end - day * _DAY_MIN), []).append(day)
+    entries = []
+    for (start, end), on in sorted(days.items()):
+        for first in (d for d in on if d - 1 not in on):
+            last = next(d for d in range(first, 8) if d + 1 not in on)
+            named = "-".join(WEEKDAYS[d].capitalize() for d in dict.fromkeys((first, last)))
+            entries.append(f"{named} {start // 60:02d}:{start % 60:02d}-{end // 60:02d}:{end % 60:02d}")
+    return tuple(entries)
 
 
 def timetable_entry(value: str) -> str:

@@ -18,7 +18,7 @@ from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
-from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif import recording_jobs, search
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
@@ -138,9 +138,9 @@ def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None,
         was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
     )
     known = (
-        now.stored.status != recording.NOT_TOLD
+        now.stored.status != search.NOT_TOLD
     )  # its search service lacks the operation: then its job's word is all there is
-    if now.state.state != recording.ACTIVE or (known and (now.stored.latest is None or not grows)):
+    if now.state.state != recording_jobs.ACTIVE or (known and (now.stored.latest is None or not grows)):
         cause = now.state.error or (
             "the recorder does not tell why"
             if not known

@@ -40,6 +40,7 @@ class Step(ABC, Generic[S]):
     settle_s: how long a device may answer OK and hold the old value; None: the runner's own
     gone_s: how long it may be gone after the change; None: the runner's own
     place:   where a person finds it in the device's own page, in words
+    at_recorder: what it sets is the recorder's, of the camera's channel: what is left of it stands on the recorder's sheet
     of_a_lens: each lens of a device has it for itself; else it is the device's own
     last:    after it the device may be gone from where it was, so all its lenses are done before
     """
@@ -55,6 +56,7 @@ class Step(ABC, Generic[S]):
     place: str = ""
     settle_s: float | None = None
     gone_s: float | None = None
+    at_recorder: bool = False
     of_a_lens: bool = False
     last: bool = False
     _state: type[S]
@@ -157,6 +159,7 @@ class StepResult:
     place: str = ""  # where a person finds it in the device's own page
     facts: Mapping[str, object] = field(default_factory=dict)  # further keys of its document
     defect: bool = False  # it failed by a defect of ours
+    at_recorder: bool = False  # it sets what is the recorder's
 
 
 @dataclass(frozen=True)
@@ -181,8 +184,9 @@ class DeviceResult:
         return [f for s in self.steps if (f := self.finding_of(s)) is not None] + list(self.about_it())
 
     def about_it(self) -> tuple[Finding, ...]:
-        """Those about the device as a whole."""
-        left = [f"{s.step}: {s.after}" if s.after else s.step for s in self.steps if s.outcome is Outcome.NOT_OFFERED]
+        """Those about the device as a whole; what its recorder does not offer is told of that."""
+        open_ = [s for s in self.steps if s.outcome is Outcome.NOT_OFFERED and not s.at_recorder]
+        left = [f"{s.step}: {s.after}" if s.after else s.step for s in open_]
         if not left:
             return self.noticed
         return (*self.noticed, finding("REG-3", self.ref, "; ".join(left), "as planned", "the plan"))

@@ -6,13 +6,15 @@ import asyncio
 from collections.abc import Awaitable, Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
+from urllib.parse import urlsplit
 
 from zentrale.errors import DeviceError, NotOfferedError, UnreachableError
 from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.protocols.onvif import recording
-from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
+from zentrale.protocols.onvif import recording, recording_jobs
+from zentrale.protocols.onvif.recording import Receiver, Recording
+from zentrale.protocols.onvif.recording_jobs import FIRST_VIDEO, VIDEO, JobSource, RecordingJob
 from zentrale.protocols.xml import Element
 
 _LOOKS, _LOOK_EVERY_S = 6, 3.0  # after an answer that did not come: a slow recorder has made it by then
@@ -77,7 +79,7 @@ class Channel(Step[ChannelState]):
             if self._camera not in self._elsewhere:
                 self._check_not_elsewhere(lists)
         state = await self.channels.job_state(held.job) if held.job is not None and held.url else None
-        error = (state.error or "not told") if state is not None and state.state == recording.ERROR else ""
+        error = (state.error or "not told") if state is not None and state.state == recording_jobs.ERROR else ""
         mode = held.job.mode if held.job is not None and held.url else ""
         own = held.url and (held.url == self._url or held.item.name == self._camera)
         given = self._given if own else ("", "")
@@ -101,9 +103,9 @@ class Channel(Step[ChannelState]):
             )
         if held.url and name != self._camera and name not in self._elsewhere:
             raise DeviceError(f"channel {self._number} is taken: it takes in {held.url} ({name or 'unnamed'}); {other}")
-        if not held.url and job.mode == recording.ACTIVE:
+        if not held.url and job.mode == recording_jobs.ACTIVE:
             told = (await self.channels.job_state(job)).state
-            if told in (recording.ACTIVE, "PartiallyActive"):
+            if told in (recording_jobs.ACTIVE, "PartiallyActive"):
                 raise DeviceError(
                     f"channel {self._number} is taken: it records ({told}), and does not tell from where; {other}"
                 )
@@ -158,11 +160,12 @@ class Channel(Step[ChannelState]):
 
     async def read_back(self, wanted: ChannelState) -> ChannelState:
         """What it was told to record. Whether it does, and why not, `verify` asks: pulling takes a recorder a while."""
+        self.channels.forget()
         return replace(await self.look(), error="")
 
     def wanted(self, now: ChannelState) -> ChannelState:
         user, key = self._passes.wanted if self._url else ("", "")
-        return ChannelState(self._number, self._camera, self._place, self._url, recording.ACTIVE, "", user, key)
+        return ChannelState(self._number, self._camera, self._place, self._url, recording_jobs.ACTIVE, "", user, key)
 
     def holds(self, now: ChannelState, wanted: ChannelState) -> bool:
         """The place in words is written along, and not changed for its own sake: recorders shorten it."""
@@ -181,23 +184,32 @@ class Channel(Step[ChannelState]):
         item = held.item if held.item.token else await self._make_recording()
         uri = with_credentials(wanted.url, credentials)
         configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
-        await self.client.call("trc", recording.set_recording(configured))
+        await self.channels.write("trc", recording.set_recording(configured))
         receiver = held.receiver or await self._left_behind(wanted.url)
         if receiver is None:
             token = await self._make_receiver(uri, wanted.url)
         else:
             token = receiver.token
             mode = receiver.mode if receiver.mode not in ("", "NeverConnect") else "AlwaysConnect"
-            await self.client.call("trv", recording.configure_receiver(replace(receiver, uri=uri, mode=mode)))
+            await self.channels.write("trv", recording.configure_receiver(replace(receiver, uri=uri, mode=mode)))
         job = held.job
         if job is not None and job.receiver_token != token:
-            await self.client.call("trc", recording.delete_job(job.token))
+            await self.channels.write("trc", recording_jobs.delete_job(job.token))
             job = None
         if job is None:
-            await self._make_job(RecordingJob("", item.token, token))
+            track = next(iter(item.tracks_of(VIDEO)), FIRST_VIDEO)
+            source = JobSource(token, tracks=(("video", track),))
+            await self._make_job(RecordingJob("", item.token, token, sources=(source,)))
         elif job.mode != wanted.mode:
-            await self.client.call("trc", recording.set_job_mode(job.token, wanted.mode))
+            await self.channels.write("trc", recording_jobs.set_job_mode(job.token, wanted.mode))
+        for further in self._further():
+            if further.uri and urlsplit(further.uri).hostname == urlsplit(wanted.url).hostname:  # of this camera, too
+                other = replace(further, uri=with_credentials(further.uri, credentials))
+                await self.channels.write("trv", recording.configure_receiver(other))
         self._given = wanted.user, wanted.key
+
+    def _further(self) -> list[Receiver]:
+        return self._lists.further(self._held) if self._lists is not None else []
 
     async def _free(self, wanted: ChannelState) -> None:
         """The channel as it was before it was given: idle and empty where it came with a job, else without job and receiver."""
@@ -206,20 +218,23 @@ class Channel(Step[ChannelState]):
         kept = self._lists.numbering.channels.get(self._number)
         emptied = job is not None and receiver is not None and kept is not None and kept.had_job
         if emptied and job is not None and receiver is not None:
-            await self.client.call("trc", recording.set_job_mode(job.token, recording.IDLE))
+            await self.channels.write("trc", recording_jobs.set_job_mode(job.token, recording_jobs.IDLE))
             try:
-                await self.client.call("trv", recording.configure_receiver(replace(receiver, uri="")))
+                await self.channels.write("trv", recording.configure_receiver(replace(receiver, uri="")))
             except UnreachableError:
                 raise
             except DeviceError:
                 emptied = False  # it takes no empty address: then without them
         if not emptied and job is not None:
-            await self.client.call("trc", recording.delete_job(job.token))
-        if not emptied and receiver is not None:
-            await self.client.call("trv", recording.delete_receiver(receiver.token))
+            await self.channels.write("trc", recording_jobs.delete_job(job.token))
+        elif self._further() and job is not None:  # what came with it stays, what was added goes
+            await self.channels.write("trc", recording_jobs.set_job(replace(job, sources=job.sources[:1])))
+        gone = [receiver] if receiver is not None and not emptied else []
+        for token in dict.fromkeys(r.token for r in (*gone, *self._further())):
+            await self.channels.write("trv", recording.delete_receiver(token))
         if item.token:
             freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
-            await self.client.call("trc", recording.set_recording(freed))
+            await self.channels.write("trc", recording.set_recording(freed))
 
     async def _left_behind(self, address: str) -> Receiver | None:
         """A receiver for this camera that no job uses: an interrupted run made it."""
@@ -259,12 +274,12 @@ class Channel(Step[ChannelState]):
             jobs = await self.channels.jobs()
             return next((j.token for j in jobs if j.receiver_token == job.receiver_token), "")
 
-        await self._made("trc", recording.create_job(job), made)
+        await self._made("trc", recording_jobs.create_job(job), made)
 
     async def _made(self, service: str, request: Element, made: Callable[[], Awaitable[str]]) -> Element | str:
         """Its answer; where none came, what `made` finds. Raises UnreachableError where nothing was made in time."""
         try:
-            return await self.client.call(service, request)
+            return await self.channels.write(service, request)
         except UnreachableError:
             for _ in range(_LOOKS):
                 await asyncio.sleep(_LOOK_EVERY_S)
@@ -286,7 +301,7 @@ class Channel(Step[ChannelState]):
     def shown(self, state: ChannelState) -> str:
         if not state.url:
             return f"channel {state.number}: {state.camera or 'free'}"
-        idle = "" if state.mode in ("", recording.ACTIVE) else f", {state.mode}"
+        idle = "" if state.mode in ("", recording_jobs.ACTIVE) else f", {state.mode}"
         error = f", error: {state.error}" if state.error else ""
         named = "" if state.camera == self._camera else f" ({state.camera or 'unnamed'})"
         user = f" as {state.user}" if state.user else ""

@@ -14,17 +14,18 @@ from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.protocols.onvif.recording import JobState, Stored
+from zentrale.protocols.onvif.recording_jobs import JobState
+from zentrale.protocols.onvif.search import Stored
 from zentrale.protocols.rtsp_client import StreamAddress
-from zentrale.site.model import Camera, Recorder
+from zentrale.site.model import Camera, Recorder, RecordingPlan
 
 
 @dataclass(frozen=True)
 class PlannedChannel:
-    """The camera that is planned on a channel, and the longest that what is recorded of it may be kept [days]."""
+    """The camera that is planned on a channel, and by which rules it is recorded."""
 
     camera: str
-    max_days: float | None = None
+    rules: RecordingPlan = field(default_factory=RecordingPlan)
 
 
 @dataclass(frozen=True)
@@ -77,8 +78,11 @@ class Driver(ABC):
     def give(self, camera: Camera, url: str, passes: Passes) -> Step[Any] | ByHand:
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
-    def limits(self, camera: Camera, max_days: float | None) -> list[Step[Any]]:
-        """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`."""
+    def rules(self, camera: Camera, rules: RecordingPlan, sub: str, passes: Passes) -> list[Step[Any]]:
+        """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`.
+
+        sub: the address of its sub stream without a password; empty where it tells none
+        """
         return []
 
     @abstractmethod

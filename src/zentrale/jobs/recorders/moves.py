@@ -20,7 +20,7 @@ from zentrale.jobs.recorders.channel_step import Channel, ChannelState
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.logbook.store import INTERRUPTED, Change
-from zentrale.protocols.onvif import recording
+from zentrale.protocols.onvif import recording_jobs
 from zentrale.site.model import Camera, Recorder
 
 FORMER = "former channel"  # the step that frees a channel which its camera has left
@@ -161,7 +161,7 @@ class Mover:
         """Whether the channel is what a stopped run wanted to make of it."""
         state = change.after_state or {}
         held = lists.held(int(state.get("number", 0)))
-        active = held.job is not None and held.job.mode == recording.ACTIVE
+        active = held.job is not None and held.job.mode == recording_jobs.ACTIVE
         return active and (held.url, held.item.name) == (state.get("url"), state.get("camera"))
 
     async def _given(self, number: int, camera: Camera, url: str, lists: Lists) -> Move:
@@ -217,4 +217,4 @@ class Mover:
 
 def is_taken(held: Held) -> bool:
     """Whether somebody else's stream goes there, by what the lists tell."""
-    return held.job is not None and (held.job.profile or bool(held.url) or held.job.mode == recording.ACTIVE)
+    return held.job is not None and (held.job.profile or bool(held.url) or held.job.mode == recording_jobs.ACTIVE)

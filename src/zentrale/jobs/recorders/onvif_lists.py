@@ -3,19 +3,26 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from urllib.parse import quote
 
-from zentrale.errors import DeviceError
+from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.numbering import Numbering
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.onvif import recording
-from zentrale.protocols.onvif.recording import Receiver, Recording, RecordingJob
+from zentrale.protocols.onvif import recording, recording_jobs, schedule, search
+from zentrale.protocols.onvif.recording import Receiver, RecorderLimits, Recording
+from zentrale.protocols.onvif.recording_jobs import RecordingJob, RecordingOptions
+from zentrale.protocols.onvif.schedule import Schedule
+from zentrale.protocols.xml import Element
 from zentrale.subjects import Kind, Ref
+
+_KEPT_S = 5.0
+_MOST_PAGES = 64  # of a list of schedules
 
 
 def with_credentials(url: str, credentials: Credentials) -> str:
@@ -56,30 +63,86 @@ class Lists:
         job = next((j for j in own if j.receiver_token in receivers), next(iter(own), None))
         return Held(item, job, receivers.get(job.receiver_token) if job is not None and not job.profile else None)
 
+    def further(self, held: Held) -> list[Receiver]:
+        """What a channel takes in beside its main stream."""
+        tokens = {s.token for s in (held.job.sources[1:] if held.job is not None else ()) if not s.profile}
+        return [r for r in self.receivers if r.token in tokens]
+
     def number_of(self, token: str) -> int | None:
         return self.numbering.number_of(token)
 
 
 class RecorderChannels:
-    """The channels of one recorder, numbered as its `book` has it."""
+    """The channels of one recorder, numbered as its `book` has it.
+
+    Its lists are as long as it has channels, so what was just asked is not asked again for the next camera: they are kept for a
+    few seconds, and forgotten whenever something is written, or is to be read back.
+    """
 
     def __init__(self, client: Device, book: ChannelBook) -> None:
         self.client = client
         self.book = book
+        self._kept: tuple[float, Lists] | None = None
+        self._limits: RecorderLimits | None = None
+        self._schedules: list[Schedule] | None = None
+
+    async def write(self, service: str, request: Element) -> Element:
+        """Raises DeviceError."""
+        self.forget()
+        try:
+            return await self.client.call(service, request)
+        finally:
+            self.forget()
+
+    def forget(self) -> None:
+        """What is asked next is asked of the recorder."""
+        self._kept = self._schedules = None
 
     async def lists(self) -> Lists:
         """Everything at once, with the number of each channel. Raises DeviceError."""
+        if self._kept is not None and time.monotonic() - self._kept[0] < _KEPT_S:
+            return self._kept[1]
         recordings, jobs, receivers = await self.recordings(), await self.jobs(), await self.receivers()
         numbering = await asyncio.to_thread(self.book.numbered, recordings, {j.recording_token for j in jobs})
-        return Lists(numbering, tuple(jobs), tuple(receivers))
+        lists = Lists(numbering, tuple(jobs), tuple(receivers))
+        self._kept = time.monotonic(), lists
+        return lists
+
+    async def limits(self) -> RecorderLimits:
+        """What its service takes; asked once."""
+        if self._limits is None:
+            answer = await self.client.call("trc", recording.ask("recording", "GetServiceCapabilities"))
+            self._limits = recording.parse_capabilities(answer)
+        return self._limits
+
+    async def options(self, token: str) -> RecordingOptions:
+        """What more a recording takes; nothing is known where it does not say."""
+        if not (await self.limits()).options:
+            return RecordingOptions()
+        try:
+            return recording_jobs.parse_options(await self.client.call("trc", recording_jobs.get_options(token)))
+        except NotOfferedError:
+            return RecordingOptions()
+
+    async def schedules(self) -> list[Schedule]:
+        """Raises NotOfferedError where it has no such service."""
+        if self._schedules is None:
+            found, start = [], ""
+            for _ in range(_MOST_PAGES):
+                some, start = schedule.parse_list(await self.client.call("tsc", schedule.get_list(start)))
+                found += some
+                if not start or not some:
+                    break
+            self._schedules = found
+        return self._schedules
 
     async def check_room(self, number: int, lists: Lists) -> None:
-        """Raises DeviceError where channel `number` is not there and cannot be made."""
+        """Raises DeviceError where channel `number` is not there and cannot be made, with its job."""
         gone = next((k for k in lists.numbering.gone if k.number == number), None)
-        limits = recording.parse_capabilities(
-            await self.client.call("trc", recording.ask("recording", "GetServiceCapabilities"))
-        )
+        limits = await self.limits()
         if limits.dynamic_recordings and number <= (limits.max_recordings or number):
+            if limits.max_jobs and len(lists.jobs) >= limits.max_jobs:
+                raise DeviceError(f"it takes {limits.max_jobs} recording jobs (MaxRecordingJobs), and has as many")
             return
         if gone is not None:
             raise DeviceError(f"its recording {gone.token}, which was channel {number}, is in its list no more")
@@ -90,17 +153,17 @@ class RecorderChannels:
         return recording.parse_recordings(await self.client.call("trc", recording.ask("recording", "GetRecordings")))
 
     async def jobs(self) -> list[RecordingJob]:
-        return recording.parse_jobs(await self.client.call("trc", recording.ask("recording", "GetRecordingJobs")))
+        return recording_jobs.parse_jobs(await self.client.call("trc", recording.ask("recording", "GetRecordingJobs")))
 
     async def receivers(self) -> list[Receiver]:
         return recording.parse_receivers(await self.client.call("trv", recording.ask("receiver", "GetReceivers")))
 
-    async def job_state(self, job: RecordingJob) -> recording.JobState:
-        return recording.parse_job_state(await self.client.call("trc", recording.get_job_state(job.token)))
+    async def job_state(self, job: RecordingJob) -> recording_jobs.JobState:
+        return recording_jobs.parse_job_state(await self.client.call("trc", recording_jobs.get_job_state(job.token)))
 
-    async def stored(self, item: Recording) -> recording.Stored:
-        answer = await self.client.call("tse", recording.get_recording_information(item.token))
-        return recording.parse_information(answer)
+    async def stored(self, item: Recording) -> search.Stored:
+        answer = await self.client.call("tse", search.get_recording_information(item.token))
+        return search.parse_information(answer)
 
 
 def doubles(lists: Lists) -> list[str]:

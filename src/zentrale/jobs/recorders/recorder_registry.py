@@ -22,8 +22,7 @@ def opened(keyring: Keyring, recorder: Recorder, client: Device | None, *, write
 
 def planned_channels(plan: Plan, cameras: Sequence[Camera], recorder: str) -> dict[int, PlannedChannel]:
     """What the plan has on each channel of a recorder."""
-    longest = {group.name: group.recording.max_days for group in plan.groups}
-    return {c.channel: PlannedChannel(c.name, longest.get(c.group)) for c in cameras if c.recorder == recorder}
+    return {c.channel: PlannedChannel(c.name, plan.recording(c)) for c in cameras if c.recorder == recorder}
 
 
 def speaking_onvif(plan: Plan) -> list[str]:

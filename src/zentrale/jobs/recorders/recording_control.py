@@ -8,18 +8,20 @@ from typing import Any
 from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
+from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.recorders import channel_rules
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
-from zentrale.jobs.recorders.retention_step import Retention
-from zentrale.protocols.onvif import recording
-from zentrale.protocols.onvif.recording import RecordingJob, Stored
-from zentrale.site.model import Camera, Recorder
+from zentrale.protocols.onvif import search
+from zentrale.protocols.onvif.recording_jobs import RecordingJob
+from zentrale.protocols.onvif.search import Stored
+from zentrale.site.model import Camera, Recorder, RecordingPlan
 from zentrale.subjects import Kind, Ref
 
 _NOTHING_STORED = Stored(None, None, "")
@@ -36,8 +38,8 @@ class OnvifRecorder(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
 
-    def limits(self, camera: Camera, max_days: float | None) -> list[Step[Any]]:
-        return [] if max_days is None else [Retention(self.lists, camera.channel, max_days)]
+    def rules(self, camera: Camera, rules: RecordingPlan, sub: str, passes: Passes) -> list[Step[Any]]:
+        return channel_rules.steps(self.lists, camera.channel, ref_of(camera), rules, sub, passes)
 
     async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
         lists = await self.lists.lists()
@@ -51,7 +53,7 @@ class OnvifRecorder(Driver):
             try:
                 stored = await self.lists.stored(held.item)
             except NotOfferedError:
-                stored = Stored(None, None, recording.NOT_TOLD)
+                stored = Stored(None, None, search.NOT_TOLD)
             channels[number] = ChannelSample(held.item.name, _source(lists, number, held.job), state, stored)
         return Sample(channels, tuple(self._findings(lists, planned)))
 
@@ -80,10 +82,11 @@ class OnvifRecorder(Driver):
         for number, wanted in sorted(planned.items()):
             item = numbering.recordings.get(number)
             kept_days = item.retention_s / 86400 if item is not None else 0.0
-            if item is not None and wanted.max_days is not None and not 0 < kept_days <= wanted.max_days:
+            max_days = wanted.rules.max_days
+            if item is not None and max_days is not None and not 0 < kept_days <= max_days:
                 measured = f"{kept_days:g} days" if kept_days else "no limit"
                 part = Ref(Kind.RECORDER, name, f"channel {number}")
-                limit = f"at most {wanted.max_days:g} days"
+                limit = f"at most {max_days:g} days"
                 yield finding("REC-9", part, measured, limit, f"site.toml max_days of the group of {wanted.camera}")
         for number in sorted(numbering.recordings):
             held = lists.held(number)

@@ -27,12 +27,13 @@ class Retention(Step[RetentionState]):
     """
 
     name = "retention"
+    at_recorder = True
+    place = "recording: longest retention"
     needs = ("channel",)
 
     def __init__(self, channels: RecorderChannels, number: int, max_days: float) -> None:
         super().__init__(channels.client)
         self.channels = channels
-        self.place = f"recorder, channel {number}: longest retention"
         self._number = number
         self._max_s = max_days * _DAY_S
         self._item = Recording("")
@@ -41,15 +42,15 @@ class Retention(Step[RetentionState]):
         return self.shown(RetentionState(self._number, self._max_s))
 
     async def look(self) -> RetentionState:
-        """Which recording the channel is, is asked once; from then on only how it is set."""
-        if self._item.token:
-            again = {item.token: item for item in await self.channels.recordings()}
-            if self._item.token not in again:
-                raise DeviceError(f"its recording {self._item.token}, channel {self._number}, is in its list no more")
-            self._item = again[self._item.token]
-        else:
-            self._item = (await self.channels.lists()).held(self._number).item
+        self._item = (await self.channels.lists()).held(self._number).item
         return RetentionState(self._number, self._item.retention_s)
+
+    async def read_back(self, wanted: RetentionState) -> RetentionState:
+        """Which recording the channel is, is known by now."""
+        again = {item.token: item for item in await self.channels.recordings()}
+        if self._item.token not in again:
+            raise DeviceError(f"its recording {self._item.token}, channel {self._number}, is in its list no more")
+        return RetentionState(self._number, again[self._item.token].retention_s)
 
     def wanted(self, now: RetentionState) -> RetentionState:
         return RetentionState(self._number, self._max_s)
@@ -60,7 +61,7 @@ class Retention(Step[RetentionState]):
     async def apply(self, now: RetentionState, wanted: RetentionState) -> None:
         if not self._item.token:
             raise DeviceError(f"it has no channel {self._number}")
-        await self.client.call("trc", recording.set_recording(replace(self._item, retention_s=wanted.kept_s)))
+        await self.channels.write("trc", recording.set_recording(replace(self._item, retention_s=wanted.kept_s)))
 
     def shown(self, state: RetentionState) -> str:
         return f"at most {state.kept_s / _DAY_S:.4g} days" if state.kept_s else "for ever"

@@ -5,19 +5,20 @@ Each run looks again; what can be seen and is as planned by now is ticked off.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from zentrale import quantities
-from zentrale.findings import Finding
 from zentrale.jobs.known.planned import planned_devices, stream_in_words
-from zentrale.jobs.known.step_form import DeviceResult, Outcome
+from zentrale.jobs.known.step_form import DeviceResult, Outcome, StepResult
+from zentrale.jobs.recorders.channel_rules import told
 from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.jobs.streams.rtsp_only import is_rtsp_only
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
 from zentrale.output.work_sheets import Line, Sheet, sheet_csv, sheets_page
+from zentrale.planning.storage import plan_storage
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Ref
@@ -26,7 +27,7 @@ BY_HAND = "by hand"  # kind of observations
 _WELL = (Outcome.UNCHANGED, Outcome.CHANGED)
 _NO_STANDARD = "no standard sets it"
 _ELSEWHERE = ("back-up",)  # what is no step of a registration, and is seen to be done by its own command
-_NOT_SET = "it is planned, and this program does not set it"
+_NO_SERVICE = "no service sets it"
 
 
 def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> list[Sheet]:
@@ -45,7 +46,11 @@ def sheets(plan: Plan, results: Sequence[DeviceResult], logbook: Logbook) -> lis
             continue
         lines = [*_from_steps(result), *_planned(plan, planned)]
         if isinstance(planned, Recorder):
-            lines += [rule.line for rule in recording_rules(plan, planned, result.noticed)]
+            lines += [rule.line for rule in recording_rules(plan, planned, results)]
+            lines += [
+                *_of_channels(before.get(result.ref, ()), by_name, {line.what for line in lines}),
+                *_kept(plan, planned),
+            ]
         lines += [line for line in before.get(result.ref, ()) if line.what in _ELSEWHERE and not line.seen]
         lines += _ticked(before.get(result.ref, ()), result, lines)
         if lines:
@@ -65,10 +70,15 @@ def _before(logbook: Logbook) -> dict[Ref, tuple[Line, ...]]:
 
 
 def _from_steps(result: DeviceResult) -> Iterator[Line]:
+    """What is the recorder's stands on its own sheet."""
     for step in result.steps:
-        if step.outcome in (Outcome.NOT_OFFERED, Outcome.FAILED):
-            why = "it does not offer it to a program" if step.outcome is Outcome.NOT_OFFERED else "it failed"
-            yield Line(step.step, step.place or step.step, step.after or "as planned", f"{why}: {step.error}")
+        if step.outcome in (Outcome.NOT_OFFERED, Outcome.FAILED) and not step.at_recorder:
+            yield Line(step.step, step.place or step.step, step.after or "as planned", _why(step))
+
+
+def _why(step: StepResult) -> str:
+    why = "it does not offer it to a program" if step.outcome is Outcome.NOT_OFFERED else "it failed"
+    return f"{why}: {step.error}"
 
 
 def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line]) -> list[Line]:
@@ -106,46 +116,73 @@ def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
 
 @dataclass(frozen=True)
 class Rule:
-    """What is to be recorded on one channel, and is not set: by no step, or the recorder does not hold it."""
+    """What is to be recorded on one channel, and was not set by a step, or not held."""
 
     channel: int
     camera: str
     what: str
     where: str
     value: str
-    why: str = _NOT_SET
+    why: str = _NO_SERVICE
+    failed: bool = False
 
     @property
     def line(self) -> Line:
-        return Line(f"channel {self.channel} ({self.camera}): {self.what}", self.where, self.value, self.why)
+        return Line(f"{_on_channel(self.channel, self.camera)}: {self.what}", self.where, self.value, self.why)
 
 
-def recording_rules(plan: Plan, recorder: Recorder, findings: Sequence[Finding] = ()) -> list[Rule]:
-    """What is recorded on each channel: planned and costed, and set by no step. A job that is active records always, so that
-    needs nothing. For how long is set by a step where the recorder has a service; here is what it was not seen to hold.
+def _on_channel(channel: int, camera: str) -> str:
+    return f"channel {channel} ({camera})"
 
-    findings: what was noticed about the recorder, by which what it does not hold is known
+
+def recording_rules(plan: Plan, recorder: Recorder, results: Sequence[DeviceResult]) -> list[Rule]:
+    """What a person has to see to on each channel: all that is planned where the recorder has no service, else what it does not
+    offer, or does not hold. A job that is active records always, so that needs nothing.
     """
-    groups = {group.name: group.recording for group in plan.groups}
+    by_name = {r.ref.name: r for r in results}
     asked = driver_of(plan, recorder).has_service
-    open_ended = {f.ref.part for f in findings if f.code == "REC-9" and f.ref is not None}
     found = []
     for camera in sorted((c for c in plan.cameras if c.recorder == recorder.name), key=lambda c: c.channel):
-        rules, channel, name = groups.get(camera.group), camera.channel, camera.name
-        if rules is None:
-            continue
-        if rules.mode != "continuous":
-            around = f", {rules.before_s:g} s before to {rules.after_s:g} s after" if rules.mode == "motion" else ""
-            when = ", ".join(rules.timetable) if rules.mode == "timetable" else f"on motion{around}"
-            found.append(Rule(channel, name, "recording", "recording: schedule or mode", when))
-        if rules.sub:
-            found.append(Rule(channel, name, "sub stream", "recording: streams", "recorded too"))
-        if rules.max_days is not None and (not asked or f"channel {channel}" in open_ended):
-            why = "it does not hold what it was told" if asked else _NOT_SET
-            found.append(
-                Rule(channel, name, "kept", "recording: longest retention", f"at most {rules.max_days:g} days", why)
-            )
+        if not asked:
+            found += [Rule(camera.channel, camera.name, *line) for line in told(plan.recording(camera))]
+        elif camera.name in by_name:
+            for step in by_name[camera.name].steps:
+                if step.at_recorder and step.outcome in (Outcome.NOT_OFFERED, Outcome.FAILED):
+                    value, failed = step.after or "as planned", step.outcome is Outcome.FAILED
+                    where = step.place or step.step
+                    found.append(Rule(camera.channel, camera.name, step.step, where, value, _why(step), failed))
     return found
+
+
+def _kept(plan: Plan, recorder: Recorder) -> Iterator[Line]:
+    """For how long is to be kept, which no service sets: by value, with the days that were worked out."""
+    stored = next(r for r in plan_storage(plan).recorders if r.recorder == recorder.name)
+    by_days: dict[float, list[Camera]] = {}
+    for camera in sorted((c for c in plan.cameras if c.recorder == recorder.name), key=lambda c: c.channel):
+        by_days.setdefault(plan.recording(camera).keep_days, []).append(camera)
+    worked_out = {c.camera: stored.kept_days(c) for c in stored.cameras}
+    for days, cameras in sorted(by_days.items()):
+        channels = quantities.ranges([c.channel for c in cameras])
+        least = min((d for c in cameras if (d := worked_out[c.name]) is not None), default=None)
+        out = f"; worked out: {least:.1f} days" if least is not None else ""
+        what = f"{'channel' if len(cameras) == 1 else 'channels'} {channels}: kept"
+        yield Line(
+            what, "recording: overwriting", f"at least {days:g} days, then the oldest first", f"{_NO_SERVICE}{out}"
+        )
+
+
+def _of_channels(before: Sequence[Line], results: Mapping[str, DeviceResult], here: Collection[str]) -> Iterator[Line]:
+    """Lines of channels on an earlier sheet: those of cameras left out this time stay, what is done is ticked off."""
+    when = quantities.to_the_minute(quantities.now())
+    for line in before:
+        camera = line.what.partition(" (")[2].partition("): ")
+        if not camera[1] or line.what in here or line.seen:
+            continue
+        result = results.get(camera[0])
+        if result is None:
+            yield line
+        elif any(s.step == camera[2] and s.outcome in _WELL for s in result.steps):
+            yield replace(line, seen=when)
 
 
 def rules_told(rules: Sequence[Rule]) -> str:

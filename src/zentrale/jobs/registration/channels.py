@@ -39,11 +39,14 @@ PICTURE = "picture"  # the step that plays the stream; nothing is changed by it
 
 @dataclass(frozen=True)
 class Source:
-    """A camera's main stream: where it is, what opens the camera itself, and what is known of it before it lets anybody in."""
+    """A camera's main stream: where it is, what opens the camera itself, and what is known of it before it lets anybody in; `sub`
+    where that is to be recorded too, and it tells one.
+    """
 
     address: StreamAddress
     credentials: Credentials | None
     endpoint: str = ""
+    sub: StreamAddress | None = None
 
 
 class Channels:
@@ -130,9 +133,10 @@ class Channels:
             except DeviceError:
                 continue  # its channels' own steps tell that it does not answer
             runner = runners[name]
-            findings = list(_as_steps_left_it(noticed, planned, [r.result() for r in runners.values()]))
-            for_itself = [f for f in findings if not f.caused_by]
-            rules = rules_told(recording_rules(self.plan, self.plan.recorder(name), for_itself))
+            done = [r.result() for r in runners.values()]
+            findings = list(_as_steps_left_it(noticed, planned, done))
+            open_ = [r for r in recording_rules(self.plan, self.plan.recorder(name), done) if not r.failed]
+            rules = rules_told(open_)
             if rules:
                 runner.tell(finding("REG-3", runner.ref, rules, "as planned", "site.toml groups, recording"))
             for item in findings:
@@ -171,8 +175,12 @@ class Channels:
             return
         async with driver.turn:
             if await runner.run(step):
-                for limit in driver.limits(camera, self.plan.group(camera).recording.max_days):
-                    await runner.run(limit)
+                moves = runner.dry_run and runner.has(Address.name)
+                sub = recorded_url(camera, source.sub, will_move=moves) if source.sub is not None else ""
+                for rule in driver.rules(camera, self.plan.recording(camera), sub, shown):
+                    await runner.run(rule)
+                    for item in rule.noticed:
+                        runner.tell(item)
 
     async def _played(
         self, run: int, camera: Camera, source: Source, shown: Passes, step: Step[object] | ByHand, driver: Driver,

@@ -317,12 +317,15 @@ class Registrar:
                 self._work.turn[lenses[0].name] = lens.name
             try:
                 bench = Bench(client, self.keyring, lens, seen)
-                profile = bench.choice.of(await client.media.profiles()).get("main")
+                chosen = bench.choice.of(await client.media.profiles())
+                profile = chosen.get("main")
                 if profile is None:
                     raise DeviceError("it offers no main profile to record")
-                address = await client.media.stream_address(profile.token)
+                address, sub = await client.media.stream_address(profile.token), None
+                if self.plan.recording(lens).sub and chosen.get("sub") is not None:
+                    sub = await client.media.stream_address(chosen["sub"].token)
                 opens = client.credentials or self.vault.device(lenses[0].name)
-                self._work.sources[lens.name] = Source(address, opens, seen.own_endpoint)
+                self._work.sources[lens.name] = Source(address, opens, seen.own_endpoint, sub)
             except DeviceError as error:
                 self._work.sources[lens.name] = error
         return runner
@@ -333,11 +336,12 @@ class Registrar:
         await self.keyring.ready()
         try:
             kept = kept_addresses(self.logbook, camera.name)
-            main = stream_addresses(self.plan, camera, seen.address, seen.rtsp_port, kept)["main"]
+            addresses = stream_addresses(self.plan, camera, seen.address, seen.rtsp_port, kept)
+            main, sub = addresses["main"], addresses.get("sub") if self.plan.recording(camera).sub else None
             credentials = await find_credentials(self.keyring, camera, seen, main)
             if credentials is None:
                 raise DeviceError("it plays for everybody; set a password in its own page, and put it into the vault")
-            self._work.sources[camera.name] = Source(main, credentials, seen.own_endpoint)
+            self._work.sources[camera.name] = Source(main, credentials, seen.own_endpoint, sub)
         except DeviceError as error:
             self._work.sources[camera.name] = error
         text = "its password, name, time and streams, since it speaks RTSP only"

@@ -20,12 +20,12 @@ from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
 from zentrale.jobs.known.step_form import Outcome, Step
 from zentrale.jobs.passwords.access import Claim, find_entry
 from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.recorders import channel_rules
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.moves import FORMER
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import passes
-from zentrale.jobs.recorders.retention_step import Retention
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
 from zentrale.jobs.steps.runner import StepRunner
@@ -144,7 +144,9 @@ class Undoer:
                 made = step_of_journal(bench, change.step, change.after_state)
                 steps |= {} if made is None else {change.step: made}
         given = [
-            c for c in changes if c.step in (Channel.name, FORMER, Retention.name) and c.after_state and c.before_state
+            c
+            for c in changes
+            if c.step in (Channel.name, FORMER, *channel_rules.NAMES) and c.after_state and c.before_state
         ]
         if isinstance(planned, Camera) and given:
             recorder = next(r for r in self.plan.recorders if r.name == planned.recorder)
@@ -154,11 +156,11 @@ class Undoer:
             opens = self.vault.device(self.keyring.entry_of(planned.name))
             for change in given:
                 left, before = change.after_state or {}, change.before_state or {}
-                if change.step == Retention.name:
-                    steps[change.step] = Retention(lists, left["number"], 0.0)
+                shown = passes(self.keyring, planned, opens)
+                if (rule := channel_rules.step_of_journal(lists, change, shown)) is not None:
+                    steps[change.step] = rule
                     continue
                 url, name = str(left["url"] or before["url"]), left["camera"] if left["url"] else before["camera"]
-                shown = passes(self.keyring, planned, opens)
                 step = Channel(lists, left["number"], name, left["location"], url, shown, names)
                 step.name = change.step
                 steps[change.step] = step

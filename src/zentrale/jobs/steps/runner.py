@@ -173,7 +173,7 @@ class StepRunner:
                 step.aim() if after is None else step.shown(after), error, "; ".join(n for n in (note, step.remark()) if n),
                 None if before is None else step.document(before), None if after is None else step.document(after),
                 step.settles + (step.settles_changed if outcome is Outcome.CHANGED else ()), place=step.place,
-                facts=step.facts(),
+                facts=step.facts(), at_recorder=step.at_recorder,
             )
         )  # fmt: skip
 

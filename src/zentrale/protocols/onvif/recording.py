@@ -8,18 +8,14 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Iterable
-from dataclasses import dataclass, field
-from datetime import datetime
+from dataclasses import dataclass, field, replace
 
 from zentrale.protocols import soap, xml
 from zentrale.protocols.http_auth import without_userinfo
-from zentrale.protocols.soap import NS, TRC, TRV, TSE, TT
+from zentrale.protocols.soap import NS, TRC, TRV, TT
 from zentrale.protocols.xml import Element
 
 _MAX_ITEMS = 4096
-RECEIVER_TYPE = "http://www.onvif.org/ver10/schema/Receiver"  # the type of a job's source that is a receiver
-ACTIVE, IDLE, ERROR = "Active", "Idle", "Error"
-NOT_TOLD = "not told"  # by a search service that lacks the operation
 
 
 @dataclass(frozen=True)
@@ -41,6 +37,7 @@ class Recording:
     """`name` is Source/Name: the camera's name where one was given, else often one of the recorder's own. `source_id` is
     Source/SourceId, `retention_s` how long it keeps what it records at most [s], 0 where nothing ends it.
 
+    tracks:  token and kind (Video, Audio, Metadata) of each
     element: its Configuration as the recorder sent it; it goes back whole but for what is changed
     """
 
@@ -51,41 +48,28 @@ class Recording:
     element: Element | None = field(default=None, compare=False, repr=False)
     source_id: str = ""
     retention_s: float = 0.0
+    tracks: tuple[tuple[str, str], ...] = ()
 
-
-@dataclass(frozen=True)
-class RecordingJob:
-    """`receiver_token` is that of its source; `profile`: that is no receiver, but a media profile of the recorder's own."""
-
-    token: str
-    recording_token: str
-    receiver_token: str
-    mode: str = ACTIVE
-    profile: bool = False
-
-
-@dataclass(frozen=True)
-class JobState:
-    """`state` is Idle, Active, PartiallyActive or Error; `error` the recorder's own words."""
-
-    state: str
-    error: str = ""
+    def tracks_of(self, kind: str) -> list[str]:
+        return [token for token, of in self.tracks if of == kind]
 
 
 @dataclass(frozen=True)
 class RecorderLimits:
+    """GetServiceCapabilities of Recording Control; 0 where it does not say, which for the two times of events means no limit.
+
+    max_rate_kbps: of one recording [kbit/s]; options: it answers GetRecordingOptions; events: a job may wait for them
+    """
+
     max_recordings: int
     max_jobs: int
     dynamic_recordings: bool
-
-
-@dataclass(frozen=True)
-class Stored:
-    """What the search service knows of one recording; None where nothing is stored."""
-
-    earliest: datetime | None
-    latest: datetime | None
-    status: str
+    dynamic_tracks: bool = False
+    options: bool = False
+    events: bool = False
+    before_limit_s: float = 0.0
+    after_limit_s: float = 0.0
+    max_rate_kbps: float = 0.0
 
 
 def ask(service: str, name: str) -> Element:
@@ -178,8 +162,17 @@ def parse_receivers(response: Element) -> list[Receiver]:
 def capabilities_response(limits: RecorderLimits) -> Element:
     element = TRC.Capabilities()
     element.set("DynamicRecordings", str(limits.dynamic_recordings).lower())
+    for name, value in (
+        ("DynamicTracks", limits.dynamic_tracks), ("Options", limits.options), ("EventRecording", limits.events),
+    ):  # fmt: skip
+        element.set(name, str(value).lower())
     element.set("MaxRecordings", str(limits.max_recordings))
     element.set("MaxRecordingJobs", str(limits.max_jobs))
+    for name, seconds in (("BeforeEventLimit", limits.before_limit_s), ("AfterEventLimit", limits.after_limit_s)):
+        if seconds:
+            element.set(name, _duration(seconds))
+    if limits.max_rate_kbps:
+        element.set("MaxRate", f"{limits.max_rate_kbps:g}")
     element.set("Encoding", "H264 H265 JPEG")
     return TRC.GetServiceCapabilitiesResponse(element)
 
@@ -190,12 +183,17 @@ def parse_capabilities(response: Element) -> RecorderLimits:
     def attribute(name: str) -> str:
         return "" if element is None else str(element.get(name) or "")
 
-    def number(name: str) -> int:
-        text = attribute(name)
-        return int(text) if text.isascii() and text.isdigit() and len(text) < 7 else 0
+    def number(name: str) -> float:
+        return max(0.0, xml.sensible(attribute(name)))
 
-    dynamic = attribute("DynamicRecordings") in ("true", "1")
-    return RecorderLimits(number("MaxRecordings"), number("MaxRecordingJobs"), dynamic)
+    def true(name: str) -> bool:
+        return attribute(name) in ("true", "1")
+
+    return RecorderLimits(
+        int(number("MaxRecordings")), int(number("MaxRecordingJobs")), true("DynamicRecordings"), true("DynamicTracks"),
+        true("Options"), true("EventRecording"), soap.parse_duration_s(attribute("BeforeEventLimit")),
+        soap.parse_duration_s(attribute("AfterEventLimit")), number("MaxRate"),
+    )  # fmt: skip
 
 
 def _recording_configuration(element: Element, recording: Recording) -> Element:
@@ -267,10 +265,20 @@ def create_recording_response(token: str) -> Element:
     return TRC.CreateRecordingResponse(TRC.RecordingToken(token))
 
 
+def _tracks(tracks: Iterable[tuple[str, str]]) -> list[Element]:
+    made = [
+        TT.Track(TT.TrackToken(token), TT.Configuration(TT.TrackType(kind), TT.Description("")))
+        for token, kind in tracks
+    ]
+    return [TT.Tracks(*made)] if made else []
+
+
 def recordings_response(recordings: Iterable[Recording]) -> Element:
     return TRC.GetRecordingsResponse(
         *[
-            TRC.RecordingItem(TT.RecordingToken(r.token), _recording_configuration(TT.Configuration(), r))
+            TRC.RecordingItem(
+                TT.RecordingToken(r.token), _recording_configuration(TT.Configuration(), r), *_tracks(r.tracks)
+            )
             for r in recordings
         ]
     )
@@ -278,115 +286,12 @@ def recordings_response(recordings: Iterable[Recording]) -> Element:
 
 def parse_recordings(response: Element) -> list[Recording]:
     return [
-        _parse_recording(xml.text(item, "tt:RecordingToken", NS), item.find("tt:Configuration", NS))
+        replace(
+            _parse_recording(xml.text(item, "tt:RecordingToken", NS), item.find("tt:Configuration", NS)),
+            tracks=tuple(
+                (xml.text(t, "tt:TrackToken", NS), xml.text(t, "tt:Configuration/tt:TrackType", NS))
+                for t in item.findall("tt:Tracks/tt:Track", NS)[:_MAX_ITEMS]
+            ),
+        )
         for item in response.findall("trc:RecordingItem", NS)[:_MAX_ITEMS]
     ]
-
-
-def _job_configuration(element: Element, job: RecordingJob) -> Element:
-    token = TT.SourceToken(TT.Token(job.receiver_token))
-    token.set("Type", RECEIVER_TYPE)
-    element.extend(
-        [
-            TT.RecordingToken(job.recording_token),
-            TT.Mode(job.mode),
-            TT.Priority("1"),
-            TT.Source(token, TT.Tracks(TT.SourceTag("video"), TT.Destination("VIDEO001"))),
-        ]
-    )
-    return element
-
-
-def create_job(job: RecordingJob) -> Element:
-    return TRC.CreateRecordingJob(_job_configuration(TRC.JobConfiguration(), job))
-
-
-def _parse_job(token: str, configuration: Element | None) -> RecordingJob:
-    def get(path: str) -> str:
-        return xml.text(configuration, path, NS)
-
-    sources = [] if configuration is None else configuration.findall("tt:Source/tt:SourceToken", NS)
-    receivers = [s for s in sources if not str(s.get("Type") or RECEIVER_TYPE).endswith("/Profile")]
-    source = next(iter(receivers or sources), None)
-    profile = bool(sources) and not receivers  # ONVIF Recording Control, RecordingJobSource: Profile or Receiver
-    return RecordingJob(token, get("tt:RecordingToken"), xml.text(source, "tt:Token", NS), get("tt:Mode"), profile)
-
-
-def job_request(request: Element) -> RecordingJob:
-    return _parse_job(xml.text(request, "trc:JobToken", NS), request.find("trc:JobConfiguration", NS))
-
-
-def create_job_response(job: RecordingJob) -> Element:
-    return TRC.CreateRecordingJobResponse(TRC.JobToken(job.token), _job_configuration(TRC.JobConfiguration(), job))
-
-
-def jobs_response(jobs: Iterable[RecordingJob]) -> Element:
-    return TRC.GetRecordingJobsResponse(
-        *[TRC.JobItem(TT.JobToken(j.token), _job_configuration(TT.JobConfiguration(), j)) for j in jobs]
-    )
-
-
-def parse_jobs(response: Element) -> list[RecordingJob]:
-    return [
-        _parse_job(xml.text(item, "tt:JobToken", NS), item.find("tt:JobConfiguration", NS))
-        for item in response.findall("trc:JobItem", NS)[:_MAX_ITEMS]
-    ]
-
-
-def set_job_mode(token: str, mode: str) -> Element:
-    return TRC.SetRecordingJobMode(TRC.JobToken(token), TRC.Mode(mode))
-
-
-def job_mode_of(request: Element) -> str:
-    return xml.text(request, "trc:Mode", NS)
-
-
-def delete_job(token: str) -> Element:
-    return TRC.DeleteRecordingJob(TRC.JobToken(token))
-
-
-def get_job_state(token: str) -> Element:
-    return TRC.GetRecordingJobState(TRC.JobToken(token))
-
-
-def job_token_of(request: Element) -> str:
-    return xml.text(request, "trc:JobToken", NS)
-
-
-def job_state_response(job: RecordingJob, state: JobState) -> Element:
-    source_token = TT.SourceToken(TT.Token(job.receiver_token))
-    track = TT.Track(TT.SourceTag("video"), TT.Destination("VIDEO001"), TT.Error(state.error), TT.State(state.state))
-    sources = TT.Sources(source_token, TT.State(state.state), TT.Tracks(track))
-    return TRC.GetRecordingJobStateResponse(
-        TRC.State(TT.RecordingToken(job.recording_token), TT.State(state.state), sources)
-    )
-
-
-def parse_job_state(response: Element) -> JobState:
-    at = response.find("trc:State", NS)
-    error = without_userinfo(xml.text(at, "tt:Sources/tt:Tracks/tt:Track/tt:Error", NS))[:200]
-    return JobState(xml.text(at, "tt:State", NS), error)
-
-
-def get_recording_information(recording_token: str) -> Element:
-    return TSE.GetRecordingInformation(TSE.RecordingToken(recording_token))
-
-
-def recording_token_of(request: Element) -> str:
-    return xml.text(request, "tse:RecordingToken", NS)
-
-
-def information_response(recording: Recording, stored: Stored) -> Element:
-    parts = [TT.RecordingToken(recording.token), TT.Source(TT.Name(recording.name))]
-    if stored.earliest is not None and stored.latest is not None:
-        parts.append(TT.EarliestRecording(soap.format_time(stored.earliest)))
-        parts.append(TT.LatestRecording(soap.format_time(stored.latest)))
-    parts += [TT.Content(recording.name), TT.RecordingStatus(stored.status)]
-    return TSE.GetRecordingInformationResponse(TSE.RecordingInformation(*parts))
-
-
-def parse_information(response: Element) -> Stored:
-    at = response.find("tse:RecordingInformation", NS)
-    moments = [xml.text(at, f"tt:{name}", NS) for name in ("EarliestRecording", "LatestRecording")]
-    earliest, latest = (soap.parse_time(m) if m else None for m in moments)
-    return Stored(earliest, latest, xml.text(at, "tt:RecordingStatus", NS))

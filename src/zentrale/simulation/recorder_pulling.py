@@ -1,0 +1,74 @@
+"""How a stand-in recorder takes a stream in: over RTSP, interleaved, into the ring of its track."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import secrets
+import time
+from collections.abc import Callable
+
+from zentrale.errors import DeviceError, RemoteProtocolError
+from zentrale.protocols import h264
+from zentrale.protocols.http_auth import Answering, Credentials
+from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused, StreamAddress
+from zentrale.protocols.sdp import Media
+from zentrale.simulation.recorder_ring import Ring
+
+KEEP_ALIVE_S = 20.0
+_SPS = 7  # H.264 table 7-1
+
+
+async def pull(address: StreamAddress, ring: Ring, keeps: Callable[[], bool]) -> None:
+    """Until it ends. `keeps`: whether what comes now is to be stored. Raises OSError or DeviceError."""
+    credentials = Credentials(address.user, address.password) if address.user else None
+    session = PlayerSession(address)
+    async with asyncio.timeout(10):
+        reader, writer = await asyncio.open_connection(address.host, address.port)
+    next_keep_alive = time.monotonic() + KEEP_ALIVE_S
+    try:
+        session.start()
+        while True:
+            writer.write(session.data_to_send())
+            async with asyncio.timeout(10):
+                data = await reader.read(262144)
+            if not data:
+                raise ConnectionError("the camera closed the connection")
+            for event in session.receive(data):
+                if isinstance(event, Challenged):
+                    if credentials is None or not event.offers.challenges:
+                        raise DeviceError(f"{event.refused.method} was refused: 401 {event.refused.reason}")
+                    session.authenticate(Answering(credentials, secrets.token_hex(8)), event.offers.challenges[0])
+                if isinstance(event, Refused):
+                    raise DeviceError(f"{event.method} was refused: {event.status} {event.reason}")
+                if isinstance(event, Described):
+                    ring.resolution, ring.error = _resolution(event.media), ""
+                    ring.error = "" if event.media.codec else "the description names no codec"
+                elif isinstance(event, MediaPacket) and not event.is_rtcp:
+                    ring.heard_s = time.time()
+                    if keeps():
+                        ring.add(event.data, ring.heard_s, marker=RtpPacket.parse(event.data).marker)
+            if session.playing and time.monotonic() > next_keep_alive:
+                session.keep_alive()
+                next_keep_alive = time.monotonic() + KEEP_ALIVE_S
+    finally:
+        session.teardown()
+        with contextlib.suppress(OSError):
+            writer.write(session.data_to_send())
+        writer.close()
+
+
+def _resolution(media: Media) -> tuple[int, int]:
+    for unit in media.parameter_sets() if media.codec == "H264" else ():
+        if unit and unit[0] & 31 == _SPS:
+            with contextlib.suppress(RemoteProtocolError):
+                found = h264.parse_sps(unit)
+                return found.width_px, found.height_px
+    return 0, 0
+
+
+def why(error: Exception) -> str:
+    """As a recorder says it."""
+    return os.strerror(error.errno).lower() if isinstance(error, OSError) and error.errno else str(error) or "no answer"

@@ -1,0 +1,98 @@
+"""What a stand-in recorder offers beside its channels: schedules, and events by pull point."""
+
+from __future__ import annotations
+
+import io
+import secrets
+import struct
+import time
+import zoneinfo
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+from zentrale.errors import SoapRefusalError
+from zentrale.protocols import soap, weekly
+from zentrale.protocols.onvif import events, schedule
+from zentrale.protocols.xml import Element
+
+EVENTS_PATH, SCHEDULE_PATH = "/onvif/event_service", "/onvif/schedule_service"
+_PAGE = 10  # schedules in one answer
+_LASTS = timedelta(minutes=1)
+MOVES_EVERY_S, MOVES_FOR_S = 20, 10  # in front of every camera of the stand-in site
+
+
+def something_moves(now_s: float, before_s: float = 0.0, after_s: float = 0.0) -> bool:
+    """Whether a recording that begins and ends around each movement runs at this time."""
+    moves = now_s % MOVES_EVERY_S < MOVES_FOR_S
+    return moves or (now_s + before_s) % MOVES_EVERY_S < before_s or (now_s - MOVES_FOR_S) % MOVES_EVERY_S < after_s
+
+
+def local(now_s: float, posix: str) -> datetime:
+    """The time of the day by a POSIX time zone (POSIX.1 clause 8.3; RFC 9636, a file of version 2 without transitions)."""
+    head = [b"TZif2" + bytes(15) + struct.pack("!6l", 0, 0, 0, 0, 1, 4), struct.pack("!lbb", 0, 0, 0) + b"UTC\0"]
+    file = io.BytesIO(b"".join([*head, *head, b"\n", posix.encode(), b"\n"]))
+    return datetime.fromtimestamp(now_s, UTC).astimezone(zoneinfo.ZoneInfo.from_file(file))
+
+
+class Schedules:
+    """Told in pages of a few."""
+
+    def __init__(self) -> None:
+        self.held: dict[str, schedule.Schedule] = {}
+
+    def operations(self) -> dict[str, Callable[[Element], Element]]:
+        return {"GetScheduleList": self._list, "CreateSchedule": self._create, "DeleteSchedule": self._delete}
+
+    def runs(self, token: str, now_s: float, posix: str) -> bool:
+        held = self.held.get(token)
+        if held is None:
+            return False  # ONVIF Recording Control: only where the schedule exists and is active
+        at = local(now_s, posix)
+        return (at.weekday() * 24 + at.hour) * 60 + at.minute in weekly.minutes_of(held.standard)
+
+    def _list(self, request: Element) -> Element:
+        start = int(schedule.list_request(request) or 0)
+        some = list(self.held.values())
+        following = str(start + _PAGE) if start + _PAGE < len(some) else ""
+        return schedule.list_response(some[start : start + _PAGE], following)
+
+    def _create(self, request: Element) -> Element:
+        wanted = schedule.create_request(request)
+        if wanted is None or wanted.token:
+            raise SoapRefusalError("Sender", "InvalidArgVal", reason="a schedule with a token of its own")
+        weekly.minutes_of(wanted.standard)
+        token = f"SCH{secrets.token_hex(3)}"
+        self.held[token] = replace(wanted, token=token)
+        return schedule.create_response(token)
+
+    def _delete(self, request: Element) -> Element:
+        if self.held.pop(schedule.token_of(request), None) is None:
+            raise SoapRefusalError("Sender", "InvalidArgVal", "NotFound", reason="no such schedule")
+        return soap.TSC.DeleteScheduleResponse()
+
+
+class PullPoint:
+    """The present state of each property, once to each subscription. `state` tells the messages that there are now."""
+
+    def __init__(self, url: str, state: Callable[[], Iterable[events.Message]]) -> None:
+        self._url = url
+        self._state = state
+        self._waiting: list[events.Message] = []
+
+    def operations(self) -> dict[str, Callable[[Element], Element]]:
+        return {
+            "CreatePullPointSubscription": self._subscribe, "PullMessages": self._pull,
+            "Unsubscribe": lambda _: soap.WSNT.UnsubscribeResponse(),
+        }  # fmt: skip
+
+    def _subscribe(self, request: Element) -> Element:
+        topics = events.topics_of(request)
+        self._waiting = [m for m in self._state() if not topics or any(m.topic.startswith(t) for t in topics)]
+        now = datetime.now(UTC)
+        return events.create_response(f"{self._url}/pull-1", now, now + _LASTS)
+
+    def _pull(self, request: Element) -> Element:
+        now = datetime.fromtimestamp(time.time(), UTC)
+        some, self._waiting = self._waiting, []
+        return events.pull_response(some, now, now + _LASTS)
