@@ -72,7 +72,7 @@ def test_a_whole_commissioning(ready_site: Path) -> None:
     steps = {d["device"]: {s["step"]: s for s in d["steps"]} for d in first.json["devices"]}
     assert list(steps["camera north"]) == [
         "password", "account recorder", "name", "location", "host name", "time", "main stream", "sub stream", "address",
-        "picture", "channel",
+        "picture", "channel", "tracks", "recording",
     ]  # fmt: skip
     assert {s["outcome"] for s in steps["camera north"].values()} <= {"changed", "unchanged"}
     assert "320x180" in steps["camera north"]["main stream"]["after"]
@@ -208,7 +208,7 @@ def test_a_camera_that_speaks_rtsp_only(tmp_path: Path, start_stand_in: StartSta
     registered = zentrale("register", "--json", cwd=site)
     steps = next(d["steps"] for d in registered.json["devices"] if d["device"] == "camera west")
     assert registered.code == 0 and [(s["step"], s["outcome"]) for s in steps] == [
-        ("picture", "unchanged"), ("channel", "changed"),
+        ("picture", "unchanged"), ("channel", "changed"), ("tracks", "unchanged"), ("recording", "unchanged"),
     ]  # fmt: skip
     assert steps[1]["after"] == "channel 2: rtsp://127.0.71.13:8554/analogue/1 as admin"
     verified = measured("--only", "west", "--seconds", "3", "--json", cwd=site)

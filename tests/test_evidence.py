@@ -6,22 +6,18 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
 from conftest import CAMERAS, make_site
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.recording_check import _judge
 from zentrale.jobs.handing_over import hand_over, sort_findings
-from zentrale.jobs.recorders.driver import ChannelSample as _Channel
 from zentrale.logbook.evidence import Notes, chain_breaks, latest, note, standings
 from zentrale.logbook.schema import VERSION_1, VERSION_2
 from zentrale.logbook.store import Logbook
-from zentrale.protocols.onvif import recording_jobs, search
 from zentrale.site.folder import SiteFolder
-from zentrale.site.model import Camera
 from zentrale.site.reading import read_plan
 from zentrale.subjects import Kind, Ref
 
@@ -193,44 +189,3 @@ def test_a_logbook_of_today_is_brought_up_to_date_with_all_it_says(tmp_path: Pat
         assert [(c.ref, c.step, c.before) for c in log.changes()] == [(NORTH, "name", "a")]
         look(log, "verify", MAIN, "STR-3")
         assert len([s for s in standings(log) if s.settled_at is None]) == 3
-
-
-CAMERA = Camera.model_validate({
-    "name": "north", "type": "t", "group": "g", "zone": "z", "switch": "s", "port": 1, "run_length_m": 1, "recorder": "rec",
-    "channel": 2, "row": 7,
-})  # fmt: skip
-
-
-def channel(state: str, until_s: float | None = 0, url: str = URL, error: str = "", name: str = "north") -> _Channel:
-    latest = None if until_s is None else NOW + timedelta(seconds=until_s)
-    return _Channel(name, url, recording_jobs.JobState(state, error), search.Stored(latest, latest, ""))
-
-
-@pytest.mark.parametrize(
-    ("now", "before", "code", "words"),
-    [
-        (channel(recording_jobs.ACTIVE, 5), channel(recording_jobs.ACTIVE, 0), None, ""),
-        (channel(recording_jobs.ACTIVE, 5), None, None, ""),
-        (channel(recording_jobs.ACTIVE, 5), channel(recording_jobs.ACTIVE, None), None, ""),
-        (channel(recording_jobs.ACTIVE, 0), channel(recording_jobs.ACTIVE, 0), "REC-1", "does not grow"),
-        (channel(recording_jobs.ACTIVE, None), None, "REC-1", "nothing is stored"),
-        (channel(recording_jobs.IDLE, 5), None, "REC-1", "state Idle"),
-        (channel(recording_jobs.ERROR, 5, error="401 Unauthorized"), None, "REC-1", "401 Unauthorized"),
-        (
-            channel(recording_jobs.ACTIVE, 5, url="rtsp://10.0.0.9/x", name="other"),
-            None,
-            "REC-2",
-            "rtsp://10.0.0.9/x (other)",
-        ),
-        (_Channel("", "", None, search.Stored(None, None, "")), None, "REC-2", "the channel is free"),
-        (None, None, "REC-2", "no such channel"),
-    ],
-)
-def test_a_channel_records_or_the_cause_is_named(
-    now: _Channel | None, before: _Channel | None, code: str | None, words: str
-) -> None:
-    result = _judge(CAMERA, now, before, URL)
-    assert [f.code for f in result.findings] == ([code] if code else [])
-    assert all(
-        f.subject == "channel 2 of rec" and words in f.measured and "line 7" in f.limit_source for f in result.findings
-    )

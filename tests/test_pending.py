@@ -11,6 +11,7 @@ import struct
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 
 import psutil
@@ -20,9 +21,11 @@ from conftest import CAMERAS, make_site
 from strangers import SOAP, Settable
 from test_steps import HOST, SITE, Place, hurry, serving
 from zentrale.errors import InputError
+from zentrale.field.device import Device
 from zentrale.findings import Finding
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.passwords.keyring import Manner as Said
+from zentrale.jobs.registration import registering
 from zentrale.jobs.rotating import Rotation, Rotator
 from zentrale.logbook import processes, vault
 from zentrale.logbook.ledger import Patience
@@ -36,6 +39,12 @@ from zentrale.site.reading import read_plan
 
 __all__ = ["hurry"]
 OTHER_MAC = "02:66:00:00:00:01"
+
+
+@pytest.fixture(autouse=True)
+def patient(hurry: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    """None of these cameras is silent, so that a machine that stalls may take its time."""
+    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=5.0))
 
 
 @dataclass

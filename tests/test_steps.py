@@ -58,7 +58,7 @@ HOST = "127.0.77.11"
 @pytest.fixture(autouse=True)
 def hurry(monkeypatch: pytest.MonkeyPatch) -> None:
     """The same waiting in a twelfth of the time."""
-    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=2.0))
+    monkeypatch.setattr(registering, "Device", partial(Device, timeout_s=1.0))
     monkeypatch.setattr(channels, "take_reference", plays)
     for module, name, value in (
         (runner, "SETTLE_S", 0.3), (runner, "LOOK_AGAIN_S", 0.2), (password, "_LOOK_EVERY_S", 0.5),

@@ -46,6 +46,8 @@ SEEDED = (
     ("verify", "PIC-3", "camera gangway, sub stream", "the same, in its sub stream"),
     ("verify", "STR-7", "camera landing-stage, main stream", "a stream that loses packets"),
     ("verify", "REC-1", "channel 12 of recorder-1", "a channel that does not record"),
+    ("verify", "REC-11", "channel 13 of recorder-2", "one of the two that were to record on motion: it records always"),
+    ("verify", "REC-11", "channel 14 of recorder-2", "the other"),
 )
 # And what it has beside where the system gives networks of one's own.
 SEEDED_APART = (

@@ -290,7 +290,7 @@ class Device:
             there = answer.get("location")
             if "://" not in there:
                 there = f"{url.partition('://')[0]}://{urlsplit(url).netloc}/{there.lstrip('/')}"
-            newer = self._here(there, "redirection")
+            newer = self.here(there, "redirection")
             if url.startswith("https:") and not newer.startswith("https:"):
                 raise RemoteProtocolError(f"{name}: it sends us from HTTPS to HTTP")
             if url == self.url:
@@ -300,7 +300,7 @@ class Device:
                 raise RemoteProtocolError(f"{name}: it sends us elsewhere after it was given credentials")
         raise RemoteProtocolError(f"{name}: it sends us round and round")
 
-    def _here(self, told: str, what: str) -> str:
+    def here(self, told: str, what: str) -> str:
         """An address as told, at the host that was reached."""
         pinned = pin(told, self.host, HTTP_SCHEMES, self.rules.http_port)
         if pinned.named:
@@ -320,7 +320,7 @@ class Device:
         address = self._services.get(NS[prefix])
         if address is None:
             raise NotOfferedError(f"the device has no service {NS[prefix]}")
-        return self._here(address, "service address")
+        return self.here(address, "service address")
 
     # Getting in
 

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import asyncio
 import io
+import time
 from dataclasses import replace
+from datetime import UTC, datetime
 
 from zentrale.errors import SoapRefusalError
 from zentrale.protocols import soap
-from zentrale.protocols.onvif import device, encoder_options, encoders, media, media2, osd, password_rules
+from zentrale.protocols.onvif import device, encoder_options, encoders, events, media, media2, osd, password_rules
 from zentrale.protocols.onvif.encoder_options import CodecOptions
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
-from zentrale.simulation import encoding, scene
+from zentrale.simulation import encoding, happening, scene
+from zentrale.simulation.happening import EVENTS_PATH, PullPoint
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.picture_services import Microphone, PictureServices
@@ -23,6 +26,7 @@ SNAPSHOT_PATH = "/snapshot"
 MAX_FPS = 30
 MAX_LABELS = 4
 _SIZES = ((3840, 2160), (2560, 1440), (1920, 1080), (1280, 720), (640, 360), (320, 180), (160, 96))
+_MOTION = "tns1:VideoSource/MotionAlarm"
 SOURCE_CONFIGURATION = "source-1"  # of its first lens
 
 
@@ -71,12 +75,26 @@ class SimulatedCamera(OnvifDevice):
             "SetOSD": self._set_osd,
             "DeleteOSD": self._delete_osd,
         }
+        if config.motion:
+            point = PullPoint(self.base_url + EVENTS_PATH, self._moves, self._moved)
+            self.operations |= point.operations()
 
     def services(self) -> list[device.Service]:
         paths = {"media": ("trt", MEDIA_PATH), "media2": ("tr2", MEDIA2_PATH)}
         own = [device.Service(NS[paths[m][0]], self.base_url + paths[m][1]) for m in self.config.media]
         more = [device.Service(NS[prefix], url) for prefix, url in self.picture.services(self.base_url)]
-        return [*super().services(), *own, *more]
+        events = [device.Service(NS["tev"], self.base_url + EVENTS_PATH)] if self.config.motion else []
+        return [*super().services(), *own, *more, *events]
+
+    def _moves(self) -> list[events.Message]:
+        return [self._motion(time.time(), happening.something_moves(time.time()))]
+
+    def _moved(self, since_s: float, until_s: float) -> list[events.Message]:
+        return [self._motion(at, moves) for at, moves in happening.movements(since_s, until_s)]
+
+    def _motion(self, at_s: float, moves: bool) -> events.Message:
+        when = datetime.fromtimestamp(at_s + self.clock_offset_s, UTC)
+        return events.Message(_MOTION, {"Source": "lens-1"}, {"State": str(moves).lower()}, when)
 
     def stream_named(self, path: str) -> str | None:
         """The name of the stream at a request path; None for any other."""

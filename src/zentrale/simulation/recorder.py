@@ -21,10 +21,11 @@ from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VI
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
+from zentrale.simulation.happening import EVENTS_PATH, PullPoint, something_moves
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder_pulling import pull, why
 from zentrale.simulation.recorder_ring import Ring
-from zentrale.simulation.recorder_services import EVENTS_PATH, SCHEDULE_PATH, PullPoint, Schedules, something_moves
+from zentrale.simulation.recorder_services import SCHEDULE_PATH, Schedules
 from zentrale.simulation.scenario import BehindRecorder, Recorder
 
 log = logging.getLogger(__name__)

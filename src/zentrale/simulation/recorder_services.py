@@ -5,27 +5,18 @@ from __future__ import annotations
 import io
 import secrets
 import struct
-import time
 import zoneinfo
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 
 from zentrale.errors import SoapRefusalError
 from zentrale.protocols import soap, weekly
-from zentrale.protocols.onvif import events, schedule
+from zentrale.protocols.onvif import schedule
 from zentrale.protocols.xml import Element
 
-EVENTS_PATH, SCHEDULE_PATH = "/onvif/event_service", "/onvif/schedule_service"
+SCHEDULE_PATH = "/onvif/schedule_service"
 _PAGE = 10  # schedules in one answer
-_LASTS = timedelta(minutes=1)
-MOVES_EVERY_S, MOVES_FOR_S = 20, 10  # in front of every camera of the stand-in site
-
-
-def something_moves(now_s: float, before_s: float = 0.0, after_s: float = 0.0) -> bool:
-    """Whether a recording that begins and ends around each movement runs at this time."""
-    moves = now_s % MOVES_EVERY_S < MOVES_FOR_S
-    return moves or (now_s + before_s) % MOVES_EVERY_S < before_s or (now_s - MOVES_FOR_S) % MOVES_EVERY_S < after_s
 
 
 def local(now_s: float, posix: str) -> datetime:
@@ -70,29 +61,3 @@ class Schedules:
         if self.held.pop(schedule.token_of(request), None) is None:
             raise SoapRefusalError("Sender", "InvalidArgVal", "NotFound", reason="no such schedule")
         return soap.TSC.DeleteScheduleResponse()
-
-
-class PullPoint:
-    """The present state of each property, once to each subscription. `state` tells the messages that there are now."""
-
-    def __init__(self, url: str, state: Callable[[], Iterable[events.Message]]) -> None:
-        self._url = url
-        self._state = state
-        self._waiting: list[events.Message] = []
-
-    def operations(self) -> dict[str, Callable[[Element], Element]]:
-        return {
-            "CreatePullPointSubscription": self._subscribe, "PullMessages": self._pull,
-            "Unsubscribe": lambda _: soap.WSNT.UnsubscribeResponse(),
-        }  # fmt: skip
-
-    def _subscribe(self, request: Element) -> Element:
-        topics = events.topics_of(request)
-        self._waiting = [m for m in self._state() if not topics or any(m.topic.startswith(t) for t in topics)]
-        now = datetime.now(UTC)
-        return events.create_response(f"{self._url}/pull-1", now, now + _LASTS)
-
-    def _pull(self, request: Element) -> Element:
-        now = datetime.fromtimestamp(time.time(), UTC)
-        some, self._waiting = self._waiting, []
-        return events.pull_response(some, now, now + _LASTS)

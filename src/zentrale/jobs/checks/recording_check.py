@@ -1,32 +1,49 @@
-"""Asking the recorders: does each planned channel record, the right camera, and does what is stored grow?"""
+"""Asking the recorders: does each planned channel record, the right camera, by its rule, and does what is stored grow?"""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
 
 from zentrale.errors import DeviceError, NotFoundError
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
+from zentrale.jobs.checks.channel_judging import Around, Motion, judge
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.motion_watch import Listening, heard, listen
 from zentrale.jobs.checks.seen import ChannelResult
-from zentrale.jobs.known.entry_judged import seen_there
+from zentrale.jobs.known.entry_judged import judge_clock, seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
-from zentrale.jobs.recorders.driver import ChannelSample, Sample, recorded_url
+from zentrale.jobs.recorders.channel_holds import BY_MOTION
+from zentrale.jobs.recorders.driver import Sample, recorded_url
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
-from zentrale.protocols.onvif import recording_jobs, search
+from zentrale.protocols.onvif import recording_jobs
+from zentrale.protocols.onvif.events import Message
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
 CHANNEL = "channel"  # the kind of its observations
 BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may take 12 s
+_SEVERAL = 2
 
 
 Samples = Mapping[str, Sample | DeviceError]
+
+
+@dataclass(frozen=True)
+class _Before:
+    """The first look: what the recorders held, the cameras that are listened to, and when that was."""
+
+    samples: Samples
+    listening: tuple[Listening, ...]
+    at: datetime
 
 
 @dataclass(frozen=True)
@@ -38,12 +55,14 @@ class RecorderChecks:
     not_found: tuple[Finding, ...] = ()
 
 
-async def sample_recorders(plan: Plan, found: Mapping[str, FoundDevice], keyring: Keyring) -> Samples:
+async def sample_recorders(
+    plan: Plan, found: Mapping[str, FoundDevice], keyring: Keyring, *, whole: bool = True
+) -> Samples:
     """The state of all channels of all recorders that have cameras; an error where one could not be asked."""
     used = {c.recorder for c in plan.cameras}
     recorders = [r for r in plan.recorders if r.name in used]
     results = await scheduler.run(
-        recorders, lambda r: _sample(plan, r, found.get(r.name), keyring), at_once=len(recorders) or 1,
+        recorders, lambda r: _sample(plan, r, found.get(r.name), keyring, whole=whole), at_once=len(recorders) or 1,
         budget_s=keyring.budget(BUDGET_S),
     )  # fmt: skip
     return {
@@ -56,7 +75,7 @@ def _as_error(failure: Failure[Recorder]) -> DeviceError:
     return failure.error if isinstance(failure.error, NotFoundError) else DeviceError(failure.message)
 
 
-async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring) -> Sample:
+async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyring: Keyring, *, whole: bool) -> Sample:
     driver = driver_of(plan, recorder)
     if not driver.has_service:
         return await opened(keyring, recorder, None).sample({})
@@ -64,54 +83,118 @@ async def _sample(plan: Plan, recorder: Recorder, seen: FoundDevice | None, keyr
         raise NotFoundError("the last discovery did not find it, so its channels were not asked")
     await keyring.ready()
     async with entered(keyring, seen, recorder) as client:
-        return await opened(keyring, recorder, client).sample(planned_channels(plan, plan.cameras, recorder.name))
+        planned = planned_channels(plan, plan.cameras, recorder.name)
+        return await opened(keyring, recorder, client).sample(planned, whole=whole)
 
 
-async def check_recorders(
+def judge_recorders(
     plan: Plan,
     cameras: Sequence[Camera],
     found: Mapping[str, FoundDevice],
-    keyring: Keyring,
-    before: Samples,
-    addresses: Mapping[str, str],
+    samples: tuple[Samples, Samples],
+    around: Mapping[str, Around],
     missing: Collection[str] = (),
 ) -> RecorderChecks:
-    """Compare the channels of `cameras` now with the plan and with the sample taken `before`.
+    """The channels of `cameras` as they are, against the plan and as they were before: `samples` are both looks.
 
-    addresses: the main stream address of each camera that told one
+    around:  what is known beside, by camera
     missing: cameras that have a finding of their own already: that their channel does not record follows from it
     """
-    after = await sample_recorders(plan, found, keyring)
-    results = []
-    for camera in cameras:
-        sample, earlier = after[camera.recorder], before[camera.recorder]
-        if isinstance(sample, DeviceError):
-            results.append(ChannelResult(camera.recorder, camera.channel, camera.name, "not known", None))
-            continue
-        was = None if isinstance(earlier, DeviceError) else earlier.channels.get(camera.channel)
-        result = _judge(camera, sample.channels.get(camera.channel), was, addresses.get(camera.name))
-        results.append(replace(result, findings=()) if camera.name in missing else result)
-    judged, not_found = [], []
+    before, after = samples
+    results: list[ChannelResult] = []
+    judged: list[Judged] = []
+    not_found: list[Finding] = []
     for name in dict.fromkeys(c.recorder for c in cameras):
-        sample, ref, source = after[name], Ref(Kind.RECORDER, name), f"site.toml recorder {name}"
-        if isinstance(sample, NotFoundError):
-            not_found.append(finding("DIS-1", ref, str(sample), "an answer", source))
-        elif not driver_of(plan, next(r for r in plan.recorders if r.name == name)).has_service:
-            by_hand = finding("REC-5", ref, str(sample), "every channel looked at", source)
-            judged.append(Judged(ref, frozenset({"REC-5"}), (by_hand,)))
-        elif isinstance(sample, DeviceError):
-            judged.append(Judged(ref, frozenset({"REC-3"}), (finding("REC-3", ref, str(sample), "an answer", source),)))
-        else:
-            judged.append(
-                Judged(ref, frozenset({"REC-3", "REC-4", "REC-6"}), tuple(f for f in sample.findings if f.ref == ref))
-            )
-            judged += seen_there(ref, found[name].address) if name in found else []
-            channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
+        own = [c for c in cameras if c.recorder == name]
+        sample, earlier = after[name], before[name]
+        if isinstance(sample, DeviceError):
+            results += [ChannelResult(name, c.channel, c.name, "not known", None) for c in own]
+            told = _not_asked(plan, name, sample)
+            not_found += told if isinstance(sample, NotFoundError) else []
             judged += [
-                Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), some)
-                for n, some in channels.items()
+                Judged(f.ref, frozenset({f.code}), (f,))
+                for f in told
+                if f.ref and not isinstance(sample, NotFoundError)
             ]
-    return RecorderChecks(tuple(results), tuple(judged), tuple(not_found))
+            continue
+        was = {} if isinstance(earlier, DeviceError) else earlier.channels
+        wanted = planned_channels(plan, own, name)
+        some = [
+            judge(
+                c, wanted[c.channel], sample.channels.get(c.channel), was.get(c.channel), around.get(c.name, Around())
+            )
+            for c in own
+        ]
+        some = [replace(r, findings=()) if r.camera in missing else r for r in some]
+        some, whole = _keeps_nothing(name, some, sample)
+        results += some
+        judged += _of_recorder(plan, name, sample, found)
+        if whole or any(r.records and r.state == recording_jobs.ACTIVE for r in some):
+            judged.append(Judged(Ref(Kind.RECORDER, name), frozenset({"REC-15"}), tuple(whole)))
+    order = {c.name: number for number, c in enumerate(cameras)}
+    return RecorderChecks(tuple(sorted(results, key=lambda r: order[r.camera])), tuple(judged), tuple(not_found))
+
+
+def _not_asked(plan: Plan, name: str, error: DeviceError) -> list[Finding]:
+    ref, source = Ref(Kind.RECORDER, name), f"site.toml recorder {name}"
+    if isinstance(error, NotFoundError):
+        return [finding("DIS-1", ref, str(error), "an answer", source)]
+    if not driver_of(plan, plan.recorder(name)).has_service:
+        return [finding("REC-5", ref, str(error), "every channel looked at", source)]
+    return [finding("REC-3", ref, str(error), "an answer", source)]
+
+
+def _of_recorder(plan: Plan, name: str, sample: Sample, found: Mapping[str, FoundDevice]) -> list[Judged]:
+    """What was said of the recorder itself, and of its channels whether they are planned or not."""
+    ref = Ref(Kind.RECORDER, name)
+    judged = [
+        Judged(ref, frozenset({"REC-3", "REC-4", "REC-6"}), tuple(f for f in sample.findings if f.ref == ref)),
+    ]
+    if sample.hardware is not None:
+        judged.append(Judged(ref, frozenset({"REC-16"}), tuple(_failed(ref, sample.hardware))))
+    if sample.clock_offset_s is not None:
+        judged.append(judge_clock(ref, sample.clock_offset_s, plan.policy))
+    judged += seen_there(ref, found[name].address) if name in found else []
+    channels = {**dict.fromkeys(sample.channels, ()), **_by_channel(name, sample.findings)}
+    judged += [
+        Judged(Ref(Kind.RECORDER, name, f"channel {n}"), frozenset({"REC-7", "REC-8", "REC-9"}), some)
+        for n, some in channels.items()
+    ]
+    return judged
+
+
+def _failed(ref: Ref, hardware: Sequence[Message]) -> Iterator[Finding]:
+    """In the recorder's own words."""
+    for message in hardware:
+        which = ", ".join(f"{n} {v}" for n, v in message.source.items())
+        says = ", ".join(f"{n} {v}" for n, v in message.data.items())
+        when = f" since {message.utc.astimezone():%Y-%m-%d %H:%M:%S %Z}" if message.utc is not None else ""
+        measured = f"{message.topic.rpartition('/')[2]}: {which}: {says}{when}"
+        yield finding("REC-16", ref, measured, "no failure", "its own events")
+
+
+def _keeps_nothing(name: str, some: list[ChannelResult], sample: Sample) -> tuple[list[ChannelResult], list[Finding]]:
+    """Where all of its channels that are active keep nothing, that is the recorder's, and theirs follow from it."""
+    active = [r for r in some if r.state == recording_jobs.ACTIVE and not r.waits]
+    stands = [r for r in active if any(f.code == "REC-1" for f in r.findings)]
+    if len(stands) < _SEVERAL or len(stands) < len(active):
+        return some, []
+    newest = max((r.stored_until for r in stands if r.stored_until is not None), default=None)
+    since = (
+        f"newest stored time stands since {newest.astimezone():%Y-%m-%d %H:%M:%S %Z}" if newest else "nothing is stored"
+    )
+    listed = f"; it lists {', '.join(sample.disks)}" if sample.disks else ""
+    measured = f"keeps nothing: {since}, though {len(stands)} channels call themselves active{listed}"
+    whole = finding(
+        "REC-15", Ref(Kind.RECORDER, name), measured, "what is taken in is kept", "two looks at what is stored"
+    )
+    names = {r.camera for r in stands}
+    return [_beneath(r, whole) if r.camera in names else r for r in some], [whole]
+
+
+def _beneath(result: ChannelResult, whole: Finding) -> ChannelResult:
+    told = tuple(replace(f, caused_by=whole.name) if f.code == "REC-1" else f for f in result.findings)
+    return replace(result, findings=told)
 
 
 def _by_channel(recorder: str, findings: Sequence[Finding]) -> dict[int, tuple[Finding, ...]]:
@@ -123,67 +206,62 @@ def _by_channel(recorder: str, findings: Sequence[Finding]) -> dict[int, tuple[F
     return noticed
 
 
-def _judge(camera: Camera, now: ChannelSample | None, was: ChannelSample | None, address: str | None) -> ChannelResult:
-    result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None, records=False)
-    if now is None or now.state is None:
-        measured = "the channel is free" if now else "there is no such channel"
-        item = finding("REC-2", result.ref, measured, camera.name, camera.where)
-        return replace(result, findings=(item,))
-    result = replace(result, state=now.state.state, stored_until=now.stored.latest)
-    if address is not None and now.url != address:
-        measured = f"it takes in {now.url} ({now.name or 'unnamed'})"
-        item = finding("REC-2", result.ref, measured, f"{address} ({camera.name})", camera.where)
-        return replace(result, findings=(item,))
-    grows = (
-        was is None or now.stored.latest is None or was.stored.latest is None or now.stored.latest > was.stored.latest
-    )
-    known = (
-        now.stored.status != search.NOT_TOLD
-    )  # its search service lacks the operation: then its job's word is all there is
-    if now.state.state != recording_jobs.ACTIVE or (known and (now.stored.latest is None or not grows)):
-        cause = now.state.error or (
-            "the recorder does not tell why"
-            if not known
-            else "nothing is stored"
-            if now.stored.latest is None
-            else "what is stored does not grow"
-        )
-        measured = f"{camera.name}: state {now.state.state}; {cause}"
-        item = finding("REC-1", result.ref, measured, "recording", camera.where)
-        return replace(result, findings=(item,))
-    return replace(result, records=True)
-
-
 class Recording(Check):
-    """Asks the recorders before and after the streams were measured: what is stored must have grown meanwhile."""
+    """Asks the recorders before and after the streams were measured: what is stored must have grown meanwhile. Cameras that are
+    recorded on motion are listened to in between.
+    """
 
     name = "recording"
     layer = Layer.RECORDING
-    codes = frozenset({"REC-1", "REC-2", "REC-3", "REC-4", "REC-5", "REC-6", "REC-7", "REC-8", "REC-9", "DIS-1"})
+    codes = frozenset({"DIS-1", "CLK-1", *(f"REC-{n}" for n in range(1, 17) if n != 10)})
     doing = "asking the recorders"
 
     async def prepare(self, round: Round) -> None:
-        round.keep(self, await sample_recorders(round.plan, round.found, round.keyring))
+        plan, keyring = round.plan, round.keyring
+        on_motion = [c for c in round.cameras if plan.recording(c).mode == BY_MOTION and plan.camera_type(c).onvif]
+        samples, listening = await asyncio.gather(
+            sample_recorders(plan, round.found, keyring, whole=False), listen(on_motion, round.found, keyring)
+        )
+        round.keep(self, _Before(samples, tuple(listening), datetime.now(UTC)))
 
     async def observe(self, round: Round) -> None:
-        targets = [t for t in round.targets if "main" in t.streams]
-        main = {t.camera.name: recorded_url(t.camera, t.streams["main"]) for t in targets}
+        before = round.kept(self, _Before({}, (), datetime.now(UTC)))
+        motion = await heard(before.listening, round.found, round.keyring)
+        after = await sample_recorders(round.plan, round.found, round.keyring)
+        around = {c.name: self._around(round, c, before, after, motion.get(c.name)) for c in round.cameras}
         missing = {u.camera.name for u in round.unresolved}
-        before: Samples = round.kept(self, {})
-        checks = await check_recorders(round.plan, round.cameras, round.found, round.keyring, before, main, missing)
+        checks = judge_recorders(
+            round.plan, round.cameras, round.found, (before.samples, after), around, missing
+        )  # fmt: skip
         round.keep(self, checks)
         round.channels = checks.channels
         round.findings += checks.not_found
         for channel in round.channels:
-            if channel.records is not None:
+            if channel.records is not None or channel.waits:
                 round.observe(CHANNEL, channel.ref, "ONVIF", channel.document())
+
+    def _around(self, round: Round, camera: Camera, before: _Before, after: Samples, motion: Motion | None) -> Around:
+        target = next((t for t in round.targets if t.camera.name == camera.name), None)
+        streams = {} if target is None else {n: recorded_url(camera, a) for n, a in target.streams.items()}
+        sizes = {
+            s.stream: (s.measured.width_px, s.measured.height_px)
+            for s in round.streams
+            if s.camera == camera.name and s.measured is not None and s.measured.width_px and s.measured.height_px
+        }
+        zone = ZoneInfo(round.plan.site.timezone)
+        local = before.at.astimezone(zone), datetime.now(zone)
+        sample = after.get(camera.recorder)
+        offset_s = (sample.clock_offset_s or 0.0) if isinstance(sample, Sample) else 0.0
+        account = round.plan.policy.recorder_account
+        return Around(streams.get("main"), streams.get("sub"), sizes, local, offset_s, motion, account)
 
     def judge(self, round: Round) -> Iterator[Judged]:
         yield from round.kept(self, RecorderChecks(())).recorders
         missing = {u.camera.name for u in round.unresolved}
         for channel in round.channels:
-            if channel.records is not None and channel.camera not in missing:
-                yield Judged(channel.ref, frozenset({"REC-1", "REC-2"}), channel.findings)
+            if channel.camera not in missing and (channel.records is not None or channel.waits):
+                found = {"REC-2", "REC-11", "REC-12", "REC-13", "REC-14"} | (set() if channel.waits else {"REC-1"})
+                yield Judged(channel.ref, frozenset(found), channel.findings)
 
     def needs(self, plan: Plan, camera: Camera) -> list[Need]:
         recorder = next(r for r in plan.recorders if r.name == camera.recorder)
@@ -191,4 +269,4 @@ class Recording(Check):
             return []  # told as REC-5: a person has to look
         where = f"{camera.recorder} channel {camera.channel}"
         channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
-        return [Need("recording never asked for", where, channel, "REC-1")]
+        return [Need("recording never seen", where, channel, "REC-1")]

@@ -144,7 +144,7 @@ def outcome_told(content: Mapping[str, object]) -> object:
 @dataclass(frozen=True)
 class ChannelResult:
     """One planned channel. `stored_until` is the recorder's time of the last picture it stored; `records` None where the
-    recorder could not be asked.
+    recorder could not be asked, or nothing could be seen of it: then `waits`.
     """
 
     recorder: str
@@ -154,6 +154,7 @@ class ChannelResult:
     stored_until: datetime | None
     findings: tuple[Finding, ...] = ()
     records: bool | None = None
+    waits: bool = False
 
     @property
     def ref(self) -> Ref:
@@ -162,8 +163,8 @@ class ChannelResult:
     @property
     def verdict(self) -> Verdict:
         if self.records is None:
-            return Verdict.NOT_REACHED
-        return Verdict.AS_PLANNED if self.records else Verdict.OTHERWISE
+            return Verdict.NOT_JUDGED if self.waits else Verdict.NOT_REACHED
+        return Verdict.AS_PLANNED if self.records and not self.findings else Verdict.OTHERWISE
 
     def document(self) -> dict[str, object]:
         return {

@@ -6,16 +6,18 @@ from collections.abc import Iterator
 from typing import Any
 
 from zentrale.jobs.known.step_form import Step
+from zentrale.jobs.recorders.channel_holds import in_words, planned
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.retention_step import Retention
-from zentrale.jobs.recorders.rule_step import Rule, in_words, planned
+from zentrale.jobs.recorders.rule_step import Rule
 from zentrale.jobs.recorders.tracks_step import Tracks, Wanted
 from zentrale.logbook.store import Change
 from zentrale.site.model import RecordingPlan
 from zentrale.subjects import Ref
 
-NAMES = (Retention.name, Tracks.name, Rule.name)
+RETENTION = Retention.name
+NAMES = (RETENTION, Tracks.name, Rule.name)
 
 
 def steps(

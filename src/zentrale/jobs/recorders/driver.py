@@ -13,9 +13,11 @@ from zentrale.findings import Finding
 from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
+from zentrale.jobs.recorders.channel_holds import RuleState, TracksState
 from zentrale.jobs.recorders.passes import Passes
+from zentrale.protocols.onvif.events import Message
 from zentrale.protocols.onvif.recording_jobs import JobState
-from zentrale.protocols.onvif.search import Stored
+from zentrale.protocols.onvif.search import Stored, StoredVideo
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.site.model import Camera, Recorder, RecordingPlan
 
@@ -31,21 +33,33 @@ class PlannedChannel:
 @dataclass(frozen=True)
 class ChannelSample:
     """What one channel holds: the camera's name as the recorder has it, its address, empty where it points nowhere; `state` None
-    where it has no job.
+    where it has no job. user: as whom it watches, where the recorder tells it; rule, tracks: None where it does not tell them;
+    videos: the pictures that are stored by now, one for each track, empty where it does not tell
     """
 
     name: str
     url: str
     state: JobState | None
     stored: Stored
+    user: str = ""
+    rule: RuleState | None = None
+    tracks: TracksState | None = None
+    videos: tuple[StoredVideo, ...] = ()
 
 
 @dataclass(frozen=True)
 class Sample:
-    """All channels of a recorder by number, and what is to be told of the recorder itself."""
+    """All channels of a recorder by number, and what is to be told of the recorder itself.
+
+    clock_offset_s: how far its clock is ahead, None where it tells none; hardware: what it says of failed parts, None where it
+    tells no events; disks: what it lists as storage
+    """
 
     channels: Mapping[int, ChannelSample] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
+    clock_offset_s: float | None = None
+    hardware: tuple[Message, ...] | None = None
+    disks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -86,8 +100,8 @@ class Driver(ABC):
         return []
 
     @abstractmethod
-    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
-        """What all channels hold now. planned: as for `noticed`. Raises DeviceError."""
+    async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
+        """What all channels hold now. planned: as for `noticed`; whole: with what only one look needs. Raises DeviceError."""
 
     async def taken(self) -> Collection[int]:
         """Channels that record, or point, by what the recorder tells. Raises DeviceError."""

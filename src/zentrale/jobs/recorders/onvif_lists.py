@@ -6,9 +6,10 @@ import asyncio
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from urllib.parse import quote
 
-from zentrale.errors import DeviceError, NotOfferedError
+from zentrale.errors import DeviceError, NotOfferedError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.jobs.recorders.book import ChannelBook
@@ -18,6 +19,7 @@ from zentrale.protocols.onvif import recording, recording_jobs, schedule, search
 from zentrale.protocols.onvif.recording import Receiver, RecorderLimits, Recording
 from zentrale.protocols.onvif.recording_jobs import RecordingJob, RecordingOptions
 from zentrale.protocols.onvif.schedule import Schedule
+from zentrale.protocols.onvif.search import StoredVideo
 from zentrale.protocols.xml import Element
 from zentrale.subjects import Kind, Ref
 
@@ -85,6 +87,7 @@ class RecorderChannels:
         self._kept: tuple[float, Lists] | None = None
         self._limits: RecorderLimits | None = None
         self._schedules: list[Schedule] | None = None
+        self._tells_no_videos = False
 
     async def write(self, service: str, request: Element) -> Element:
         """Raises DeviceError."""
@@ -164,6 +167,21 @@ class RecorderChannels:
     async def stored(self, item: Recording) -> search.Stored:
         answer = await self.client.call("tse", search.get_recording_information(item.token))
         return search.parse_information(answer)
+
+    async def videos(self, item: Recording, latest: datetime | None) -> tuple[StoredVideo, ...]:
+        """The pictures that were stored last; none where it does not tell. A recorder that lacks it is asked once."""
+        if latest is None or self._tells_no_videos:
+            return ()
+        try:
+            answer = await self.client.call("tse", search.get_media_attributes(item.token, latest))
+        except NotOfferedError:
+            self._tells_no_videos = True
+            return ()
+        except (RefusedError, UnreachableError):
+            raise
+        except DeviceError:
+            return ()  # optional, and not everywhere well kept
+        return tuple(search.parse_media_attributes(answer))
 
 
 def doubles(lists: Lists) -> list[str]:

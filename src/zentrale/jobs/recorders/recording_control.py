@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
-from zentrale.errors import NotOfferedError
+from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.jobs.known.planned import ref_of
@@ -13,11 +14,13 @@ from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders import channel_rules
 from zentrale.jobs.recorders.book import ChannelBook
+from zentrale.jobs.recorders.channel_holds import rule_of, tracks_of
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample
 from zentrale.jobs.recorders.moves import Mover, is_taken
-from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels, doubles, doubles_finding
+from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
+from zentrale.jobs.recorders.told_of_itself import Told, told_of_itself
 from zentrale.protocols.onvif import search
 from zentrale.protocols.onvif.recording_jobs import RecordingJob
 from zentrale.protocols.onvif.search import Stored
@@ -41,21 +44,37 @@ class OnvifRecorder(Driver):
     def rules(self, camera: Camera, rules: RecordingPlan, sub: str, passes: Passes) -> list[Step[Any]]:
         return channel_rules.steps(self.lists, camera.channel, ref_of(camera), rules, sub, passes)
 
-    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
+    async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
         lists = await self.lists.lists()
         channels = {}
         for number in sorted(lists.numbering.recordings):
             held = lists.held(number)
             if held.job is None:
                 channels[number] = ChannelSample(held.item.name, "", None, _NOTHING_STORED)
-                continue
-            state = await self.lists.job_state(held.job)
-            try:
-                stored = await self.lists.stored(held.item)
-            except NotOfferedError:
-                stored = Stored(None, None, search.NOT_TOLD)
-            channels[number] = ChannelSample(held.item.name, _source(lists, number, held.job), state, stored)
-        return Sample(channels, tuple(self._findings(lists, planned)))
+            else:
+                channels[number] = await self._channel(lists, number, held, held.job, whole=whole and number in planned)
+        assert self.client is not None
+        seen = await told_of_itself(self.client) if whole else Told()
+        offset = self.client.clock_offset.total_seconds() if await self.client.read_clock() else None
+        return Sample(channels, tuple(self._findings(lists, planned)), offset, seen.hardware, seen.disks)
+
+    async def _channel(self, lists: Lists, number: int, held: Held, job: RecordingJob, *, whole: bool) -> ChannelSample:
+        state = await self.lists.job_state(job)
+        try:
+            stored = await self.lists.stored(held.item)
+        except NotOfferedError:
+            stored = Stored(None, None, search.NOT_TOLD)
+        sample = ChannelSample(held.item.name, _source(lists, number, job), state, stored)
+        if not whole:
+            return sample
+        try:
+            rule = await rule_of(self.lists, number, job)
+        except DeviceError:
+            rule = None  # a schedule that it names, and does not tell
+        return replace(
+            sample, user=held.receiver.user if held.receiver is not None else "", rule=rule,
+            tracks=tracks_of(lists, number), videos=await self.lists.videos(held.item, stored.latest),
+        )  # fmt: skip
 
     async def taken(self) -> Collection[int]:
         lists = await self.lists.lists()

@@ -2,96 +2,29 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
-from zentrale.errors import DeviceError, NotOfferedError, RemoteProtocolError
+from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.findings import finding
 from zentrale.jobs.known.step_form import Step
+from zentrale.jobs.recorders.channel_holds import (
+    BY_HOURS,
+    BY_MOTION,
+    OTHER_HOURS,
+    RuleState,
+    hours_of,
+    in_words,
+    planned,
+    rule_of,
+)
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels
 from zentrale.protocols.onvif import recording_jobs, schedule
 from zentrale.protocols.onvif.recording import Recording
-from zentrale.protocols.onvif.recording_jobs import EventFilter, RecordingJob
+from zentrale.protocols.onvif.recording_jobs import EventFilter
 from zentrale.protocols.onvif.schedule import Schedule
 from zentrale.site.model import RecordingPlan
-from zentrale.site.values import timetable_entries, timetable_minutes
+from zentrale.site.values import timetable_minutes
 from zentrale.subjects import Kind, Ref
-
-# ONVIF Core and Analytics: what a camera says when something moves, by its picture or by the cells of its detector.
-MOTION = ("tns1:RuleEngine/CellMotionDetector/Motion", "tns1:VideoSource/MotionAlarm")
-CONTINUOUS, BY_MOTION, BY_HOURS, BY_EVENTS = "continuous", "motion", "timetable", "events"
-_OTHER_HOURS = "hours that are not each week alike"
-
-
-@dataclass(frozen=True)
-class RuleState:
-    """Of channel `number`. `mode`: continuous, motion, timetable, or events where it waits for others than motion.
-
-    topics, before_s, after_s: what begins it, and what is kept around that; hours: as entries of a timetable; schedule: its token
-    """
-
-    number: int
-    mode: str = CONTINUOUS
-    topics: tuple[str, ...] = ()
-    before_s: float = 0.0
-    after_s: float = 0.0
-    hours: tuple[str, ...] = ()
-    schedule: str = ""
-
-    @property
-    def plain(self) -> RuleState:
-        """Without the token, which says nothing of what holds."""
-        return replace(self, schedule="")
-
-
-def planned(number: int, rules: RecordingPlan) -> RuleState:
-    """What the plan says of channel `number`, without regard to what its recorder can do."""
-    if rules.mode == BY_MOTION:
-        return RuleState(number, BY_MOTION, MOTION, rules.before_s, rules.after_s)
-    return RuleState(number, rules.mode, hours=timetable_entries(rules.minutes))
-
-
-def in_words(state: RuleState) -> str:
-    if state.mode == CONTINUOUS:
-        return "always"
-    parts = []
-    if state.topics:
-        what = "on motion" if state.mode == BY_MOTION else f"on {', '.join(state.topics)}"
-        around = [f"{s:g} s {w}" for s, w in ((state.before_s, "before"), (state.after_s, "after")) if s]
-        parts.append(what + (f", {' and '.join(around)}" if around else ""))
-    if state.hours:
-        parts.append(", ".join(state.hours))
-    return "; ".join(parts) or "never"
-
-
-async def rule_of(channels: RecorderChannels, number: int, job: RecordingJob | None) -> RuleState:
-    """As the recorder tells it. Raises DeviceError."""
-    if job is None:
-        raise DeviceError(f"channel {number} has no recording job")
-    state = RuleState(number)
-    if job.events is not None:
-        motion = set(job.events.topics) <= set(MOTION)
-        mode, topics = (BY_MOTION, MOTION) if motion else (BY_EVENTS, job.events.topics)
-        state = RuleState(number, mode, topics, job.events.before_s, job.events.after_s)
-    if job.schedule:
-        mode = BY_HOURS if state.mode == CONTINUOUS else state.mode
-        state = replace(state, mode=mode, hours=await _hours(channels, job.schedule), schedule=job.schedule)
-    return state
-
-
-async def _hours(channels: RecorderChannels, token: str) -> tuple[str, ...]:
-    found = next((s for s in await channels.schedules() if s.token == token), None)
-    if found is None:
-        raise DeviceError(f"its schedule {token} is in its list no more")
-    return _entries(found)
-
-
-def _entries(found: Schedule) -> tuple[str, ...]:
-    from zentrale.protocols import weekly  # a calendar's reader is loaded where there is one
-
-    try:
-        return (_OTHER_HOURS,) if found.special else timetable_entries(weekly.minutes_of(found.standard))
-    except RemoteProtocolError:
-        return (_OTHER_HOURS,)
 
 
 class Rule(Step[RuleState]):
@@ -171,9 +104,9 @@ class Rule(Step[RuleState]):
         by_token = {s.token: s for s in there}
         if wanted.schedule in by_token:
             return wanted.schedule
-        if (found := next((s for s in there if _entries(s) == wanted.hours), None)) is not None:
+        if (found := next((s for s in there if hours_of(s) == wanted.hours), None)) is not None:
             return found.token
-        if _OTHER_HOURS in wanted.hours:
+        if OTHER_HOURS in wanted.hours:
             raise DeviceError(f"its schedule {wanted.schedule} is in its list no more")
         name = _NAMED + ", ".join(wanted.hours)
         minutes = frozenset(minute for entry in wanted.hours for minute in timetable_minutes(entry))

@@ -2,25 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import NamedTuple
 
 from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.jobs.known.step_form import Step
+from zentrale.jobs.recorders.channel_holds import TracksState, further_source, tracks_of
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, with_credentials
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.protocols.onvif import recording, recording_jobs
 from zentrale.protocols.onvif.recording import Recording
-from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VIDEO, VIDEO, JobSource, RecordingJob
-
-
-@dataclass(frozen=True)
-class TracksState:
-    """Of channel `number`: whether sound is recorded, and the sub stream's address, empty where it is not."""
-
-    number: int
-    sound: bool = False
-    sub: str = ""
+from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VIDEO, VIDEO, JobSource
 
 
 class Wanted(NamedTuple):
@@ -53,24 +45,19 @@ class Tracks(Step[TracksState]):
 
     async def look(self) -> TracksState:
         lists = self._lists = await self.channels.lists()
-        held = self._held = lists.held(self._number)
-        if held.job is None:
-            raise DeviceError(f"channel {self._number} has no recording job")
-        uris = {r.token: r.uri for r in lists.receivers}
-        audio = {*held.item.tracks_of(AUDIO), FIRST_AUDIO}
-        heard = any(track in audio for source in held.job.sources for _, track in source.tracks)
-        further = _further(held.job)
-        return TracksState(self._number, heard, uris.get(further.token, "") if further else "")
+        self._held = lists.held(self._number)
+        return tracks_of(lists, self._number)
 
     def wanted(self, now: TracksState) -> TracksState:
         return self._wanted
 
     async def apply(self, now: TracksState, wanted: TracksState) -> None:
         job = self._held.job
-        assert job is not None
+        if job is None:
+            raise DeviceError(f"channel {self._number} has no recording job")
         if not job.sources or job.sources[0].profile:
             raise NotOfferedError("what its job records comes from no receiver")
-        further, rest = _further(job), list(job.sources[2:])
+        further, rest = further_source(job), list(job.sources[2:])
         main = job.sources[0]
         if now.sound != wanted.sound:
             main = await self._with_sound(main, sound=wanted.sound)
@@ -146,8 +133,3 @@ class Tracks(Step[TracksState]):
     def shown(self, state: TracksState) -> str:
         sub = f"sub stream {state.sub}" if state.sub else "no sub stream"
         return f"{sub}, {'with' if state.sound else 'without'} sound"
-
-
-def _further(job: RecordingJob) -> JobSource | None:
-    """The source beside the main stream's, where it has one that is a receiver."""
-    return next((s for s in job.sources[1:2] if not s.profile), None)

@@ -21,7 +21,7 @@ class WorkSheet(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> ByHand:
         return ByHand(camera.recorder, camera.channel, camera.name, url, passes.wanted[0])
 
-    async def sample(self, planned: Mapping[int, PlannedChannel]) -> Sample:
+    async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
         raise DeviceError("it has no service to ask; look at its own screen")
 
 

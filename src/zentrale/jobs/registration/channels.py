@@ -18,11 +18,11 @@ from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.recorders import channel_rules
 from zentrale.jobs.recorders.driver import ByHand, Driver, PlannedChannel, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
-from zentrale.jobs.recorders.retention_step import Retention
 from zentrale.jobs.registration.by_hand import recording_rules, rules_told
 from zentrale.jobs.steps import accounts
 from zentrale.jobs.steps.address import Address
@@ -231,7 +231,7 @@ def _as_steps_left_it(
     """What was noticed of channels; a retention that a dry run would set is left out, and one of which a step failed follows from
     that.
     """
-    steps = {r.ref.name: (r, s) for r in results for s in r.steps if s.step == Retention.name}
+    steps = {r.ref.name: (r, s) for r in results for s in r.steps if s.step == channel_rules.RETENTION}
     for item in noticed:
         channel = (
             planned.get(int(item.ref.part.removeprefix("channel "))) if item.code == "REC-9" and item.ref else None

@@ -47,11 +47,10 @@ class Subscription:
 
 
 def create(topics: Iterable[str], lasts_s: float) -> Element:
-    """CreatePullPointSubscription for these topics and those beneath them."""
-    expression = WSNT.TopicExpression("|".join(f"{topic}//." for topic in topics), Dialect=_CONCRETE)
-    return TEV.CreatePullPointSubscription(
-        TEV.Filter(expression), TEV.InitialTerminationTime(f"PT{lasts_s:g}S")
-    )  # fmt: skip
+    """CreatePullPointSubscription for these topics and those beneath them; for all where there is none."""
+    expression = "|".join(f"{topic}//." for topic in topics)
+    wanted = [TEV.Filter(WSNT.TopicExpression(expression, Dialect=_CONCRETE))] if expression else []
+    return TEV.CreatePullPointSubscription(*wanted, TEV.InitialTerminationTime(f"PT{lasts_s:g}S"))
 
 
 def topics_of(request: Element) -> list[str]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from urllib.parse import unquote
 
 from zentrale.protocols import soap, xml
 from zentrale.protocols.http_auth import without_userinfo
@@ -20,7 +21,7 @@ _MAX_ITEMS = 4096
 
 @dataclass(frozen=True)
 class Receiver:
-    """`mode` is AlwaysConnect, AutoConnect or NeverConnect; `uri` comes without user and password.
+    """`mode` is AlwaysConnect, AutoConnect or NeverConnect; `uri` comes without user and password, `user` where it told one.
 
     element: its Configuration as the recorder sent it; it goes back whole but for what is changed. It may hold a
     password: never to be shown or logged
@@ -30,6 +31,7 @@ class Receiver:
     uri: str
     mode: str = "AlwaysConnect"
     element: Element | None = field(default=None, compare=False, repr=False)
+    user: str = field(default="", compare=False)
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,12 @@ def _set(parent: Element, name: str, value: str) -> None:
     child.text = value
 
 
+def user_of(uri: str) -> str:
+    """Whom an address names, empty where nobody."""
+    userinfo, at, _ = uri.partition("://")[2].partition("/")[0].rpartition("@")
+    return unquote(userinfo.partition(":")[0])[:64] if at else ""
+
+
 def points_somewhere(uri: str) -> bool:
     """Whether a receiver's address names a host: many recorders come with empty ones, or with 0.0.0.0."""
     host = without_userinfo(uri).partition("://")[2].partition("/")[0]
@@ -154,6 +162,7 @@ def parse_receivers(response: Element) -> list[Receiver]:
             without_userinfo(xml.text(r, "tt:Configuration/tt:MediaUri", NS)),
             xml.text(r, "tt:Configuration/tt:Mode", NS),
             r.find("tt:Configuration", NS),
+            user_of(xml.text(r, "tt:Configuration/tt:MediaUri", NS)),
         )
         for r in found
     ]
