@@ -72,7 +72,9 @@ def at(hour: int, zone: str = "Europe/Berlin", day: int = 4) -> tuple[datetime, 
 
 
 LISTENED = NOW - timedelta(seconds=60)
-MOVED, STILL = Motion(LISTENED, NOW + timedelta(seconds=3)), Motion(LISTENED)
+LOOKED = NOW + timedelta(seconds=6)
+MOVED, STILL = Motion(LISTENED, LOOKED, NOW - timedelta(seconds=9)), Motion(LISTENED, LOOKED)
+JUST_NOW = Motion(LISTENED, LOOKED, NOW - timedelta(seconds=3))
 NEVER = replace(IDLE, stored=Stored(None, None, "Stopped"))
 
 
@@ -84,9 +86,10 @@ NEVER = replace(IDLE, stored=Stored(None, None, "Stopped"))
         (told(NEVER, ON_MOTION), MOTION_RULES, Around(URL, motion=STILL), None, ["REC-13"]),
         (told(NEVER, ON_MOTION), MOTION_RULES, Around(URL, motion=MOVED), False, ["REC-1"]),
         (told(held("Idle", -600), ON_MOTION), MOTION_RULES, Around(URL, motion=MOVED), False, ["REC-1"]),
+        (told(NEVER, ON_MOTION), MOTION_RULES, Around(URL, motion=JUST_NOW), None, ["REC-13"]),
         (told(ACTIVE, ON_MOTION), MOTION_RULES, Around(URL, motion=MOVED), True, []),
         (told(ACTIVE, ON_MOTION), MOTION_RULES, Around(URL, motion=STILL), True, ["REC-11"]),
-        (told(ACTIVE, ON_MOTION), MOTION_RULES, Around(URL, motion=Motion(NOW - timedelta(seconds=20))), True, []),
+        (told(ACTIVE, ON_MOTION), MOTION_RULES, Around(URL, motion=Motion(NOW - timedelta(seconds=20), LOOKED)), True, []),
         (told(ACTIVE, ON_MOTION), MOTION_RULES, Around(URL, motion=STILL, offset_s=3600), True, []),  # its clock is ahead
         (told(ACTIVE, RuleState(2)), MOTION_RULES, Around(URL), True, ["REC-11"]),
         (told(IDLE, RuleState(2)), MOTION_RULES, Around(URL), False, ["REC-1", "REC-11"]),

@@ -319,6 +319,6 @@ def _document(standing: Standing, result: Rehearsal) -> dict[str, object]:
         "beside_the_plan": list(result.added),
         "took_s": {what: round(seconds, 2) for what, seconds in result.took.items()},
         "findings": [
-            {**finding_document(f), "at": f.at or None, "caused_by": f.caused_by or None} for f in result.findings
+            {**finding_document(f), "at": f.at or None} for f in result.findings
         ],
     }  # fmt: skip

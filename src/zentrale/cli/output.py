@@ -376,8 +376,9 @@ def counted(verdicts: Mapping[Verdict, int]) -> str:
     return ", ".join(f"{number} {verdict.words}" for verdict, number in kept)
 
 
-def finding_document(item: Finding) -> dict[str, str]:
+def finding_document(item: Finding) -> dict[str, str | None]:
     return {
         "code": item.code, "severity": item.severity.value, "subject": item.subject, "measured": item.measured,
         "limit": item.limit, "limit_source": item.limit_source, "advice": item.advice,
+        "caused_by": item.caused_by or None,
     }  # fmt: skip

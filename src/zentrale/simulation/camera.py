@@ -87,10 +87,10 @@ class SimulatedCamera(OnvifDevice):
         return [*super().services(), *own, *more, *events]
 
     def _moves(self) -> list[events.Message]:
-        return [self._motion(time.time(), happening.something_moves(time.time()))]
+        return [self._motion(time.time(), not self.still and happening.something_moves(time.time()))]
 
     def _moved(self, since_s: float, until_s: float) -> list[events.Message]:
-        return [self._motion(at, moves) for at, moves in happening.movements(since_s, until_s)]
+        return [self._motion(at, moves) for at, moves in happening.movements(since_s, until_s) if not self.still]
 
     def _motion(self, at_s: float, moves: bool) -> events.Message:
         when = datetime.fromtimestamp(at_s + self.clock_offset_s, UTC)

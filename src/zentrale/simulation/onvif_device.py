@@ -65,6 +65,7 @@ class OnvifDevice:
             a.user: (a.credentials(), a.level) for a in config.accounts
         }
         self.clock_offset_s = config.clock_offset_s
+        self.still = False  # nothing moves at the site
         self.timezone = "UTC0"
         self.hostname = f"{config.model.lower().replace(' ', '-')}-{config.mac.replace(':', '')[-6:]}"
         self.scopes = [f"onvif://www.onvif.org/name/{quote(config.model)}", "onvif://www.onvif.org/location/workshop"]

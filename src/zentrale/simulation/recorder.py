@@ -338,8 +338,10 @@ class SimulatedRecorder(OnvifDevice):
     def _runs(self, job: recording_jobs.RecordingJob) -> bool:
         """Whether it is to record now, by its filter and its schedule."""
         now = time.time()
-        if job.events is not None and not something_moves(now, job.events.before_s, job.events.after_s):
-            return False
+        if job.events is not None:
+            hears = not self.config.deaf and not self.still
+            if not hears or not something_moves(now, job.events.before_s, job.events.after_s):
+                return False
         return not job.schedule or self.schedules.runs(job.schedule, self.now_s(), self.timezone)
 
     def _keeps(self, job: recording_jobs.RecordingJob) -> bool:

@@ -139,6 +139,7 @@ class Recorder(Device):
         ""  # it keeps nothing; jobs are active, but where it is full
     )
     records_always: bool = False  # whatever its jobs wait for
+    deaf: bool = False  # it hears of no event, so that jobs that wait for one never record
     stops_after_s: dict[int, float] = {}  # channels that keep nothing more, so long after it was switched on
     really_records: dict[
         int, str
@@ -147,6 +148,7 @@ class Recorder(Device):
 
 class Scenario(Part):
     name: Text
+    still: bool = False  # nothing moves in front of any camera
     planned_main: tuple[Encoder, ...] = ()  # encoded ahead, since registration will set them
     planned_sub: tuple[Encoder, ...] = ()
     cameras: tuple[Camera, ...] = ()

@@ -97,6 +97,8 @@ class StandIn:
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
         for recorder in self.recorders:
             recorder.key_of = self._key_of
+        for each in self.devices:
+            each.still = scenario.still
         self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)

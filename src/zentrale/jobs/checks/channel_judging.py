@@ -13,24 +13,24 @@ from enum import Enum
 
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.seen import ChannelResult
-from zentrale.jobs.recorders.channel_holds import BY_EVENTS, BY_HOURS, BY_MOTION, RuleState, in_words, planned
+from zentrale.jobs.recorders.channel_holds import BY_HOURS, BY_MOTION, RuleState, in_words, planned
 from zentrale.jobs.recorders.driver import ChannelSample, PlannedChannel
 from zentrale.protocols.onvif import recording_jobs, search
 from zentrale.site.model import Camera
 from zentrale.site.values import timetable_minutes
 
 _LATE_S = 5.0  # a recorder writes what it takes in by the second or two
+_SLOW_S = 10.0  # some write no sooner
 _TOLERANCE_PX = 16  # H.264 codes whole macroblocks, which some tell uncut
 
 
 @dataclass(frozen=True)
 class Motion:
-    """What a camera told of motion: since when it was listened to, when something last began or still moved, None where nothing
-    did.
-    """
+    """What a camera told of motion between two times, by our clock: when first something moved, None where nothing did."""
 
     since: datetime
-    last: datetime | None = None
+    until: datetime
+    began: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -93,9 +93,14 @@ def _stored(
         stands = told and (latest is None or not grows)
         if now.state.state == recording_jobs.ACTIVE and not now.state.error and not missed and not stands:
             return replace(result, records=True)
-        cause = now.state.error or missed or _why(now, told=told, state=now.state.state)
+        if now.state.error:
+            cause, do = now.state.error, ""
+        elif missed:
+            cause, do = missed, _DEAF
+        else:
+            cause, do = _why(now, told=told, state=now.state.state)
         measured = f"{camera.name}: state {now.state.state}; {cause}"
-        return replace(result, findings=(finding("REC-1", result.ref, measured, "recording", camera.where),))
+        return replace(result, findings=(finding("REC-1", result.ref, measured, "recording", camera.where, do),))
     if told and latest is not None and (due is Due.NOTHING or not grows or was is None or before is not None):
         return replace(result, records=True)
     waits = in_words(now.rule) if now.rule is not None else "its rule"
@@ -126,25 +131,40 @@ def _due(rule: RuleState | None, local: tuple[datetime, datetime] | None) -> Due
 
 
 def _missed(now: ChannelSample, around: Around) -> str:
-    """Where the camera told of motion, and nothing was stored of it."""
-    last = around.motion.last if around.motion is not None else None
-    if last is None or now.rule is None or now.rule.mode not in (BY_MOTION, BY_EVENTS):
+    """Where the camera told of motion long enough ago, and nothing was stored since."""
+    motion = around.motion
+    if motion is None or motion.began is None or now.rule is None or now.rule.mode != BY_MOTION:
         return ""
     latest = now.stored.latest
     stored_until = latest - timedelta(seconds=around.offset_s) if latest is not None else None
-    if stored_until is not None and stored_until > last - timedelta(seconds=_LATE_S):
+    soon = (motion.until - motion.began).total_seconds() < _SLOW_S
+    if soon or (stored_until is not None and stored_until > motion.began):
         return ""
-    return f"the camera told of motion at {last.astimezone():%H:%M:%S}, and nothing is stored of it"
+    return f"the camera told of motion at {motion.began.astimezone():%H:%M:%S}, and nothing is stored of it"
 
 
-def _why(now: ChannelSample, *, told: bool, state: str) -> str:
-    if not told:
-        return "the recorder does not tell why"
+def _why(now: ChannelSample, *, told: bool, state: str) -> tuple[str, str]:
+    """What was seen where the recorder names no cause, and what to look at."""
     active = state == recording_jobs.ACTIVE
+    if not told:
+        return "the recorder does not tell why", "" if active else _IDLE
     if now.stored.latest is None:
-        return "it keeps nothing: nothing is stored" if active else "nothing is stored"
+        return ("it keeps nothing: nothing is stored", _KEEPS_NOTHING) if active else ("nothing is stored", _IDLE)
     newest = f"{now.stored.latest.astimezone():%Y-%m-%d %H:%M:%S %Z}"
-    return f"it keeps nothing: newest stored time stands since {newest}" if active else f"newest stored time {newest}"
+    if not active:
+        return f"newest stored time {newest}", _IDLE
+    return f"it keeps nothing: newest stored time stands since {newest}", _KEEPS_NOTHING
+
+
+_KEEPS_NOTHING = (
+    "look at the recorder's own screen: is a disk there, initialised, with room, and does it overwrite the oldest? is recording "
+    "of this channel on?"
+)
+_IDLE = "look at this channel on the recorder's own screen: is recording on, is it licensed, does it see the camera?"
+_DEAF = (
+    "look whether the recorder hears this camera's events: its account, its own motion setting for the channel; then walk past "
+    "the camera and run `zentrale verify` again"
+)
 
 
 def _otherwise(
@@ -188,7 +208,7 @@ def _other_tracks(wanted: PlannedChannel, now: ChannelSample) -> Iterator[tuple[
 def _always(now: ChannelSample, around: Around) -> str:
     """Where it stores though nothing moved for longer than it keeps around a movement."""
     motion, latest = around.motion, now.stored.latest
-    if motion is None or motion.last is not None or latest is None or now.rule is None or now.rule.mode != BY_MOTION:
+    if motion is None or motion.began is not None or latest is None or now.rule is None or now.rule.mode != BY_MOTION:
         return ""
     stored_until = latest - timedelta(seconds=around.offset_s)
     longest = timedelta(seconds=now.rule.before_s + now.rule.after_s + 2 * _LATE_S)

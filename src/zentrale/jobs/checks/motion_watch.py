@@ -55,9 +55,11 @@ async def heard(some: Sequence[Listening], found: Mapping[str, FoundDevice], key
         async with entered(keyring, found[item.camera.name], item.camera) as client:
             messages = await item.point.fetched(client)
             await item.point.close(client)
-            moved = [m.utc for m in messages if m.true and m.topic in MOTION and m.utc is not None]
-            last = max((at - client.clock_offset for at in moved), default=None)
-            return Motion(item.since, last)
+            moved = [
+                m.utc - client.clock_offset for m in messages if m.true and m.topic in MOTION and m.utc is not None
+            ]
+            began = max(item.since, min(moved)) if moved else None  # what moved already then, moved then
+            return Motion(item.since, datetime.now(UTC), began)
 
     cameras = [item.camera for item in some]
     by_name = {item.camera.name: item for item in some}

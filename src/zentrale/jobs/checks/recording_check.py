@@ -25,7 +25,7 @@ from zentrale.jobs.recorders.driver import Sample, recorded_url
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif import recording_jobs
-from zentrale.protocols.onvif.events import Message
+from zentrale.protocols.onvif.events import STORAGE_FAILURE, Message
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
 
@@ -185,15 +185,17 @@ def _keeps_nothing(name: str, some: list[ChannelResult], sample: Sample) -> tupl
     )
     listed = f"; it lists {', '.join(sample.disks)}" if sample.disks else ""
     measured = f"keeps nothing: {since}, though {len(stands)} channels call themselves active{listed}"
-    whole = finding(
-        "REC-15", Ref(Kind.RECORDER, name), measured, "what is taken in is kept", "two looks at what is stored"
-    )
+    ref = Ref(Kind.RECORDER, name)
+    whole = finding("REC-15", ref, measured, "what is taken in is kept", "two looks at what is stored")
+    told = [m for m in sample.hardware or () if m.topic == STORAGE_FAILURE]
+    cause = next((f.name for f in _failed(ref, told)), "")  # the recorder names it itself
     names = {r.camera for r in stands}
-    return [_beneath(r, whole) if r.camera in names else r for r in some], [whole]
+    beneath = [_beneath(r, cause or whole.name) if r.camera in names else r for r in some]
+    return beneath, [replace(whole, caused_by=cause)]
 
 
-def _beneath(result: ChannelResult, whole: Finding) -> ChannelResult:
-    told = tuple(replace(f, caused_by=whole.name) if f.code == "REC-1" else f for f in result.findings)
+def _beneath(result: ChannelResult, cause: str) -> ChannelResult:
+    told = tuple(replace(f, caused_by=cause) if f.code == "REC-1" else f for f in result.findings)
     return replace(result, findings=told)
 
 
