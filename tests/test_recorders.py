@@ -1,19 +1,40 @@
-"""What recorders hold, keep and tell: each channel against two looks at it, written down by hand."""
+"""What recorders hold, keep and tell: rules as they are sent, against the standard's own order of elements, and each channel
+against two looks at it, written down by hand.
+"""
 
 from __future__ import annotations
 
+import asyncio
+import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from conftest import make_site
+from test_channels import SITE_32, TOWER, TYPES_32, Rack, fixed, serving
+from test_steps import hurry
+from tower import Tower
+from zentrale.errors import RemoteProtocolError
 from zentrale.jobs.checks.channel_judging import Around, Motion, judge
+from zentrale.jobs.known.step_form import Outcome
 from zentrale.jobs.recorders.channel_holds import MOTION, RuleState, TracksState
 from zentrale.jobs.recorders.driver import ChannelSample, PlannedChannel
+from zentrale.jobs.registration import by_hand
+from zentrale.jobs.registration.undoing import undo
+from zentrale.logbook.store import Logbook
+from zentrale.protocols import weekly
 from zentrale.protocols.onvif.recording_jobs import JobState
 from zentrale.protocols.onvif.search import NOT_TOLD, Stored, StoredVideo
 from zentrale.site.model import Camera, RecordingPlan
+from zentrale.site.reading import read_plan
+from zentrale.site.values import timetable_entries, timetable_minutes
+
+__all__ = ["hurry"]
 
 NOW = datetime(2026, 3, 4, 12, 0, 0, tzinfo=UTC)  # a Wednesday
 URL = "rtsp://10.0.0.5/main"
@@ -129,3 +150,157 @@ def test_the_stored_picture_is_that_of_the_main_stream(stored: tuple[int, int], 
     with_sub = replace(now, videos=(StoredVideo(*stored), StoredVideo(1920, 1080)))
     for other, beside in ((with_sub, around), (now, Around(URL))):
         assert not judge(CAMERA, PlannedChannel("north"), other, held("Active", 0), beside).findings
+
+
+EVENTS = "EventRecording='true' BeforeEventLimit='PT3S' AfterEventLimit='PT1M' MaxRecordings='4.0'"
+
+
+def ruled(folder: Path, rules: str, **more: object) -> tuple[Rack, Tower, str]:
+    """A rack whose one camera is on channel 2, recorded by these rules, and the token of its job."""
+    tower, tokens = fixed(4)
+    for name, value in more.items():
+        setattr(tower, name, value)
+    place = Rack(folder, tower, [2])
+    set_rules(place, rules)
+    return place, tower, f"j{tokens[2]}"
+
+
+def set_rules(place: Rack, rules: str) -> None:
+    site = SITE_32.replace('name = "all"\n', f'name = "all"\nrecording = {{ {rules} }}\n')
+    make_site(place.folder.path, site, place.folder.cameras_file.read_text(), TYPES_32)
+    place.plan = read_plan(place.folder)
+
+
+def test_a_rule_is_sent_in_the_standards_order_and_what_was_there_stays(tmp_path: Path) -> None:
+    """ONVIF schema, RecordingJobConfiguration: RecordingToken, Mode, Priority, Source, Extension, EventFilter."""
+    place, tower, job = ruled(tmp_path, 'mode = "motion", before_s = 2, after_s = 20', can=EVENTS)
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        assert place.register(dry_run=True)["recording"].outcome is Outcome.WOULD_CHANGE and not tower.sent
+        done = place.registration()
+        told, inner = tower.sent[job]
+        order = re.findall(
+            r"<tt:(RecordingToken|Mode|Priority|Source|Extension|EventFilter|Filter|Topic|Before|After)>", inner
+        )
+        assert order == [
+            "RecordingToken", "Mode", "Priority", "Source", "EventFilter", "Filter", "Topic", "Before", "After"
+        ]  # fmt: skip
+        assert "<tt:Priority>7</tt:Priority>" in inner and "ScheduleToken" not in told
+        assert "<tt:Before>PT2S</tt:Before><tt:After>PT20S</tt:After>" in inner
+        assert "tns1:VideoSource/MotionAlarm" in inner and not {"REC-10", "REG-3"} & {f.code for f in done.findings}
+        before = tower.changed
+        assert place.register()["recording"].outcome is Outcome.UNCHANGED and tower.changed == before
+        set_rules(place, 'mode = "continuous"')
+        assert place.register()["recording"].outcome is Outcome.CHANGED and "EventFilter" not in tower.sent[job][1]
+        with Logbook(place.folder.logbook_file) as log:
+            assert done.run is not None
+            back = {u.change.step: u.why for u in asyncio.run(undo(place.keyring(log), done.run, lambda *_: None))}
+    assert "as it was before: always" in back["recording"]
+
+
+def test_what_it_keeps_around_an_event_is_asked_first_and_its_rounding_told(tmp_path: Path) -> None:
+    place, tower, job = ruled(
+        tmp_path, 'mode = "motion", before_s = 8, after_s = 20', can=EVENTS, makes_of={"PT20S": "PT30S"}
+    )
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        done = place.registration()
+        (step,) = [s for d in done.results for s in d.steps if s.step == "recording"]
+        assert step.outcome is Outcome.CHANGED and "on motion, 3 s before and 30 s after" in step.after
+        assert "rounded by the device" in step.note and "<tt:Before>PT3S</tt:Before>" in tower.sent[job][1]
+        (less,) = [f for f in done.findings if f.code == "REC-10"]
+        assert less.measured == "at most 3 s before and 20 s after an event" and "8 s before" in less.limit
+        assert place.register()["recording"].outcome is Outcome.UNCHANGED, "what it rounded once is not asked for again"
+
+
+def test_what_no_service_sets_is_on_the_sheet_until_the_recorder_does_it(tmp_path: Path) -> None:
+    place, tower, _ = ruled(tmp_path, 'mode = "motion", before_s = 2, keep_days = 30, sub = true')
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        done = place.registration()
+        told = {f.measured for f in done.findings if f.code == "REG-3" and f.subject == "recorder recorder"}
+        assert len(told) == 1 and "recording on motion, 2 s before: channel 2 (c1)" in told.pop()
+        with Logbook(place.folder.logbook_file) as log:
+            made = by_hand.sheets(place.plan, done.results, log)
+            assert [s.device for s in made] == ["recorder"], "it is nothing of the camera's"
+            lines = {line.what: (line.enter, line.why) for line in made[0].lines}
+            assert lines["channel 2: kept"][0] == "at least 30 days, then the oldest first"
+            assert lines["channel 2 (c1): recording"] == (
+                "on motion, 2 s before", "it does not offer it to a program: its jobs wait for no events (EventRecording)",
+            )  # fmt: skip
+            assert "channel 2 (c1): tracks" in lines and done.run is not None
+            by_hand.keep(log, done.run, done.results, made)
+            tower.can = EVENTS  # as after a new firmware
+            done = place.registration()
+            seen = {line.what: line.seen for s in by_hand.sheets(place.plan, done.results, log) for line in s.lines}
+    assert seen["channel 2 (c1): recording"] and not seen["channel 2 (c1): tracks"]
+
+
+# A schedule as another program wrote it: folded lines (RFC 5545 clause 3.1), one event a day, a length in place of an end.
+FOREIGN = """BEGIN:VCALENDAR
+PRODID:-//x
+VERSION:2.0
+BEGIN:VEVENT
+SUMMARY:work
+ ing hours
+DTSTART;TZID=Europe/Berlin:20200106T070000
+DURATION:PT12H
+RRULE:FREQ=WEEKLY;WKST=MO;BYDAY=MO,TU,WE
+UID:1
+END:VEVENT
+BEGIN:VEVENT
+DTSTART:19700101T070000
+DTEND:19700101T190000
+RRULE:FREQ=WEEKLY;INTERVAL=1;BYDAY=TH,FR
+UID:2
+END:VEVENT
+END:VCALENDAR
+"""
+
+
+def test_hours_become_a_schedule_once_and_one_that_is_there_is_used(tmp_path: Path) -> None:
+    rules = 'mode = "timetable", timetable = ["Mon-Fri 07:00-19:00"]'
+    place, tower, job = ruled(tmp_path, rules, hides=frozenset())
+    with serving(place.camera, tower):
+        place.discover(), place.discover(TOWER)
+        done = place.registration()
+        name, calendar = tower.schedules["S9"]
+        lines = calendar.split()
+        assert "DTSTART:19700105T070000" in lines and "DTEND:19700105T190000" in lines, "a Monday, in local time"
+        assert "RRULE:FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR" in lines and name == "recording Mon-Fri 07:00-19:00"
+        assert 'ScheduleToken="S9"' in tower.sent[job][0]
+        with Logbook(place.folder.logbook_file) as log:
+            assert done.run is not None
+            back = {
+                u.change.step: u.taken_back for u in asyncio.run(undo(place.keyring(log), done.run, lambda *_: None))
+            }
+        assert back["recording"] and not tower.schedules and "ScheduleToken" not in tower.sent[job][0]
+        tower.schedules["S2"] = "people's own", FOREIGN
+        assert place.register()["recording"].outcome is Outcome.CHANGED
+        assert 'ScheduleToken="S2"' in tower.sent[job][0] and list(tower.schedules) == ["S2"]
+        set_rules(place, 'mode = "continuous"')
+        assert place.register()["recording"].outcome is Outcome.CHANGED and list(tower.schedules) == ["S2"], "not ours"
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        "",
+        "x",
+        "RRULE:FREQ=MONTHLY",
+        "RRULE:FREQ=WEEKLY;INTERVAL=2",
+        "RRULE:FREQ=WEEKLY;UNTIL=20300101",
+        "EXDATE:20200107",
+    ],
+)
+def test_a_calendar_that_is_not_each_week_alike_is_none_of_ours(wrong: str) -> None:
+    text = FOREIGN.replace("RRULE:FREQ=WEEKLY;WKST=MO;BYDAY=MO,TU,WE", wrong or "X-NOTHING:1", 1)
+    with pytest.raises(RemoteProtocolError, match="no weekly iCalendar"):
+        weekly.minutes_of(text if wrong != "x" else "not a calendar")
+
+
+@given(st.sets(st.integers(0, 7 * 1440 - 1), max_size=40), st.integers(1, 900))
+def test_hours_come_back_from_their_entries_and_their_calendar(starts: set[int], length: int) -> None:
+    minutes = {(start + n) % (7 * 1440) for start in starts for n in range(length)}
+    assert {m for entry in timetable_entries(minutes) for m in timetable_minutes(entry)} == minutes
+    assert weekly.minutes_of(weekly.calendar_text(minutes, "n, \\ ;")) == minutes

@@ -12,7 +12,7 @@ from xml.sax.saxutils import escape, unescape
 
 from strangers import Settable
 
-_SPACES = {"trc": "recording", "trv": "receiver", "tse": "search"}
+_SPACES = {"trc": "recording", "trv": "receiver", "tse": "search", "tsc": "schedule"}
 _NS = {prefix: f"xmlns:{prefix}='http://www.onvif.org/ver10/{part}/wsdl'" for prefix, part in _SPACES.items()}
 
 
@@ -25,7 +25,9 @@ def _first(pattern: str, text: str) -> str:
 class Tower(Settable):
     """names: of its recordings by token, in the order of its lists; jobs: recording, source and mode by token; receivers: address
     by token; kept: MaximumRetentionTime by recording, as it was sent; makes_of: what it makes of one that it is sent. dynamic:
-    recordings are made. profile: the recordings that a media profile of its own feeds. lacks: operations.
+    recordings are made. profile: the recordings that a media profile of its own feeds. lacks: operations; hides: services.
+    can: what it says of itself in its capabilities. sent: attributes and content of each job's configuration as they came, but
+    for `makes_of`. schedules: name and calendar by token.
     """
 
     names: dict[str, str] = field(default_factory=dict)
@@ -36,6 +38,10 @@ class Tower(Settable):
     dynamic: bool = False
     profile: frozenset[str] = frozenset()
     lacks: frozenset[str] = frozenset()
+    hides: frozenset[str] = frozenset({"schedule"})
+    can: str = ""
+    sent: dict[str, tuple[str, str]] = field(default_factory=dict)
+    schedules: dict[str, tuple[str, str]] = field(default_factory=dict)
     stored: bool = True
     changed: int = 0
     after: Callable[[int], None] = lambda number: None
@@ -61,7 +67,7 @@ class Tower(Settable):
         if name == "GetServices":
             mine = "".join(
                 f"<tds:Service><tds:Namespace>http://www.onvif.org/ver10/{part}/wsdl</tds:Namespace><tds:XAddr>{self.where}/onvif/"
-                f"{part}</tds:XAddr></tds:Service>" for part in ("device", *_SPACES.values())
+                f"{part}</tds:XAddr></tds:Service>" for part in ("device", *(p for p in _SPACES.values() if p not in self.hides))
             )  # fmt: skip
             return f"<tds:GetServicesResponse>{mine}</tds:GetServicesResponse>"
         if not prefix:
@@ -80,7 +86,7 @@ class Tower(Settable):
 
         source = [_first(rf"Source>.*?<\w+:{word}>([^<]*)<", body) for word in ("Name", "Location", "Address")]
         if name == "GetServiceCapabilities":
-            return f"<trc:Capabilities {_NS['trc']} DynamicRecordings='{str(self.dynamic).lower()}'/>"
+            return f"<trc:Capabilities {_NS['trc']} DynamicRecordings='{str(self.dynamic).lower()}' {self.can}/>"
         if name == "GetRecordings":
             return "".join(
                 f"<trc:RecordingItem {_NS['trc']}><tt:RecordingToken>{t}</tt:RecordingToken>"
@@ -91,6 +97,12 @@ class Tower(Settable):
             )  # fmt: skip
         if name == "GetRecordingJobs":
             return "".join(self._job(t, *job) for t, job in self.jobs.items())
+        if name == "GetScheduleList":
+            listed = (
+                f"<tsc:Schedule {_NS['tsc']} token='{t}'><tsc:Name>{escape(n)}</tsc:Name><tsc:Standard>{escape(c)}</tsc:Standard>"
+                "</tsc:Schedule>" for t, (n, c) in self.schedules.items()
+            )  # fmt: skip
+            return "".join(listed)
         if name == "GetReceivers":
             return "".join(self._receiver("Receivers", t) for t in self.receivers)
         if name == "GetRecordingJobState":
@@ -136,15 +148,33 @@ class Tower(Settable):
             self.jobs[token] = (*self.jobs[token][:2], token_of("Mode"))
         elif name == "DeleteRecordingJob":
             del self.jobs[token_of("JobToken")]
+        elif name == "SetRecordingJobConfiguration":
+            found = re.search(r"<trc:JobConfiguration([^>]*)>(.*)</trc:JobConfiguration>", body, re.DOTALL)
+            assert found is not None
+            inner = found[2]
+            for asked, made in self.makes_of.items():
+                inner = inner.replace(f">{asked}<", f">{made}<")
+            self.sent[token_of("JobToken")] = found[1], inner
+        elif name == "CreateSchedule":
+            self.schedules["S9"] = token_of("Name"), unescape(token_of("Standard")).replace("&#13;", "")
+            return f"<tsc:Token {_NS['tsc']}>S9</tsc:Token>"
+        elif name == "DeleteSchedule":
+            del self.schedules[token_of("Token")]
         else:
             return None
         return ""
 
     def _job(self, token: str, recording: str, source: str, mode: str) -> str:
         kind = "Profile" if recording in self.profile else "Receiver"
+        if token in self.sent:
+            told, inner = self.sent[token]
+            return (
+                f"<trc:JobItem {_NS['trc']}><tt:JobToken>{token}</tt:JobToken><tt:JobConfiguration{told}>{inner}"
+                "</tt:JobConfiguration></trc:JobItem>"
+            )
         return (
             f"<trc:JobItem {_NS['trc']}><tt:JobToken>{token}</tt:JobToken><tt:JobConfiguration>"
-            f"<tt:RecordingToken>{recording}</tt:RecordingToken><tt:Mode>{mode}</tt:Mode><tt:Priority>1</tt:Priority><tt:Source>"
+            f"<tt:RecordingToken>{recording}</tt:RecordingToken><tt:Mode>{mode}</tt:Mode><tt:Priority>7</tt:Priority><tt:Source>"
             f"<tt:SourceToken Type='http://www.onvif.org/ver10/schema/{kind}'><tt:Token>{source}</tt:Token></tt:SourceToken></tt:Source>"
             "</tt:JobConfiguration></trc:JobItem>"
         )

@@ -160,7 +160,7 @@ class Channel(Step[ChannelState]):
 
     async def read_back(self, wanted: ChannelState) -> ChannelState:
         """What it was told to record. Whether it does, and why not, `verify` asks: pulling takes a recorder a while."""
-        self.channels.forget()
+        await self.channels.again("recordings", "jobs", "receivers")
         return replace(await self.look(), error="")
 
     def wanted(self, now: ChannelState) -> ChannelState:
@@ -185,7 +185,7 @@ class Channel(Step[ChannelState]):
         uri = with_credentials(wanted.url, credentials)
         configured = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
         await self.channels.write("trc", recording.set_recording(configured))
-        receiver = held.receiver or await self._left_behind(wanted.url)
+        receiver = held.receiver or self._left_behind(wanted.url, self._lists)
         if receiver is None:
             token = await self._make_receiver(uri, wanted.url)
         else:
@@ -236,18 +236,18 @@ class Channel(Step[ChannelState]):
             freed = replace(item, name=wanted.camera, location=wanted.location, address=wanted.url)
             await self.channels.write("trc", recording.set_recording(freed))
 
-    async def _left_behind(self, address: str) -> Receiver | None:
+    def _left_behind(self, address: str, lists: Lists | None) -> Receiver | None:
         """A receiver for this camera that no job uses: an interrupted run made it."""
-        lists = await self.channels.lists()
-        used = {j.receiver_token for j in lists.jobs}
+        assert lists is not None
+        used = {s.token for j in lists.jobs for s in j.sources} | {j.receiver_token for j in lists.jobs}
         return next((r for r in lists.receivers if r.uri == address and r.token not in used), None)
 
     # What is made anew: never asked for twice, since its answer may only be late
 
     async def _make_recording(self) -> Recording:
         """Recordings are made one by one until the channel's number is among them; one that does not add to them ends it."""
+        lists = await self.channels.lists()
         while True:
-            lists = await self.channels.lists()
             found = lists.numbering.recordings.get(self._number)
             if found is not None:
                 return found
@@ -257,12 +257,13 @@ class Channel(Step[ChannelState]):
                 return "made" if len(await self.channels.recordings()) > count else ""
 
             await self._made("trc", recording.create_recording(Recording("")), made)
-            if len(await self.channels.recordings()) <= count:
+            lists = await self.channels.again("recordings")
+            if len(lists.numbering.recordings) <= count:
                 raise DeviceError(f"it answered OK to CreateRecording, and still has {count} channels")
 
     async def _make_receiver(self, uri: str, address: str) -> str:
         async def made() -> str:
-            receiver = await self._left_behind(address)
+            receiver = self._left_behind(address, await self.channels.again("jobs", "receivers"))
             return receiver.token if receiver else ""
 
         response = await self._made("trv", recording.create_receiver(uri), made)

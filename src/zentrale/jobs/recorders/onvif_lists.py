@@ -7,6 +7,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Literal
 from urllib.parse import quote
 
 from zentrale.errors import DeviceError, NotOfferedError, RefusedError, UnreachableError
@@ -52,6 +53,7 @@ class Lists:
     """All of a recorder's lists, of one moment."""
 
     numbering: Numbering
+    recordings: tuple[Recording, ...]
     jobs: tuple[RecordingJob, ...]
     receivers: tuple[Receiver, ...]
 
@@ -85,6 +87,7 @@ class RecorderChannels:
         self.client = client
         self.book = book
         self._kept: tuple[float, Lists] | None = None
+        self._known: Lists | None = None  # as they were told last, whatever was written since
         self._limits: RecorderLimits | None = None
         self._schedules: list[Schedule] | None = None
         self._tells_no_videos = False
@@ -105,11 +108,19 @@ class RecorderChannels:
         """Everything at once, with the number of each channel. Raises DeviceError."""
         if self._kept is not None and time.monotonic() - self._kept[0] < _KEPT_S:
             return self._kept[1]
-        recordings, jobs, receivers = await self.recordings(), await self.jobs(), await self.receivers()
+        return await self.again("recordings", "jobs", "receivers")
+
+    async def again(self, *which: Literal["recordings", "jobs", "receivers"]) -> Lists:
+        """Those lists anew that a change may show in; the others are as they were. Raises DeviceError."""
+        before = self._known
+        wanted = {"recordings", "jobs", "receivers"} if before is None else set(which)
+        recordings = await self.recordings() if "recordings" in wanted or before is None else before.recordings
+        jobs = await self.jobs() if "jobs" in wanted or before is None else before.jobs
+        receivers = await self.receivers() if "receivers" in wanted or before is None else before.receivers
         numbering = await asyncio.to_thread(self.book.numbered, recordings, {j.recording_token for j in jobs})
-        lists = Lists(numbering, tuple(jobs), tuple(receivers))
-        self._kept = time.monotonic(), lists
-        return lists
+        self._known = Lists(numbering, tuple(recordings), tuple(jobs), tuple(receivers))
+        self._kept = time.monotonic(), self._known
+        return self._known
 
     async def limits(self) -> RecorderLimits:
         """What its service takes; asked once."""

@@ -47,7 +47,7 @@ class Retention(Step[RetentionState]):
 
     async def read_back(self, wanted: RetentionState) -> RetentionState:
         """Which recording the channel is, is known by now."""
-        again = {item.token: item for item in await self.channels.recordings()}
+        again = {item.token: item for item in (await self.channels.again("recordings")).recordings}
         if self._item.token not in again:
             raise DeviceError(f"its recording {self._item.token}, channel {self._number}, is in its list no more")
         return RetentionState(self._number, again[self._item.token].retention_s)

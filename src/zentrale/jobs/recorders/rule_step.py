@@ -124,8 +124,7 @@ class Rule(Step[RuleState]):
 
     async def read_back(self, wanted: RuleState) -> RuleState:
         """Which job the channel has is known by now."""
-        self.channels.forget()
-        jobs = {job.token: job for job in await self.channels.jobs()}
+        jobs = {job.token: job for job in (await self.channels.again("jobs")).jobs}
         return await rule_of(self.channels, self._number, jobs.get(self._held.job.token) if self._held.job else None)
 
     def shown(self, state: RuleState) -> str:

@@ -39,6 +39,7 @@ class Tracks(Step[TracksState]):
         self._passes = passes
         self._held = Held(Recording(""))
         self._lists: Lists | None = None
+        self._made_a_track = False
 
     def aim(self) -> str:
         return self.shown(self._wanted)
@@ -109,6 +110,7 @@ class Tracks(Step[TracksState]):
             have = len(self._held.item.tracks_of(kind))
             why = "it makes none (DynamicTracks)" if not limits.dynamic_tracks else "no more fit in"
             raise NotOfferedError(f"its recording has {have} tracks for {kind.lower()}, and {why}")
+        self._made_a_track = True
         request = recording_jobs.create_track(self._held.item.token, kind)
         token = recording_jobs.parse_create_track(await self.channels.write("trc", request))
         if not token:
@@ -122,12 +124,16 @@ class Tracks(Step[TracksState]):
         return token
 
     async def _clear_up(self, token: str) -> None:
-        used = {source.token for job in await self.channels.jobs() for source in job.sources}
-        if token not in used and token in {r.token for r in await self.channels.receivers()}:
+        lists = await self.channels.again("jobs", "receivers")
+        used = {source.token for job in lists.jobs for source in job.sources}
+        if token not in used and token in {r.token for r in lists.receivers}:
             await self.channels.write("trv", recording.delete_receiver(token))
 
     async def read_back(self, wanted: TracksState) -> TracksState:
-        self.channels.forget()
+        if self._made_a_track:
+            self.channels.forget()
+        else:
+            await self.channels.again("jobs", "receivers")
         return await self.look()
 
     def shown(self, state: TracksState) -> str:
