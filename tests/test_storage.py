@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -9,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from zentrale.planning.keeping import keeping, keeping_findings, recorded_rates
 from zentrale.planning.storage import (
     StoragePlan,
     data_drives,
@@ -164,3 +166,25 @@ def test_what_its_own_screen_shows_is_taken_in_and_a_recorder_needs_drives(tmp_p
     assert plan_traffic(plan).recorders[0].ingest_bps == 2 * 364_000
     (found,) = plan_storage(plan).findings
     assert (found.code, found.severity.value) == ("STO-5", "warning") and "2 cameras" in found.measured
+
+
+def test_what_is_kept_at_measured_rates_is_worked_out_by_hand(tmp_path: Path) -> None:
+    """Two cameras alike, 422.1 days of drives: one sends half as much again, so that 4/5 of the days are kept."""
+    storage_of(tmp_path, "keep_days = 400, max_days = 500")
+    plan, now = read_plan(SiteFolder(tmp_path)), datetime(2026, 3, 4, tzinfo=UTC)
+    (planned,) = plan_storage(plan).recorders
+    rate = planned.cameras[0].bitrate_bps
+    (same,) = keeping(plan, {}, {}, now)
+    assert same.measured == 0 and same.storage.days == planned.days and not keeping_findings(same)
+    first, second = (c.camera for c in planned.cameras)
+    (kept,) = keeping(plan, {first: 1.5 * rate, second: rate}, {first: now - timedelta(days=3)}, now)
+    assert kept.storage.days == pytest.approx(422.1 * 4 / 5, abs=0.1)
+    assert [c.over for c in kept.cameras] == [True, False]
+    assert [c.goes.date().isoformat() for c in kept.cameras if c.goes] == ["2027-02-01", "2027-02-04"]
+    short, more = keeping_findings(kept)
+    assert (short.code, more.code) == ("STO-7", "STO-8")
+    assert short.measured.startswith(
+        "337.7 days of north; its oldest hour goes on 2027-02-01 (2 of 2 cameras measured)"
+    )
+    assert more.measured.startswith("450 kbit/s of north (2 of 2") and "300 kbit/s planned" in more.limit
+    assert recorded_rates(plan, {(first, "main"): 5.0}) == {first: 5.0}

@@ -34,6 +34,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="OLD", help="what changes: OLD is another site folder, or a revision of this one under git"
     )
+    parser.add_argument(
+        "--measured", action="store_true", help="for storage: what is kept at the bit rates that verify measured"
+    )
     parser.add_argument("--pairs", action="store_true", help="for resilience: also let every two parts fail at once")
     parser.add_argument(
         "--seconds",
@@ -56,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
-    from zentrale.jobs.planning import Request, calculate
+    from zentrale.jobs.planning import Request, calculate, measured_keeping
     from zentrale.site.outline import read_outline
     from zentrale.words import meant
 
@@ -70,6 +73,8 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"plan --write: {words}", "type `zentrale plan addresses --write`")
     if args.against is not None and (args.write or args.figures or args.tables):
         raise InputError("plan --against: only tells what changes", "leave --write, --figures and --tables out")
+    if args.measured and args.parts != ["storage"]:
+        raise InputError("plan --measured: only for storage", "type `zentrale plan storage --measured`")
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     work = Work(args)
@@ -78,7 +83,8 @@ def run(args: argparse.Namespace) -> int:
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets and (args.against is None or args.parts):
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
-    request = Request(outline, args.pairs, args.seconds, _held(output, folder) if "addresses" in parts else {})
+    held = _held(output, folder) if "addresses" in parts else {}
+    request = Request(outline, args.pairs, args.seconds, held, measured_keeping(plan, folder) if args.measured else ())
     if args.against is not None:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)

@@ -6,17 +6,21 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from zentrale.errors import InputError
 from zentrale.findings import Finding
+from zentrale.jobs.checks.kept_rates import keeping_as_measured
 from zentrale.jobs.parts.part import Asked, Fact, Page, Part, R, Request
 from zentrale.jobs.parts.part_registry import PARTS, load
 from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
+from zentrale.planning.keeping import RecorderKeeping
 from zentrale.site.camera_file import camera_file_text, read_camera_rows
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 
 __all__ = [
-    "Calculation", "Request", "calculate", "held_addresses", "write_figures", "write_proposals", "write_tables",
+    "Calculation", "Request", "calculate", "held_addresses", "measured_keeping", "write_figures", "write_proposals",
+    "write_tables",
 ]  # fmt: skip
 
 
@@ -91,6 +95,18 @@ def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
     for name, data in made.items():
         write_atomically(folder.output / "plan" / name, data)
     return [folder.output / "plan" / name for name in made]
+
+
+def measured_keeping(plan: Plan, folder: SiteFolder) -> list[RecorderKeeping]:
+    """What is kept at the rates that `verify` measured. Raises InputError where it measured none, StorageError."""
+    nothing = InputError("nothing was measured yet", "run `zentrale verify` first")
+    if not folder.logbook_file.exists():
+        raise nothing
+    with Logbook(folder.logbook_file) as logbook:
+        found = keeping_as_measured(plan, logbook)
+    if not any(recorder.measured for recorder in found):
+        raise nothing
+    return found
 
 
 def held_addresses(folder: SiteFolder) -> dict[str, str]:

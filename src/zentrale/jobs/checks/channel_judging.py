@@ -70,7 +70,9 @@ def judge(
     if now is None or now.state is None:
         measured = "the channel is free" if now else "there is no such channel"
         return replace(result, findings=(finding("REC-2", result.ref, measured, camera.name, camera.where),))
-    result = replace(result, state=now.state.state, stored_until=now.stored.latest)
+    result = replace(
+        result, state=now.state.state, stored_until=now.stored.latest, stored_from=now.stored.earliest
+    )  # fmt: skip
     if around.address is not None and now.url != around.address:
         measured = f"it takes in {now.url} ({now.name or 'unnamed'})"
         item = finding("REC-2", result.ref, measured, f"{around.address} ({camera.name})", camera.where)

@@ -143,7 +143,8 @@ def outcome_told(content: Mapping[str, object]) -> object:
 
 @dataclass(frozen=True)
 class ChannelResult:
-    """One planned channel. `stored_until` is the recorder's time of the last picture it stored; `records` None where the
+    """One planned channel. `stored_from` and `stored_until` are the recorder's times of the first and the last
+    picture it holds; `records` None where the
     recorder could not be asked, or nothing could be seen of it: then `waits`.
     """
 
@@ -155,6 +156,7 @@ class ChannelResult:
     findings: tuple[Finding, ...] = ()
     records: bool | None = None
     waits: bool = False
+    stored_from: datetime | None = None
 
     @property
     def ref(self) -> Ref:
@@ -170,5 +172,6 @@ class ChannelResult:
         return {
             "recorder": self.recorder, "channel": self.channel, "camera": self.camera, "state": self.state,
             "verdict": self.verdict.value,
+            "stored_from": timestamp(self.stored_from) if self.stored_from else None,
             "stored_until": timestamp(self.stored_until) if self.stored_until else None, "records": self.records,
         }  # fmt: skip

@@ -8,6 +8,7 @@ from enum import Enum
 from typing import Any, Generic, Protocol, TypeVar
 
 from zentrale.findings import Finding
+from zentrale.planning.keeping import RecorderKeeping
 from zentrale.site.model import Plan
 from zentrale.site.outline import Outline
 
@@ -23,13 +24,14 @@ R = TypeVar("R", bound=HasFindings)
 @dataclass(frozen=True)
 class Request:
     """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
-    for a placement; `held`: addresses of registered devices, by name.
+    for a placement; `held`: addresses of registered devices, by name; `keeping`: what is kept at the rates that were measured.
     """
 
     outline: Outline = field(default_factory=Outline)
     pairs: bool = False
     placement_s: float = 60.0
     held: Mapping[str, str] = field(default_factory=dict)
+    keeping: Sequence[RecorderKeeping] = ()
 
 
 @dataclass(frozen=True)

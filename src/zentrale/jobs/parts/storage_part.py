@@ -2,18 +2,50 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from zentrale import quantities
 from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
+from zentrale.planning.keeping import RecorderKeeping, keeping_findings
 from zentrale.planning.storage import RecorderStorage, StoragePlan, plan_storage
 from zentrale.site.model import Plan
 
 
+@dataclass(frozen=True)
+class MeasuredStorage(StoragePlan):
+    """With what is kept at the rates that were measured."""
+
+    keeping: tuple[RecorderKeeping, ...] = ()
+
+
 def calculate(plan: Plan, made: Made, request: Request) -> StoragePlan:
-    return plan_storage(plan)
+    planned = plan_storage(plan)
+    if not request.keeping:
+        return planned
+    findings = [f for recorder in request.keeping for f in keeping_findings(recorder)]
+    return MeasuredStorage(planned.recorders, (*planned.findings, *findings), tuple(request.keeping))
 
 
 def document(result: StoragePlan) -> dict[str, object]:
-    return {"storage": [storage_document(recorder) for recorder in result.recorders]}
+    measured = [keeping_document(r) for r in result.keeping] if isinstance(result, MeasuredStorage) else []
+    documents: dict[str, object] = {"storage": [storage_document(recorder) for recorder in result.recorders]}
+    return documents | ({"storage_as_measured": measured} if measured else {})
+
+
+def keeping_document(recorder: RecorderKeeping) -> dict[str, object]:
+    return {
+        "recorder": recorder.recorder, "measured_cameras": recorder.measured,
+        "write_bps": round(recorder.storage.write_bps), "drive_failure_costs": recorder.storage.drive_failure,
+        "cameras": [
+            {
+                "camera": c.camera, "planned_bps": round(c.planned_bps),
+                "measured_bps": None if c.measured_bps is None else round(c.measured_bps),
+                "kept_days": None if c.days is None else round(c.days, 2), "keep_days": c.keep_days, "max_days": c.max_days,
+                "oldest_goes_on": None if c.goes is None else c.goes.date().isoformat(),
+            }
+            for c in recorder.cameras
+        ],
+    }  # fmt: skip
 
 
 def storage_document(recorder: RecorderStorage) -> dict[str, object]:
@@ -47,6 +79,27 @@ def storage_document(recorder: RecorderStorage) -> dict[str, object]:
 
 def show(page: Page, plan: Plan, result: StoragePlan, asked: Asked) -> None:
     show_storage(page, result, full=asked.full)
+    if isinstance(result, MeasuredStorage):
+        _show_measured(page, result)
+
+
+def _show_measured(page: Page, result: MeasuredStorage) -> None:
+    page.heading("At the rates that were measured")
+    rows = []
+    for recorder in result.keeping:
+        for c in recorder.cameras:
+            short = c.days is not None and c.days < c.keep_days
+            measured = "-" if c.measured_bps is None else quantities.bitrate(c.measured_bps)
+            rows.append([
+                recorder.recorder, c.camera, quantities.bitrate(c.planned_bps), f"{'warning|' if c.over else ''}{measured}",
+                "-" if c.days is None else f"{'fault|' if short else ''}{c.days:.1f}", f"{c.keep_days:g}",
+                "-" if c.max_days is None else f"{c.max_days:g}", "-" if c.goes is None else f"{c.goes:%Y-%m-%d}",
+            ])  # fmt: skip
+    columns = [">planned", ">measured", ">days", ">wanted", ">at most", "oldest goes on"]
+    page.table(["recorder", "camera", *columns], rows)
+    for recorder in result.keeping:
+        of = f"{recorder.measured} of {quantities.count(len(recorder.cameras), 'camera')} measured"
+        page.line(f"{recorder.recorder}: {of}; a failed drive costs {recorder.storage.drive_failure}")
 
 
 def show_storage(page: Page, storage: StoragePlan, *, full: bool) -> None:
