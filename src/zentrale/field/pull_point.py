@@ -13,6 +13,7 @@ from zentrale.protocols.onvif import events
 from zentrale.protocols.onvif.events import Message, Subscription
 from zentrale.protocols.xml import Element
 
+_ANSWER_S = 5.0  # it is asked for what it holds already
 _MOST_PULLS = 8  # a device that goes on telling is heard no longer
 _MOST_MESSAGES = 64  # of one pull
 
@@ -21,7 +22,7 @@ class _At(Device):
     """The device at its pull point: the same host and credentials, and headers that go along (WS-Addressing)."""
 
     def __init__(self, opened: Device, url: str, headers: Iterable[Element]) -> None:
-        super().__init__(url, opened.rules, endpoint=opened.target.endpoint)
+        super().__init__(url, opened.rules, endpoint=opened.target.endpoint, timeout_s=_ANSWER_S)
         self.use(opened.credentials, opened.scheme if opened.credentials is not None else "")
         self.clock_offset = opened.clock_offset
         self._headers = tuple(headers)

@@ -8,7 +8,6 @@ from typing import Any
 
 from zentrale.errors import InputError
 from zentrale.findings import Finding
-from zentrale.jobs.checks.kept_rates import keeping_as_measured
 from zentrale.jobs.parts.part import Asked, Fact, Page, Part, R, Request
 from zentrale.jobs.parts.part_registry import PARTS, load
 from zentrale.logbook.store import Logbook
@@ -99,6 +98,8 @@ def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
 
 def measured_keeping(plan: Plan, folder: SiteFolder) -> list[RecorderKeeping]:
     """What is kept at the rates that `verify` measured. Raises InputError where it measured none, StorageError."""
+    from zentrale.jobs.checks.kept_rates import keeping_as_measured  # with all that measures
+
     nothing = InputError("nothing was measured yet", "run `zentrale verify` first")
     if not folder.logbook_file.exists():
         raise nothing

@@ -19,7 +19,7 @@ from zentrale.site.model import Camera
 
 log = logging.getLogger(__name__)
 AT_ONCE = 8
-BUDGET_S = 40.0  # for one camera, either time
+BUDGET_S = 15.0  # for one camera, either time: what is not told in that time is not known
 _LASTS_S = 900.0
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from zentrale.errors import DeviceError, RemoteProtocolError
+from zentrale.errors import NotOfferedError, RemoteProtocolError
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels
 from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, JobSource, RecordingJob
 from zentrale.protocols.onvif.schedule import Schedule
@@ -14,7 +14,7 @@ from zentrale.site.values import timetable_entries
 # ONVIF Core and Analytics: what a camera says when something moves, by its picture or by the cells of its detector.
 MOTION = ("tns1:RuleEngine/CellMotionDetector/Motion", "tns1:VideoSource/MotionAlarm")
 CONTINUOUS, BY_MOTION, BY_HOURS, BY_EVENTS = "continuous", "motion", "timetable", "events"
-OTHER_HOURS = "hours that are not each week alike"
+OTHER_HOURS = "hours that are not told, or not each week alike"
 
 
 @dataclass(frozen=True)
@@ -74,10 +74,12 @@ async def rule_of(channels: RecorderChannels, number: int, job: RecordingJob | N
 
 
 async def _hours(channels: RecorderChannels, token: str) -> tuple[str, ...]:
-    found = next((s for s in await channels.schedules() if s.token == token), None)
-    if found is None:
-        raise DeviceError(f"its schedule {token} is in its list no more")
-    return hours_of(found)
+    """One that it names and does not tell is none that the plan could mean."""
+    try:
+        found = next((s for s in await channels.schedules() if s.token == token), None)
+    except NotOfferedError:
+        found = None
+    return (OTHER_HOURS,) if found is None else hours_of(found)
 
 
 def hours_of(found: Schedule) -> tuple[str, ...]:

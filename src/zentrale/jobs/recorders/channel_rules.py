@@ -7,6 +7,7 @@ from typing import Any
 
 from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.recorders.channel_holds import in_words, planned
+from zentrale.jobs.recorders.driver import Streamed
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.retention_step import Retention
@@ -20,13 +21,15 @@ RETENTION = Retention.name
 NAMES = (RETENTION, Tracks.name, Rule.name)
 
 
-def steps(
-    channels: RecorderChannels, number: int, camera: Ref, rules: RecordingPlan, sub: str, passes: Passes
-) -> list[Step[Any]]:
-    """`sub`: the address of its sub stream, empty where it tells none."""
+def steps(channels: RecorderChannels, number: int, camera: Ref, stream: Streamed, passes: Passes) -> list[Step[Any]]:
+    rules, sub = stream.rules, stream.sub
     wanted = Wanted(rules.sound, sub if rules.sub else "")
     longest: list[Step[Any]] = [] if rules.max_days is None else [Retention(channels, number, rules.max_days)]
-    return [*longest, Tracks(channels, number, camera.name, wanted, passes), Rule(channels, number, rules, camera)]
+    return [
+        *longest,
+        Tracks(channels, number, camera.name, wanted, passes),
+        Rule(channels, number, rules, camera, stream.rate_kbps),
+    ]
 
 
 def step_of_journal(channels: RecorderChannels, change: Change, passes: Passes) -> Step[Any] | None:

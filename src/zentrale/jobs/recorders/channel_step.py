@@ -72,7 +72,7 @@ class Channel(Step[ChannelState]):
     async def look(self) -> ChannelState:
         lists = self._lists = await self.channels.lists()
         held = self._held = lists.held(self._number)
-        if not held.item.token and self._url:
+        if held.job is None and self._url:
             await self.channels.check_room(self._number, lists)
         if self._url and held.url != self._url:
             await self._check_free(held)

@@ -31,6 +31,17 @@ class PlannedChannel:
 
 
 @dataclass(frozen=True)
+class Streamed:
+    """What is to be recorded of a camera: by which rules, the address of its sub stream without a password (empty where it tells
+    none), and the planned rate of all that is recorded [kbit/s].
+    """
+
+    rules: RecordingPlan
+    sub: str = ""
+    rate_kbps: float = 0.0
+
+
+@dataclass(frozen=True)
 class ChannelSample:
     """What one channel holds: the camera's name as the recorder has it, its address, empty where it points nowhere; `state` None
     where it has no job. user: as whom it watches, where the recorder tells it; rule, tracks: None where it does not tell them;
@@ -92,11 +103,8 @@ class Driver(ABC):
     def give(self, camera: Camera, url: str, passes: Passes) -> Step[Any] | ByHand:
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
-    def rules(self, camera: Camera, rules: RecordingPlan, sub: str, passes: Passes) -> list[Step[Any]]:
-        """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`.
-
-        sub: the address of its sub stream without a password; empty where it tells none
-        """
+    def rules(self, camera: Camera, stream: Streamed, passes: Passes) -> list[Step[Any]]:
+        """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`."""
         return []
 
     @abstractmethod

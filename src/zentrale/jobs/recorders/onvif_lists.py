@@ -151,12 +151,14 @@ class RecorderChannels:
         return self._schedules
 
     async def check_room(self, number: int, lists: Lists) -> None:
-        """Raises DeviceError where channel `number` is not there and cannot be made, with its job."""
+        """Raises DeviceError where channel `number` is not there and cannot be made, or takes no job."""
         gone = next((k for k in lists.numbering.gone if k.number == number), None)
-        limits = await self.limits()
-        if limits.dynamic_recordings and number <= (limits.max_recordings or number):
+        limits, item = await self.limits(), lists.numbering.recordings.get(number)
+        if item is not None or (limits.dynamic_recordings and number <= (limits.max_recordings or number)):
             if limits.max_jobs and len(lists.jobs) >= limits.max_jobs:
                 raise DeviceError(f"it takes {limits.max_jobs} recording jobs (MaxRecordingJobs), and has as many")
+            if item is not None and (await self.options(item.token)).spare_jobs == 0:
+                raise DeviceError(f"its recording {item.token}, channel {number}, takes no job (GetRecordingOptions)")
             return
         if gone is not None:
             raise DeviceError(f"its recording {gone.token}, which was channel {number}, is in its list no more")

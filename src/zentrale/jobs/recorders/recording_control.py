@@ -16,7 +16,7 @@ from zentrale.jobs.recorders import channel_rules
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_holds import rule_of, tracks_of
 from zentrale.jobs.recorders.channel_step import Channel
-from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample
+from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample, Streamed
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.passes import Passes
@@ -24,7 +24,7 @@ from zentrale.jobs.recorders.told_of_itself import Told, told_of_itself
 from zentrale.protocols.onvif import search
 from zentrale.protocols.onvif.recording_jobs import RecordingJob
 from zentrale.protocols.onvif.search import Stored
-from zentrale.site.model import Camera, Recorder, RecordingPlan
+from zentrale.site.model import Camera, Recorder
 from zentrale.subjects import Kind, Ref
 
 _NOTHING_STORED = Stored(None, None, "")
@@ -41,8 +41,8 @@ class OnvifRecorder(Driver):
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
 
-    def rules(self, camera: Camera, rules: RecordingPlan, sub: str, passes: Passes) -> list[Step[Any]]:
-        return channel_rules.steps(self.lists, camera.channel, ref_of(camera), rules, sub, passes)
+    def rules(self, camera: Camera, stream: Streamed, passes: Passes) -> list[Step[Any]]:
+        return channel_rules.steps(self.lists, camera.channel, ref_of(camera), stream, passes)
 
     async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
         lists = await self.lists.lists()

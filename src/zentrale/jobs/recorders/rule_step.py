@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.findings import finding
 from zentrale.jobs.known.step_form import Step
@@ -35,8 +36,12 @@ class Rule(Step[RuleState]):
     needs = ("channel",)
     place = "recording: schedule or mode"
 
-    def __init__(self, channels: RecorderChannels, number: int, rules: RecordingPlan, camera: Ref) -> None:
+    def __init__(
+        self, channels: RecorderChannels, number: int, rules: RecordingPlan, camera: Ref, rate_kbps: float = 0.0
+    ) -> None:
+        """`rate_kbps`: of what is recorded, as planned; 0 where that is not looked at."""
         super().__init__(channels.client)
+        self._rate_kbps = rate_kbps
         self.channels = channels
         self._planned = planned(number, rules)
         self._number = number
@@ -52,8 +57,13 @@ class Rule(Step[RuleState]):
         self._lists = await self.channels.lists()
         self._held = self._lists.held(self._number)
         now = await rule_of(self.channels, self._number, self._held.job)
+        limits = await self.channels.limits()
+        if limits.max_rate_kbps and self._rate_kbps > limits.max_rate_kbps:
+            part = Ref(Kind.CAMERA, self._camera.name, "recording")
+            most = f"at most {quantities.bitrate(1000 * limits.max_rate_kbps)} a channel (MaxRate)"
+            planned_rate = f"{quantities.bitrate(1000 * self._rate_kbps)} planned"
+            self.noticed = (finding("REC-17", part, most, planned_rate, "site.toml, streams"),)
         if self._planned.mode == BY_MOTION:
-            limits = await self.channels.limits()
             if not limits.events:
                 raise NotOfferedError("its jobs wait for no events (EventRecording)")
             self._limits = limits.before_limit_s, limits.after_limit_s
@@ -70,7 +80,8 @@ class Rule(Step[RuleState]):
         if (before, after) != (wanted.before_s, wanted.after_s):
             part = Ref(Kind.CAMERA, self._camera.name, "recording")
             most = f"at most {before:g} s before and {after:g} s after an event"
-            self.noticed = (finding("REC-10", part, most, in_words(wanted), "site.toml, recording"),)
+            less = finding("REC-10", part, most, in_words(wanted), "site.toml, recording")
+            self.noticed = (*(f for f in self.noticed if f.code != less.code), less)
         return replace(
             wanted, before_s=before, after_s=after, schedule=now.schedule if now.hours == wanted.hours else ""
         )

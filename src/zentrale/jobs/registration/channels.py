@@ -19,7 +19,7 @@ from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders import channel_rules
-from zentrale.jobs.recorders.driver import ByHand, Driver, PlannedChannel, recorded_url
+from zentrale.jobs.recorders.driver import ByHand, Driver, PlannedChannel, Streamed, recorded_url
 from zentrale.jobs.recorders.next_free import bind_next
 from zentrale.jobs.recorders.passes import Passes, passes
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
@@ -177,10 +177,15 @@ class Channels:
             if await runner.run(step):
                 moves = runner.dry_run and runner.has(Address.name)
                 sub = recorded_url(camera, source.sub, will_move=moves) if source.sub is not None else ""
-                for rule in driver.rules(camera, self.plan.recording(camera), sub, shown):
+                for rule in driver.rules(camera, self._streamed(camera, sub), shown):
                     await runner.run(rule)
                     for item in rule.noticed:
                         runner.tell(item)
+
+    def _streamed(self, camera: Camera, sub: str) -> Streamed:
+        rules, streams = self.plan.recording(camera), self.plan.streams(camera)
+        recorded = [streams["main"], *([streams["sub"]] if rules.sub and "sub" in streams else [])]
+        return Streamed(rules, sub, sum(s.bitrate_bps for s in recorded) / 1000)
 
     async def _played(
         self, run: int, camera: Camera, source: Source, shown: Passes, step: Step[object] | ByHand, driver: Driver,
