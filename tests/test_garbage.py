@@ -12,7 +12,17 @@ from hypothesis import strategies as st
 from reference_meter import recorded
 from zentrale.errors import InputError, RemoteProtocolError
 from zentrale.protocols import h264, h265, http_auth, jpeg, rtcp, rtsp, soap, ws_discovery
-from zentrale.protocols.onvif import device, media, network, recording, recording_jobs, search
+from zentrale.protocols.onvif import (
+    device,
+    events,
+    media,
+    network,
+    recording,
+    recording_jobs,
+    schedule,
+    search,
+    storage,
+)
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import PlayerSession, StreamAddress
 from zentrale.protocols.sdp import Media, SessionDescription
@@ -71,20 +81,22 @@ READERS = [
     device.parse_users, device.parse_hostname, device.parse_scopes, network.parse_interfaces, media.parse_profiles,
     media.parse_uri, media.parse_set_encoder, recording.parse_receivers, recording.parse_recordings,
     recording_jobs.parse_jobs, recording_jobs.parse_job_state, search.parse_information, recording.parse_capabilities,
+    recording_jobs.parse_options, search.parse_media_attributes, schedule.parse_list, events.parse_create, events.parse_pull,
+    storage.parse_configurations,
 ]  # fmt: skip
 NAMES = [
-    "Configuration",
-    "Resolution",
-    "Width",
-    "Token",
-    "Source",
-    "State",
-    "Date",
-    "Year",
-    "Profiles",
-    "Services",
-    "Uri",
-]
+    *((soap.TT, n) for n in ("Configuration", "Resolution", "Width", "Token", "Source", "State", "Date", "Year", "Uri")),
+    (soap.TT, "Tracks"),
+    *((soap.TT, n) for n in ("SourceToken", "EventFilter", "Filter", "Topic", "Before", "Message", "Data", "SimpleItem")),
+    *((soap.TT, n) for n in ("Profiles", "Services", "JobConfiguration", "TrackAttributes", "VideoAttributes")),
+    *((soap.TRC, n) for n in ("JobItem", "RecordingItem", "Options", "Job", "Track", "Capabilities", "State")),
+    *((soap.TSC, n) for n in ("Schedule", "Standard", "NextStartReference")),
+    *((soap.TEV, n) for n in ("SubscriptionReference",)),
+    *((soap.WSNT, n) for n in ("NotificationMessage", "Topic", "Message")),
+    *((soap.WSA, n) for n in ("Address", "ReferenceParameters")),
+    *((soap.TDS, n) for n in ("StorageConfigurations", "Data")),
+    (soap.TSE, "MediaAttributes"),
+]  # fmt: skip
 trees = st.recursive(
     st.text("0123456789.-abc", max_size=12),
     lambda inner: st.lists(st.tuples(st.sampled_from(NAMES), inner), max_size=4),
@@ -96,15 +108,17 @@ def _grow(parent: Element, tree: object) -> None:
     if isinstance(tree, str):
         parent.text = tree
     elif isinstance(tree, list):
-        for name, inner in tree:
-            child = soap.TT(name)
+        for (maker, name), inner in tree:
+            child = maker(
+                name, Name="Failed", Value="x", token="t", type="NFS", Spare="1", Type="/Profile", ScheduleToken="s"
+            )
             parent.append(child)
             _grow(child, inner)
 
 
 @given(trees, st.sampled_from(["GetProfilesResponse", "GetSystemDateAndTimeResponse"]))
 def test_answers_with_anything_in_them_break_nothing(tree: object, name: str) -> None:
-    for maker in (soap.TDS, soap.TRT, soap.TRC):
+    for maker in (soap.TDS, soap.TRT, soap.TRC, soap.TEV):
         root = maker(name)
         _grow(root, tree)
         for reader in READERS:

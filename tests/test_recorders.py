@@ -121,7 +121,8 @@ NEVER = replace(IDLE, stored=Stored(None, None, "Stopped"))
         (told(ACTIVE, RuleState(2, "timetable", hours=("Mon-Fri 07:00-17:00",))), HOUR_RULES, Around(URL), True, ["REC-11"]),
         (told(ACTIVE, replace(HOURS, schedule="S7")), HOUR_RULES, Around(URL, local=at(12)), True, []),
         (replace(told(ACTIVE, RuleState(2)), user="admin"), RecordingPlan(), Around(URL, account="recorder"), True, ["REC-14"]),
-        (replace(ACTIVE, tracks=TracksState(2, True)), RecordingPlan(), Around(URL), True, ["REC-11"]),
+        (replace(ACTIVE, tracks=TracksState(2, True)), RecordingPlan(), Around(URL), True, []),  # nobody said
+        (replace(ACTIVE, tracks=TracksState(2, True)), RecordingPlan(sound=False), Around(URL), True, ["REC-11"]),
         (replace(ACTIVE, tracks=TracksState(2, True)), RecordingPlan(sound=True), Around(URL), True, []),
         (replace(ACTIVE, tracks=TracksState(2)), RecordingPlan(sub=True), Around(URL), True, ["REC-11"]),
     ],

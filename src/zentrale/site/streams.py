@@ -105,7 +105,7 @@ class RecordingPlan(Part):
     motion_share:    share of the time in which something moves (mode motion)
     events_per_hour: how often it begins; each adds the seconds before and after
     timetable:       when it records (mode timetable), as "Mon-Fri 07:00-19:00"
-    sub, sound:      whether these are recorded beside the main stream
+    sub, sound:      whether these are recorded beside the main stream; sound None: it is left as it is
     keep_days:       wanted; max_days the longest that law allows
     """
 
@@ -116,7 +116,7 @@ class RecordingPlan(Part):
     after_s: Annotated[float, Field(ge=0, le=600)] = 0
     timetable: tuple[Annotated[str, AfterValidator(timetable_entry)], ...] = ()
     sub: bool = False
-    sound: bool = False
+    sound: bool | None = None
     keep_days: Annotated[float, Field(gt=0, le=3650)] = 14
     max_days: Annotated[float, Field(gt=0, le=3650)] | None = None
 

@@ -203,7 +203,7 @@ def _other_tracks(wanted: PlannedChannel, now: ChannelSample) -> Iterator[tuple[
         ("sound", wanted.rules.sound, now.tracks.sound), ("the sub stream", wanted.rules.sub, bool(now.tracks.sub))
     )  # fmt: skip
     for what, want, has in pairs:
-        if want != has:
+        if want is not None and want != has:
             yield f"it records {'with' if has else 'without'} {what}", f"{'with' if want else 'without'} it"
 
 

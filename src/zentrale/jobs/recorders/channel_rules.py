@@ -46,8 +46,10 @@ def told(rules: RecordingPlan) -> Iterator[tuple[str, str, str]]:
     """What, where and how: what a person enters where no service does it."""
     if rules.mode != "continuous":
         yield Rule.name, Rule.place, in_words(planned(0, rules))
-    if rules.sub or rules.sound:
-        wanted = [name for name, on in (("sub stream", rules.sub), ("sound", rules.sound)) if on]
-        yield Tracks.name, Tracks.place, f"{' and '.join(wanted)} recorded too"
+    parts = ["the sub stream too"] if rules.sub else []
+    if rules.sound is not None:
+        parts.append("sound too" if rules.sound else "no sound")
+    if parts:
+        yield Tracks.name, Tracks.place, " and ".join(parts)
     if rules.max_days is not None:
         yield Retention.name, Retention.place, f"at most {rules.max_days:g} days"

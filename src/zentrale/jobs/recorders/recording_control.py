@@ -45,6 +45,8 @@ class OnvifRecorder(Driver):
         return channel_rules.steps(self.lists, camera.channel, ref_of(camera), stream, passes)
 
     async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
+        assert self.client is not None
+        offset = self.client.clock_offset.total_seconds() if await self.client.read_clock() else None
         lists = await self.lists.lists()
         channels = {}
         for number in sorted(lists.numbering.recordings):
@@ -53,9 +55,7 @@ class OnvifRecorder(Driver):
                 channels[number] = ChannelSample(held.item.name, "", None, _NOTHING_STORED)
             else:
                 channels[number] = await self._channel(lists, number, held, held.job, whole=whole and number in planned)
-        assert self.client is not None
-        seen = await told_of_itself(self.client) if whole else Told()
-        offset = self.client.clock_offset.total_seconds() if await self.client.read_clock() else None
+        seen = await told_of_itself(self.client) if whole else Told()  # last: what hangs there takes nothing with it
         return Sample(channels, tuple(self._findings(lists, planned)), offset, seen.hardware, seen.disks)
 
     async def _channel(self, lists: Lists, number: int, held: Held, job: RecordingJob, *, whole: bool) -> ChannelSample:
@@ -102,7 +102,8 @@ class OnvifRecorder(Driver):
             item = numbering.recordings.get(number)
             kept_days = item.retention_s / 86400 if item is not None else 0.0
             max_days = wanted.rules.max_days
-            if item is not None and max_days is not None and not 0 < kept_days <= max_days:
+            recorded = item is not None and lists.held(number).job is not None
+            if recorded and max_days is not None and not 0 < kept_days <= max_days:
                 measured = f"{kept_days:g} days" if kept_days else "no limit"
                 part = Ref(Kind.RECORDER, name, f"channel {number}")
                 limit = f"at most {max_days:g} days"

@@ -16,9 +16,11 @@ from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VI
 
 
 class Wanted(NamedTuple):
-    """What the plan wants on the channel: sound, and the sub stream's address without a password, empty where it is not."""
+    """What the plan wants on the channel: sound (None: as it is), and the sub stream's address without a password, empty where
+    that is not recorded.
+    """
 
-    sound: bool = False
+    sound: bool | None = None
     sub: str = ""
 
 
@@ -35,14 +37,14 @@ class Tracks(Step[TracksState]):
         self.channels = channels
         self._number = number
         self._camera = camera
-        self._wanted = TracksState(number, *wanted)
+        self._wanted = wanted
         self._passes = passes
         self._held = Held(Recording(""))
         self._lists: Lists | None = None
         self._made_a_track = False
 
     def aim(self) -> str:
-        return self.shown(self._wanted)
+        return ", ".join(filter(None, (self._sub_told(self._wanted.sub), _sound_told(self._wanted.sound))))
 
     async def look(self) -> TracksState:
         lists = self._lists = await self.channels.lists()
@@ -50,7 +52,8 @@ class Tracks(Step[TracksState]):
         return tracks_of(lists, self._number)
 
     def wanted(self, now: TracksState) -> TracksState:
-        return self._wanted
+        sound = now.sound if self._wanted.sound is None else self._wanted.sound
+        return TracksState(self._number, sound, self._wanted.sub)
 
     async def apply(self, now: TracksState, wanted: TracksState) -> None:
         job = self._held.job
@@ -137,5 +140,11 @@ class Tracks(Step[TracksState]):
         return await self.look()
 
     def shown(self, state: TracksState) -> str:
-        sub = f"sub stream {state.sub}" if state.sub else "no sub stream"
-        return f"{sub}, {'with' if state.sound else 'without'} sound"
+        return f"{self._sub_told(state.sub)}, {_sound_told(state.sound)}"
+
+    def _sub_told(self, url: str) -> str:
+        return f"sub stream {url}" if url else "no sub stream"
+
+
+def _sound_told(sound: bool | None) -> str:
+    return "" if sound is None else f"{'with' if sound else 'without'} sound"

@@ -12,6 +12,7 @@ from datetime import datetime
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import soap, xml
+from zentrale.protocols.http_auth import without_userinfo
 from zentrale.protocols.soap import NS, TEV, TT, WSA, WSNT
 from zentrale.protocols.xml import Element
 
@@ -110,7 +111,10 @@ def _parsed(element: Element) -> Message:
 
     def items(where: str) -> dict[str, str]:
         found = [] if inner is None else inner.findall(f"tt:{where}/tt:SimpleItem", NS)[:_MAX_ITEMS]
-        return {xml.safe(str(e.get("Name") or "")): xml.safe(str(e.get("Value") or ""))[:200] for e in found}
+        return {
+            xml.safe(str(e.get("Name") or "")): without_userinfo(xml.safe(str(e.get("Value") or "")))[:200]
+            for e in found
+        }
 
     topic = element.find("wsnt:Topic", NS)
     return Message(_named(topic), items("Source"), items("Data"), _time(inner))
