@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import re
+import runpy
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -30,6 +31,7 @@ from zentrale.logbook.store import Logbook
 from zentrale.protocols import weekly
 from zentrale.protocols.onvif.recording_jobs import JobState
 from zentrale.protocols.onvif.search import NOT_TOLD, Stored, StoredVideo
+from zentrale.simulation.recorder_ring import Ring
 from zentrale.site.model import Camera, RecordingPlan
 from zentrale.site.reading import read_plan
 from zentrale.site.values import timetable_entries, timetable_minutes
@@ -85,6 +87,17 @@ def test_a_channel_records_or_the_cause_is_named(
     assert result.records is (code is None)
     assert all(f.subject == "channel 2 of rec" and words in f.measured for f in result.findings)
     assert all("line 7" in f.limit_source for f in result.findings)
+
+
+@pytest.mark.parametrize(("age_s", "records"), [(2, None), (59, None), (61, False), (-4, None), (-30, False)])
+def test_an_index_that_is_written_by_the_minute_is_no_fault_yet(age_s: float, records: bool | None) -> None:
+    """The recorder's clock is an hour ahead of ours."""
+    stands = held("Active", 0)
+    around = Around(URL, asked_at=NOW + timedelta(seconds=age_s - 3600), offset_s=3600)
+    result = judge(CAMERA, PlannedChannel("north"), stands, stands, around)
+    assert result.records is records and [f.code for f in result.findings] == [
+        "REC-1" if records is False else "REC-13"
+    ]
 
 
 def at(hour: int, zone: str = "Europe/Berlin", day: int = 4) -> tuple[datetime, datetime]:
@@ -305,3 +318,33 @@ def test_hours_come_back_from_their_entries_and_their_calendar(starts: set[int],
     minutes = {(start + n) % (7 * 1440) for start in starts for n in range(length)}
     assert {m for entry in timetable_entries(minutes) for m in timetable_minutes(entry)} == minutes
     assert weekly.minutes_of(weekly.calendar_text(minutes, "n, \\ ;")) == minutes
+
+
+def test_healthy_recorders_are_well_and_each_fault_is_told_by_what_was_seen() -> None:
+    """Stand-ins of two characters, with the installed program; the cause stands there only where the recorder names it."""
+    root = Path(__file__).parent.parent
+    tool = runpy.run_path(str(root / "tools" / "recorder_faults.py"))
+    faults, page = {f.name: f for f in tool["FAULTS"]}, (root / "docs" / "recorder-faults.md").read_text()
+    assert all(f"| {name} |" in page for name in faults), "run python tools/recorder_faults.py"
+    assert tool["rounds"](2) == 0
+    full = tool["said"](faults["disk full"])
+    assert [(command, code) for command, code, _ in full] == [("verify", "REC-1")] * 2
+    assert all("state Error; E-21 (no space left)" in words for *_, words in full)
+    failed = {code: words for _, code, words in tool["said"](faults["disk failed"])}
+    assert "StorageFailure: Token disk-1: Failed true" in failed["REC-16"]
+    assert all("follows from REC-16" in failed[code] for code in ("REC-1", "REC-15")), "it says why"
+    deaf = tool["said"](faults["records nothing while something moves"])
+    assert {code for _, code, _ in deaf} == {"REC-1"} and all("told of motion at" in words for *_, words in deaf)
+
+
+@given(st.lists(st.integers(1, 3000), max_size=300), st.floats(0.01, 0.7))
+def test_a_ring_holds_the_newest_packets_whole_and_in_order(sizes: list[int], every_s: float) -> None:
+    ring = Ring(200_000)
+    sent = [(1000 + n * every_s, bytes([n % 256]) * size) for n, size in enumerate(sizes)]
+    for at, packet in sent:
+        ring.add(packet, at, marker=False)
+    held = list(ring.stored())
+    assert held == sent[len(sent) - len(held) :] and sum(len(p) + 12 for _, p in held) <= 200_000 + 64 * 1024 + 3012
+    assert len(held) == len(sent) or sum(sizes) > 70_000, "nothing goes before there is need"
+    assert (ring.first_s, ring.last_s) == ((held[0][0], sent[-1][0]) if sent else (None, None))
+    ring.close()

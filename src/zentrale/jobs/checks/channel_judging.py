@@ -21,6 +21,7 @@ from zentrale.site.values import timetable_minutes
 
 _LATE_S = 5.0  # a recorder writes what it takes in by the second or two
 _SLOW_S = 10.0  # some write no sooner
+_INDEX_S = 60.0  # what is found of the stored may be behind what is stored
 _TOLERANCE_PX = 16  # H.264 codes whole macroblocks, which some tell uncut
 
 
@@ -40,6 +41,7 @@ class Around:
     address, sub:  of the camera's streams, None where it told none
     sizes:         width and height [px] of its streams as they were measured, by name
     local:         time at the site at both looks
+    asked_at:      when the recorder was looked at last, by our clock
     offset_s:      how far the recorder's clock is ahead of ours
     motion:        None where the camera was not listened to
     account:       as whom the plan wants recorders to watch, empty where it says nothing
@@ -49,6 +51,7 @@ class Around:
     sub: str | None = None
     sizes: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     local: tuple[datetime, datetime] | None = None
+    asked_at: datetime | None = None
     offset_s: float = 0.0
     motion: Motion | None = None
     account: str = ""
@@ -91,27 +94,35 @@ def _stored(
     told = now.stored.status != search.NOT_TOLD  # else its job's word is all there is
     due = _due(now.rule, around.local)
     missed = _missed(now, around) if due is Due.SOME and told else ""
-    if now.state.state == recording_jobs.ERROR or now.state.error or missed or due is Due.ALL:
-        stands = told and (latest is None or not grows)
-        if now.state.state == recording_jobs.ACTIVE and not now.state.error and not missed and not stands:
+    active, error = now.state.state == recording_jobs.ACTIVE, now.state.error
+    stands = told and not grows and latest is not None
+    if stands and active and not error and due is Due.ALL and _is_recent(now, around):
+        newest = f"{latest.astimezone():%H:%M:%S %Z}" if latest is not None else ""
+        return _not_judged(camera, result, f"newest stored time {newest} did not move, and is less than a minute old")
+    if now.state.state == recording_jobs.ERROR or error or missed or due is Due.ALL:
+        if active and not error and not missed and not stands and not (told and latest is None):
             return replace(result, records=True)
-        if now.state.error:
-            cause, do = now.state.error, ""
-        elif missed:
-            cause, do = missed, _DEAF
-        else:
-            cause, do = _why(now, told=told, state=now.state.state)
+        cause, do = (error, "") if error else (missed, _DEAF) if missed else _why(now, told=told, state=now.state.state)
         measured = f"{camera.name}: state {now.state.state}; {cause}"
         return replace(result, findings=(finding("REC-1", result.ref, measured, "recording", camera.where, do),))
-    if told and latest is not None and (due is Due.NOTHING or not grows or was is None or before is not None):
+    if told and latest is not None:
         return replace(result, records=True)
-    waits = in_words(now.rule) if now.rule is not None else "its rule"
-    why = (
-        f"{camera.name}: nothing is stored yet; it records {waits}"
-        if told
-        else f"{camera.name}: it tells not what it stores"
-    )
-    item = finding("REC-13", result.ref, why, "a recording seen", camera.where)
+    waits = in_words(now.rule) if now.rule is not None else "by its rule"
+    return _not_judged(
+        camera, result, f"nothing is stored yet; it records {waits}" if told else "it tells not what it stores"
+    )  # fmt: skip
+
+
+def _is_recent(now: ChannelSample, around: Around) -> bool:
+    """Whether what is stored may end where it does since the recorder writes its index by the minute."""
+    if around.asked_at is None or now.stored.latest is None:
+        return False
+    age = around.asked_at + timedelta(seconds=around.offset_s) - now.stored.latest
+    return timedelta(seconds=-_LATE_S) < age < timedelta(seconds=_INDEX_S)
+
+
+def _not_judged(camera: Camera, result: ChannelResult, why: str) -> ChannelResult:
+    item = finding("REC-13", result.ref, f"{camera.name}: {why}", "a recording seen", camera.where)
     return replace(result, records=None, waits=True, findings=(item,))
 
 

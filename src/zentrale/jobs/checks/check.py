@@ -15,7 +15,7 @@ from typing import Any, TypeVar, cast
 
 from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
-from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, StreamResult, Target, Unresolved
+from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, Listening, StreamResult, Target, Unresolved
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
@@ -68,6 +68,7 @@ class Round:
     streams: list[StreamResult] = field(default_factory=list)
     access: list[AccessCheck] = field(default_factory=list)
     channels: tuple[ChannelResult, ...] = ()
+    listening: Sequence[Listening] = ()
     findings: list[Finding] = field(default_factory=list)
     reports: list[str] = field(default_factory=list)  # of defects of ours, for whoever mends them
     notes: Notes = field(default_factory=Notes)

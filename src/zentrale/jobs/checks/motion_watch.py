@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from zentrale.field import scheduler
 from zentrale.field.pull_point import PullPoint
 from zentrale.field.scheduler import Failure
 from zentrale.jobs.checks.channel_judging import Motion
+from zentrale.jobs.checks.seen import Listening
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
@@ -21,15 +21,6 @@ log = logging.getLogger(__name__)
 AT_ONCE = 8
 BUDGET_S = 15.0  # for one camera, either time: what is not told in that time is not known
 _LASTS_S = 900.0
-
-
-@dataclass(frozen=True)
-class Listening:
-    """A pull point at a camera, held since `since`."""
-
-    camera: Camera
-    point: PullPoint
-    since: datetime
 
 
 async def listen(cameras: Sequence[Camera], found: Mapping[str, FoundDevice], keyring: Keyring) -> list[Listening]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -14,13 +13,12 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.channel_judging import Around, Motion, judge
 from zentrale.jobs.checks.check import Check, Layer, Need, Round
-from zentrale.jobs.checks.motion_watch import Listening, heard, listen
+from zentrale.jobs.checks.motion_watch import heard
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.known.entry_judged import judge_clock, seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
-from zentrale.jobs.recorders.channel_holds import BY_MOTION
 from zentrale.jobs.recorders.driver import Sample, recorded_url
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened, planned_channels
 from zentrale.logbook.evidence import Judged
@@ -39,10 +37,9 @@ Samples = Mapping[str, Sample | DeviceError]
 
 @dataclass(frozen=True)
 class _Before:
-    """The first look: what the recorders held, the cameras that are listened to, and when that was."""
+    """The first look: what the recorders held, and when that was."""
 
     samples: Samples
-    listening: tuple[Listening, ...]
     at: datetime
 
 
@@ -106,7 +103,7 @@ def judge_recorders(
     not_found: list[Finding] = []
     for name in dict.fromkeys(c.recorder for c in cameras):
         own = [c for c in cameras if c.recorder == name]
-        sample, earlier = after[name], before[name]
+        sample, earlier = after[name], before.get(name, Sample())
         if isinstance(sample, DeviceError):
             results += [ChannelResult(name, c.channel, c.name, "not known", None) for c in own]
             told = _not_asked(plan, name, sample)
@@ -219,16 +216,12 @@ class Recording(Check):
     doing = "asking the recorders"
 
     async def prepare(self, round: Round) -> None:
-        plan, keyring = round.plan, round.keyring
-        on_motion = [c for c in round.cameras if plan.recording(c).mode == BY_MOTION and plan.camera_type(c).onvif]
-        samples, listening = await asyncio.gather(
-            sample_recorders(plan, round.found, keyring, whole=False), listen(on_motion, round.found, keyring)
-        )
-        round.keep(self, _Before(samples, tuple(listening), datetime.now(UTC)))
+        samples = await sample_recorders(round.plan, round.found, round.keyring, whole=False)
+        round.keep(self, _Before(samples, datetime.now(UTC)))
 
     async def observe(self, round: Round) -> None:
-        before = round.kept(self, _Before({}, (), datetime.now(UTC)))
-        motion = await heard(before.listening, round.found, round.keyring)
+        before = round.kept(self, _Before({}, datetime.now(UTC)))
+        motion = await heard(round.listening, round.found, round.keyring)
         after = await sample_recorders(round.plan, round.found, round.keyring)
         around = {c.name: self._around(round, c, before, after, motion.get(c.name)) for c in round.cameras}
         missing = {u.camera.name for u in round.unresolved}
@@ -255,7 +248,9 @@ class Recording(Check):
         sample = after.get(camera.recorder)
         offset_s = (sample.clock_offset_s or 0.0) if isinstance(sample, Sample) else 0.0
         account = round.plan.policy.recorder_account
-        return Around(streams.get("main"), streams.get("sub"), sizes, local, offset_s, motion, account)
+        return Around(
+            streams.get("main"), streams.get("sub"), sizes, local, datetime.now(UTC), offset_s, motion, account
+        )  # fmt: skip
 
     def judge(self, round: Round) -> Iterator[Judged]:
         yield from round.kept(self, RecorderChecks(())).recorders

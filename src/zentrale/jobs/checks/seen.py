@@ -8,6 +8,7 @@ from datetime import datetime
 from enum import Enum
 
 from zentrale.errors import Cause
+from zentrale.field.pull_point import PullPoint
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding, Severity, Verdict, severity_of, verdict_of
@@ -35,6 +36,15 @@ class Target:
     named: tuple[str, ...] = ()
     clock_offset_s: float | None = None
     entry: Entry | None = None
+
+
+@dataclass(frozen=True)
+class Listening:
+    """A pull point at a camera, which holds what it tells of motion since `since`."""
+
+    camera: Camera
+    point: PullPoint
+    since: datetime
 
 
 @dataclass(frozen=True)

@@ -125,8 +125,11 @@ class RecorderChannels:
     async def limits(self) -> RecorderLimits:
         """What its service takes; asked once."""
         if self._limits is None:
-            answer = await self.client.call("trc", recording.ask("recording", "GetServiceCapabilities"))
-            self._limits = recording.parse_capabilities(answer)
+            try:
+                answer = await self.client.call("trc", recording.ask("recording", "GetServiceCapabilities"))
+                self._limits = recording.parse_capabilities(answer)
+            except NotOfferedError:
+                self._limits = RecorderLimits(0, 0, dynamic_recordings=False)
         return self._limits
 
     async def options(self, token: str) -> RecordingOptions:
