@@ -123,7 +123,11 @@ class RecordingPlan(Part):
     @model_validator(mode="after")
     def _hours(self) -> Self:
         if (self.mode == "timetable") != bool(self.timetable):
-            why = "mode is timetable, and it has none" if not self.timetable else f"mode is {self.mode}, which has no hours"
+            why = (
+                "mode is timetable, and it has none"
+                if not self.timetable
+                else f"mode is {self.mode}, which has no hours"
+            )
             raise ValueError(
                 f'expected timetable = ["Mon-Fri 07:00-19:00"] with mode = "timetable", and only there: {why}'
             )

@@ -14,7 +14,7 @@ from zentrale.subjects import Kind, Ref
 class Keeping(Check):
     name = "keeping"
     layer = Layer.RECORDING
-    codes = frozenset({"STO-7", "STO-8"})
+    codes = frozenset({"STO-7"})
     doing = "working out what will be kept"
 
     async def observe(self, round: Round) -> None:
@@ -25,4 +25,7 @@ class Keeping(Check):
         for recorder in keeping_as_measured(round.plan, round.keyring.logbook):
             if recorder.recorder in asked and recorder.measured:
                 ref = Ref(Kind.RECORDER, recorder.recorder)
-                yield Judged(ref, self.codes, tuple(keeping_findings(recorder)))
+                short = [
+                    f for f in keeping_findings(recorder) if f.code in self.codes
+                ]  # a rate above plan is its stream's
+                yield Judged(ref, self.codes, tuple(short))
