@@ -10,6 +10,7 @@ import runpy
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -335,6 +336,30 @@ def test_healthy_recorders_are_well_and_each_fault_is_told_by_what_was_seen() ->
     assert all("follows from REC-16" in failed[code] for code in ("REC-1", "REC-15")), "it says why"
     deaf = tool["said"](faults["records nothing while something moves"])
     assert {code for _, code, _ in deaf} == {"REC-1"} and all("told of motion at" in words for *_, words in deaf)
+
+
+def test_sub_stream_sound_and_hours_are_set_once_recorded_and_taken_back(tmp_path: Path) -> None:
+    tool = runpy.run_path(str(Path(__file__).parent.parent / "tools" / "recorder_faults.py"))
+    rules = 'mode = "timetable", timetable = ["Mon-Sun 00:00-24:00"], sub = true, sound = true, max_days = 28'
+    site = tool["Site"](tmp_path, [tool["FULL"]], rules)
+
+    def steps(done: Any) -> dict[str, tuple[str, str]]:
+        (camera,) = [d for d in done["devices"] if d["device"] == "camera c1"]
+        return {s["step"]: (s["outcome"], s["after"]) for s in camera["steps"] if s["step"] in ("tracks", "recording")}
+
+    with site.playing():
+        held = {
+            "tracks": ("changed", "sub stream rtsp://127.0.73.11:8554/live/sub, with sound"),
+            "recording": ("changed", "Mon-Sun 00:00-24:00"),
+        }  # fmt: skip
+        assert steps(site.set_up()) == held
+        assert {outcome for outcome, _ in steps(site.run("register")).values()} == {"unchanged"}
+        verified = site.run("verify", "--seconds", "3")
+        assert [c["records"] for c in verified["channels"]] == [True, True]
+        assert not [f for f in verified["findings"] if f["code"].startswith("REC")]
+        back = {c["step"] for c in site.run("register", "--undo", "2")["taken_back"]}
+        assert back >= {"tracks", "recording", "channel", "retention"}
+        assert steps(site.run("register")) == held, "from what it was before"
 
 
 @given(st.lists(st.integers(1, 3000), max_size=300), st.floats(0.01, 0.7))
