@@ -29,6 +29,7 @@ from zentrale.jobs.recorders.driver import ChannelSample, PlannedChannel
 from zentrale.jobs.registration import by_hand
 from zentrale.jobs.registration.undoing import undo
 from zentrale.logbook.store import Logbook
+from zentrale.output.work_sheets import sheets_page
 from zentrale.protocols import weekly
 from zentrale.protocols.onvif.recording_jobs import JobState
 from zentrale.protocols.onvif.search import NOT_TOLD, Stored, StoredVideo
@@ -244,6 +245,8 @@ def test_what_no_service_sets_is_on_the_sheet_until_the_recorder_does_it(tmp_pat
                 "on motion, 2 s before", "it does not offer it to a program: its jobs wait for no events (EventRecording)",
             )  # fmt: skip
             assert "channel 2 (c1): tracks" in lines and done.run is not None
+            page = sheets_page("x", made).decode()
+            assert "channel 2 (c1), recording: schedule or mode" in page and "channel 2, recording: overwriting" in page
             by_hand.keep(log, done.run, done.results, made)
             tower.can = EVENTS  # as after a new firmware
             done = place.registration()

@@ -128,7 +128,9 @@ class Rule:
 
     @property
     def line(self) -> Line:
-        return Line(f"{_on_channel(self.channel, self.camera)}: {self.what}", self.where, self.value, self.why)
+        """The printed page has the place, what to enter and why: so the place begins with the channel."""
+        channel = _on_channel(self.channel, self.camera)
+        return Line(f"{channel}: {self.what}", f"{channel}, {self.where}", self.value, self.why)
 
 
 def _on_channel(channel: int, camera: str) -> str:
@@ -165,10 +167,9 @@ def _kept(plan: Plan, recorder: Recorder) -> Iterator[Line]:
         channels = quantities.ranges([c.channel for c in cameras])
         least = min((d for c in cameras if (d := worked_out[c.name]) is not None), default=None)
         out = f"; worked out: {least:.1f} days" if least is not None else ""
-        what = f"{'channel' if len(cameras) == 1 else 'channels'} {channels}: kept"
-        yield Line(
-            what, "recording: overwriting", f"at least {days:g} days, then the oldest first", f"{_NO_SERVICE}{out}"
-        )
+        of = f"{'channel' if len(cameras) == 1 else 'channels'} {channels}"
+        enter = f"at least {days:g} days, then the oldest first"
+        yield Line(f"{of}: kept", f"{of}, recording: overwriting", enter, f"{_NO_SERVICE}{out}")
 
 
 def _of_channels(before: Sequence[Line], results: Mapping[str, DeviceResult], here: Collection[str]) -> Iterator[Line]:
