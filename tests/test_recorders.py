@@ -324,21 +324,16 @@ def test_hours_come_back_from_their_entries_and_their_calendar(starts: set[int],
     assert weekly.minutes_of(weekly.calendar_text(minutes, "n, \\ ;")) == minutes
 
 
-def test_healthy_recorders_are_well_and_each_fault_is_told_by_what_was_seen() -> None:
+def test_healthy_recorders_are_well_and_a_failed_disk_is_the_cause_of_all() -> None:
     """Stand-ins of two characters, with the installed program; the cause stands there only where the recorder names it."""
     root = Path(__file__).parent.parent
     tool = runpy.run_path(str(root / "tools" / "recorder_faults.py"))
     faults, page = {f.name: f for f in tool["FAULTS"]}, (root / "docs" / "recorder-faults.md").read_text()
     assert all(f"| {name} |" in page for name in faults), "run python tools/recorder_faults.py"
     assert tool["rounds"](2) == 0
-    full = tool["said"](faults["disk full"])
-    assert [(command, code) for command, code, _ in full] == [("verify", "REC-1")] * 2
-    assert all("state Error; E-21 (no space left)" in words for *_, words in full)
     failed = {code: words for _, code, words in tool["said"](faults["disk failed"])}
     assert "StorageFailure: Token disk-1: Failed true" in failed["REC-16"]
     assert all("follows from REC-16" in failed[code] for code in ("REC-1", "REC-15")), "it says why"
-    deaf = tool["said"](faults["records nothing while something moves"])
-    assert {code for _, code, _ in deaf} == {"REC-1"} and all("told of motion at" in words for *_, words in deaf)
 
 
 def test_sub_stream_sound_and_hours_are_set_once_recorded_and_taken_back(tmp_path: Path) -> None:

@@ -8,7 +8,8 @@ import struct
 import zoneinfo
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import datetime
+from functools import cache
 
 from zentrale.errors import SoapRefusalError
 from zentrale.protocols import soap, weekly
@@ -19,11 +20,12 @@ SCHEDULE_PATH = "/onvif/schedule_service"
 _PAGE = 10  # schedules in one answer
 
 
-def local(now_s: float, posix: str) -> datetime:
-    """The time of the day by a POSIX time zone (POSIX.1 clause 8.3; RFC 9636, a file of version 2 without transitions)."""
+@cache
+def _zone(posix: str) -> zoneinfo.ZoneInfo:
+    """By a POSIX time zone (POSIX.1 clause 8.3; RFC 9636, a file of version 2 without transitions)."""
     head = [b"TZif2" + bytes(15) + struct.pack("!6l", 0, 0, 0, 0, 1, 4), struct.pack("!lbb", 0, 0, 0) + b"UTC\0"]
     file = io.BytesIO(b"".join([*head, *head, b"\n", posix.encode(), b"\n"]))
-    return datetime.fromtimestamp(now_s, UTC).astimezone(zoneinfo.ZoneInfo.from_file(file))
+    return zoneinfo.ZoneInfo.from_file(file)
 
 
 class Schedules:
@@ -31,16 +33,15 @@ class Schedules:
 
     def __init__(self) -> None:
         self.held: dict[str, schedule.Schedule] = {}
+        self._minutes: dict[str, frozenset[int]] = {}
 
     def operations(self) -> dict[str, Callable[[Element], Element]]:
         return {"GetScheduleList": self._list, "CreateSchedule": self._create, "DeleteSchedule": self._delete}
 
     def runs(self, token: str, now_s: float, posix: str) -> bool:
-        held = self.held.get(token)
-        if held is None:
-            return False  # ONVIF Recording Control: only where the schedule exists and is active
-        at = local(now_s, posix)
-        return (at.weekday() * 24 + at.hour) * 60 + at.minute in weekly.minutes_of(held.standard)
+        """ONVIF Recording Control: only where the schedule exists and is active. Asked for every packet."""
+        at = datetime.fromtimestamp(now_s, _zone(posix))
+        return (at.weekday() * 24 + at.hour) * 60 + at.minute in self._minutes.get(token, frozenset())
 
     def _list(self, request: Element) -> Element:
         start = int(schedule.list_request(request) or 0)
@@ -52,8 +53,8 @@ class Schedules:
         wanted = schedule.create_request(request)
         if wanted is None or wanted.token:
             raise SoapRefusalError("Sender", "InvalidArgVal", reason="a schedule with a token of its own")
-        weekly.minutes_of(wanted.standard)
         token = f"SCH{secrets.token_hex(3)}"
+        self._minutes[token] = weekly.minutes_of(wanted.standard)
         self.held[token] = replace(wanted, token=token)
         return schedule.create_response(token)
 
