@@ -147,6 +147,9 @@ def test_what_had_to_be_stored_depends_on_the_rule_that_the_recorder_holds(
 ) -> None:
     result = judge(CAMERA, PlannedChannel("north", rules), now, held("Active", 0), around)
     assert ([f.code for f in result.findings], result.records) == (codes, records)
+    assert ("REC-1" in result.judged) is (records is not None) and "REC-12" not in result.judged, (
+        "nobody told of pictures"
+    )
     assert result.verdict.value == ("not_judged" if records is None else "otherwise" if codes else "as_planned")
 
 

@@ -25,6 +25,9 @@ class _At(Device):
         super().__init__(url, opened.rules, endpoint=opened.target.endpoint, timeout_s=_ANSWER_S)
         self.use(opened.credentials, opened.scheme if opened.credentials is not None else "")
         self.clock_offset = opened.clock_offset
+        # One that lets us in, but not there, has refused no password: what was proven stays so, and is tried no second time.
+        self._schemes, self._offers = opened._schemes, opened._offers
+        self._proven, self._attempt = opened._proven, opened._attempt
         self._headers = tuple(headers)
 
     async def _send(

@@ -18,6 +18,7 @@ WEEK_MIN = 7 * DAY_MIN
 _DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 _MONDAY = datetime(1970, 1, 5)
 _MADE = datetime(1970, 1, 1)
+_MOST_EVENTS = 256  # more than a week of every hour has
 _PLAIN = {"FREQ", "BYDAY", "INTERVAL", "WKST"}  # parts of a rule that say "each week", or "each day"
 
 
@@ -59,7 +60,10 @@ def minutes_of(text: str) -> frozenset[int]:
     covered: set[int] = set()
     try:
         calendar = Calendar.from_ical(text)
-        for event in calendar.walk("VEVENT"):
+        events = calendar.walk("VEVENT")
+        if len(events) > _MOST_EVENTS:
+            raise ValueError(f"{len(events)} events")
+        for event in events:
             covered |= _of_event(event)
     except (ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError) as error:
         raise RemoteProtocolError(f"a schedule that is no weekly iCalendar ({str(error)[:60]})") from None

@@ -81,7 +81,16 @@ def judge(
         item = finding("REC-2", result.ref, measured, f"{around.address} ({camera.name})", camera.where)
         return replace(result, findings=(item,))
     result = _stored(camera, result, now, was, around)
-    return replace(result, findings=(*result.findings, *_otherwise(camera, result, wanted, now, around)))
+    found = (*result.findings, *_otherwise(camera, result, wanted, now, around))
+    return replace(result, findings=found, judged=_judged(result, now, around) | {f.code for f in found})
+
+
+def _judged(result: ChannelResult, now: ChannelSample, around: Around) -> frozenset[str]:
+    seen = {
+        "REC-1": not result.waits, "REC-2": around.address is not None, "REC-11": now.rule is not None and now.tracks is not None,
+        "REC-12": bool(now.videos) and "main" in around.sizes, "REC-13": True, "REC-14": bool(around.account and now.user),
+    }  # fmt: skip
+    return frozenset(code for code, decided in seen.items() if decided)
 
 
 def _stored(

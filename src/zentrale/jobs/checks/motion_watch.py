@@ -42,13 +42,15 @@ async def listen(cameras: Sequence[Camera], found: Mapping[str, FoundDevice], ke
 async def heard(some: Sequence[Listening], found: Mapping[str, FoundDevice], keyring: Keyring) -> dict[str, Motion]:
     """What they told since, by camera; the pull points are given back."""
 
-    async def one(item: Listening) -> Motion:
+    async def one(item: Listening) -> Motion | None:
+        """None where it says nothing of motion at all: it may tell it by another name."""
         async with entered(keyring, found[item.camera.name], item.camera) as client:
             messages = await item.point.fetched(client)
             await item.point.close(client)
-            moved = [
-                m.utc - client.clock_offset for m in messages if m.true and m.topic in MOTION and m.utc is not None
-            ]
+            told = [m for m in messages if m.topic in MOTION]
+            if not told:
+                return None
+            moved = [m.utc - client.clock_offset for m in told if m.true and m.utc is not None]
             began = max(item.since, min(moved)) if moved else None  # what moved already then, moved then
             return Motion(item.since, datetime.now(UTC), began)
 
@@ -61,6 +63,6 @@ async def heard(some: Sequence[Listening], found: Mapping[str, FoundDevice], key
     for camera, result in zip(cameras, results, strict=True):
         if isinstance(result, Failure):
             log.debug("%s told nothing: %s", camera.name, result.message)
-        else:
+        elif result is not None:
             heard_of[camera.name] = result
     return heard_of

@@ -257,8 +257,7 @@ class Recording(Check):
         missing = {u.camera.name for u in round.unresolved}
         for channel in round.channels:
             if channel.camera not in missing and (channel.records is not None or channel.waits):
-                found = {"REC-2", "REC-11", "REC-12", "REC-13", "REC-14"} | (set() if channel.waits else {"REC-1"})
-                yield Judged(channel.ref, frozenset(found), channel.findings)
+                yield Judged(channel.ref, channel.judged, channel.findings)
 
     def needs(self, plan: Plan, camera: Camera) -> list[Need]:
         recorder = next(r for r in plan.recorders if r.name == camera.recorder)

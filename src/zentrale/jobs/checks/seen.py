@@ -155,7 +155,8 @@ def outcome_told(content: Mapping[str, object]) -> object:
 class ChannelResult:
     """One planned channel. `stored_from` and `stored_until` are the recorder's times of the first and the last
     picture it holds; `records` None where the
-    recorder could not be asked, or nothing could be seen of it: then `waits`.
+    recorder could not be asked, or nothing could be seen of it: then `waits`. judged: the codes
+    that what was seen decides.
     """
 
     recorder: str
@@ -167,6 +168,7 @@ class ChannelResult:
     records: bool | None = None
     waits: bool = False
     stored_from: datetime | None = None
+    judged: frozenset[str] = frozenset({"REC-1", "REC-2"})
 
     @property
     def ref(self) -> Ref:

@@ -263,7 +263,7 @@ async def _behind_recorders(
     wanted = {c.recorder for c in away} & set(matching.by_name)
     if not wanted:
         return {}
-    samples = await sample_recorders(plan, {n: matching.by_name[n] for n in wanted}, keyring)
+    samples = await sample_recorders(plan, {n: matching.by_name[n] for n in wanted}, keyring, whole=False)
     return {
         name: {urlsplit(channel.url).hostname or "" for channel in sample.channels.values()}
         for name, sample in samples.items()

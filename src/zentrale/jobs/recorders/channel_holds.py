@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from zentrale import quantities
 from zentrale.errors import NotOfferedError, RemoteProtocolError
 from zentrale.jobs.recorders.onvif_lists import Lists, RecorderChannels
 from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, JobSource, RecordingJob
@@ -50,11 +51,11 @@ def in_words(state: RuleState) -> str:
         return "always"
     parts = []
     if state.topics:
-        what = "on motion" if state.mode == BY_MOTION else f"on {', '.join(state.topics)}"
+        what = "on motion" if state.mode == BY_MOTION else f"on {quantities.listed(state.topics, 4)}"
         around = [f"{s:g} s {w}" for s, w in ((state.before_s, "before"), (state.after_s, "after")) if s]
         parts.append(what + (f", {' and '.join(around)}" if around else ""))
     if state.hours:
-        parts.append(", ".join(state.hours))
+        parts.append(quantities.listed(state.hours, 14))
     return "; ".join(parts) or "never"
 
 

@@ -25,7 +25,7 @@ from zentrale.protocols.xml import Element
 from zentrale.subjects import Kind, Ref
 
 _KEPT_S = 5.0
-_MOST_PAGES = 64  # of a list of schedules
+_MOST_PAGES = 16  # of a list of schedules
 
 
 def with_credentials(url: str, credentials: Credentials) -> str:

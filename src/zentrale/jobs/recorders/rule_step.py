@@ -27,6 +27,8 @@ from zentrale.site.model import RecordingPlan
 from zentrale.site.values import timetable_minutes
 from zentrale.subjects import Kind, Ref
 
+_NAMED = "recording "  # how names of schedules begin that this program made
+
 
 class Rule(Step[RuleState]):
     """Run it within the recorder's turn, once the camera has its channel. The job's priority stays as it is."""
@@ -140,6 +142,3 @@ class Rule(Step[RuleState]):
 
     def shown(self, state: RuleState) -> str:
         return in_words(state)
-
-
-_NAMED = "recording "  # how names of schedules begin that this program made

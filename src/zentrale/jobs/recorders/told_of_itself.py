@@ -13,6 +13,7 @@ from zentrale.protocols.onvif.events import Message
 
 log = logging.getLogger(__name__)
 _LASTS_S = 60.0
+_MOST = 16  # parts that it may call failed
 
 
 @dataclass(frozen=True)
@@ -32,7 +33,7 @@ async def told_of_itself(device: Device) -> Told:
             latest = {(m.topic, tuple(sorted(m.source.items()))): m for m in await point.fetched(device)}
         finally:
             await point.close(device)
-        hardware = tuple(m for m in latest.values() if m.true and m.topic.startswith(events.HARDWARE))
+        hardware = tuple(m for m in latest.values() if m.true and m.topic.startswith(events.HARDWARE))[:_MOST]
     except DeviceError as error:
         log.debug("%s tells no events: %s", device.host, error)
     try:
@@ -41,4 +42,4 @@ async def told_of_itself(device: Device) -> Told:
         log.debug("%s lists no storage: %s", device.host, error)
         return Told(hardware)
     listed = (" ".join(filter(None, (s.token, s.kind, s.place))) for s in storage.parse_configurations(answer))
-    return Told(hardware, tuple(listed))
+    return Told(hardware, tuple(text[:80] for text in listed)[:_MOST])

@@ -17,6 +17,7 @@ from zentrale.protocols.soap import NS, TEV, TT, WSA, WSNT
 from zentrale.protocols.xml import Element
 
 _MAX_ITEMS = 1024
+_MOST_VALUES = 8  # of one message
 _CONCRETE = "http://www.onvif.org/ver10/tev/topicExpression/ConcreteSet"  # topics with alternatives
 _ACTION = "http://www.onvif.org/ver10/events/wsdl/PullPointSubscription/PullMessagesRequest"
 HARDWARE = "tns1:Device/HardwareFailure"
@@ -110,9 +111,9 @@ def _parsed(element: Element) -> Message:
     inner = element.find("wsnt:Message/tt:Message", NS)
 
     def items(where: str) -> dict[str, str]:
-        found = [] if inner is None else inner.findall(f"tt:{where}/tt:SimpleItem", NS)[:_MAX_ITEMS]
+        found = [] if inner is None else inner.findall(f"tt:{where}/tt:SimpleItem", NS)[:_MOST_VALUES]
         return {
-            xml.safe(str(e.get("Name") or "")): without_userinfo(xml.safe(str(e.get("Value") or "")))[:200]
+            xml.safe(str(e.get("Name") or ""))[:60]: without_userinfo(xml.safe(str(e.get("Value") or "")))[:200]
             for e in found
         }
 

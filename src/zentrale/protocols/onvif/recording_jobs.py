@@ -154,7 +154,7 @@ def _events(configuration: Element | None) -> EventFilter | None:
     if element is None:
         return None
     texts = [xml.text(f, "tt:Topic", NS) for f in element.findall("tt:Filter", NS)[:_MOST_TOPICS]]
-    topics = [topic.strip() for text in texts for topic in text.split("|") if topic.strip()]
+    topics = [topic.strip()[:120] for text in texts for topic in text.split("|") if topic.strip()]
     seconds = (soap.parse_duration_s(xml.text(element, f"tt:{n}", NS)) for n in ("Before", "After"))
     return EventFilter(tuple(sorted(set(topics))), *seconds) if topics else None
 

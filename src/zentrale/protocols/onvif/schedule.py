@@ -9,8 +9,8 @@ from zentrale.protocols import xml
 from zentrale.protocols.soap import NS, TSC
 from zentrale.protocols.xml import Element
 
-_MAX_ITEMS = 1024
-_MOST_TEXT = 64_000
+_MAX_ITEMS = 256
+_MOST_TEXT = 32_000
 
 
 @dataclass(frozen=True)
