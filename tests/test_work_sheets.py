@@ -265,7 +265,7 @@ def test_what_hangs_on_a_port_is_counted_in_power_and_traffic(tmp_path: Path) ->
     """Worked out by hand: class 3, 8 W, 90 m of 12.5 ohm per 100 m, 44 V (IEEE 802.3 clause 33)."""
     known = POINT + "draw_w = 8\npoe_class = 3\ntraffic_mbps = 50\n"
     plan = read_plan(SiteFolder(five(tmp_path / "known", known)))
-    tail = next(s for s in plan_power(plan).switches if s.switch == "tail")
+    tail = next(s for s in plan_power(plan).switches if s.name == "tail")
     (port,) = (p for p in tail.ports if p.device == "air")
     current = (44 - (44**2 - 4 * 11.25 * 8) ** 0.5) / (2 * 11.25)
     assert max(port.draw_w.values()) == pytest.approx(44 * current) and port.reserved_w == 15.4

@@ -26,6 +26,7 @@ class Found:
         self.planned = len(only) or len(plan.cameras) + len(plan.recorders)
         good = result.matching.as_planned(plan)
         self.good = {name: device for name, device in good.items() if not only or name in only}
+        self.found = len(self.good) + sum(row.there is True for row in result.behind)
 
 
 def show_sites(output: Output, sites: Sequence[Found]) -> None:
@@ -33,7 +34,7 @@ def show_sites(output: Output, sites: Sequence[Found]) -> None:
     from zentrale import quantities
     from zentrale.findings import Severity
 
-    found, planned = sum(len(s.good) for s in sites), sum(s.planned for s in sites)
+    found, planned = sum(s.found for s in sites), sum(s.planned for s in sites)
     said = f"{found} of {quantities.count(planned, 'planned device')} found at {len(sites)} sites"
     output.verdict([f for s in sites for f in s.result.findings], "all planned devices found, and nothing else", said)
     output.line()
@@ -44,7 +45,7 @@ def show_sites(output: Output, sites: Sequence[Found]) -> None:
         )
         style = "fault" if faults else "warning" if warnings else "ok"
         rows.append([
-            site.plan.site.name, f"{style}|{len(site.good)} of {site.planned}", str(len(site.result.matching.extra)),
+            site.plan.site.name, f"{style}|{site.found} of {site.planned}", str(len(site.result.matching.extra)),
             str(faults), str(warnings),
         ])  # fmt: skip
     output.table(["site", "found", ">not planned", ">faults", ">warnings"], rows)
@@ -60,9 +61,9 @@ def show_sites(output: Output, sites: Sequence[Found]) -> None:
 def show(output: Output, found: Found) -> None:
     from zentrale import quantities
 
-    plan, result, listed, planned, good = found.plan, found.result, found.listed, found.planned, found.good
+    plan, result, listed, planned, good = found.plan, found.result, found.listed, found.planned, found.found
     said = (
-        f"{len(good)} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
+        f"{good} of {quantities.count(planned, 'planned device')} found, {len(result.matching.extra)} not planned"
         if result.matching.devices
         else "nothing answered"
     )
@@ -79,20 +80,18 @@ def show(output: Output, found: Found) -> None:
     if listed is not None:
         _show_streams(output, listed)
     if found.only:
-        output.next(
-            "`zentrale discover` looks for all" if len(good) == planned else "see to what is named, then this again"
-        )
+        output.next("`zentrale discover` looks for all" if good == planned else "see to what is named, then this again")
         return
     open_rows = _open_rows(output, plan, result)
     if not good:
         output.next("look at the adapter, the VLAN and the plan's addresses, then `zentrale discover` again")
     elif open_rows:
         output.next("`zentrale assign --walk`: a picture of each that is open, and one key")
-    elif result.matching.extra and len(good) == planned:
+    elif result.matching.extra and good == planned:
         output.next(
             "`zentrale import --found --dry-run`: what nobody planned into the plan; or `zentrale register --dry-run`"
         )
-    elif len(good) < planned:
+    elif good < planned:
         output.next("find what is missing, then `zentrale discover` again; or go on: `zentrale register --dry-run`")
     else:
         output.next("`zentrale register --dry-run`, then `zentrale register`")
@@ -157,6 +156,10 @@ def _show_devices(output: Output, plan: Plan, result: Discovery) -> None:
             device.mac or next(iter(sorted(device.identity.macs)), "?"), device.firmware or "?", state, device.method,
         ])  # fmt: skip
     rows += [[name, "", "", "", "", "", "fault|not found", ""] for name in result.matching.missing]
+    for row in result.behind:
+        kind, style = plan.kind(plan.camera(row.name)), {True: "ok", False: "fault", None: "warning"}[row.there]
+        at, by = row.address or "given by it", f"{row.recorder} port {row.port}, channel {row.channel}"
+        rows.append([row.name, kind.maker, kind.model, at, "?", "?", f"{style}|{row.state}", by])
     output.line()
     output.table(["planned as", "maker", "model", "address", "MAC address", "firmware", "state", "found by"], rows)
 
@@ -193,6 +196,7 @@ def document(found: Found) -> dict[str, object]:
             {"planned_as": result.matching.name_of(d) or None, **device_document(asdict(d))}
             for d in result.matching.devices
         ],
+        "behind": [row.document() for row in result.behind],
         "missing": missing,
         "may_be": {name: [d.address for d in devices] for name, devices in fits.items()},
         "renamed": [{"from": old, "to": new} for old, new in result.matching.renamed],

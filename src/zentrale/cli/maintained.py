@@ -33,6 +33,7 @@ def begun(args: argparse.Namespace) -> Work:
     from zentrale.cli.work import Work
     from zentrale.errors import InputError
     from zentrale.jobs.known.planned import planned_devices
+    from zentrale.jobs.known.selection import check_reachable
     from zentrale.words import meant
 
     work = Work(args)
@@ -41,6 +42,7 @@ def begun(args: argparse.Namespace) -> Work:
         if name not in known:
             expected = f"expected one of: {', '.join(known)}"
             raise InputError(f"{name}: no planned camera or recorder{meant(name, known)}", expected)
+        check_reachable(work.plan, name)
     return work
 
 

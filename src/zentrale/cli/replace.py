@@ -43,6 +43,10 @@ def run(args: argparse.Namespace) -> int:
             f"WARNING  it is {done.other_model}; planned is {planned.maker} {planned.model}: correct `type` in "
             "cameras.csv, or fetch the right one", "yellow",
         )  # fmt: skip
+    row = plan.camera(args.name)
+    output.line(
+        f"what was recorded until now stays on channel {row.channel} of {row.recorder}; the logbook keeps of which device"
+    )
     if done.old_password:
         output.line(f"the old device's password stays in the vault, under {done.old_password!r}")
     output.next(f"`zentrale discover`, then `zentrale register --only {args.name}`")

@@ -43,6 +43,7 @@ def rotate(work: Work) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.known.planned import planned_devices
+    from zentrale.jobs.known.selection import check_reachable
     from zentrale.jobs.rotating import Rotator
 
     args, output, plan = work.args, work.output, work.plan
@@ -50,6 +51,7 @@ def rotate(work: Work) -> int:
     for name in args.names:
         if name not in known:
             raise InputError(f"{name}: no planned camera or recorder", f"expected one of: {', '.join(known)}")
+        check_reachable(plan, name)
     work.open_vault()
     total = len(args.names or known)
     with (

@@ -28,11 +28,16 @@ def show(output: Output, result: Verification) -> None:
     verdicts = [s.verdict for s in result.streams]
     said = f"of {quantities.count(len(verdicts), 'stream')} {counted({verdict: verdicts.count(verdict) for verdict in Verdict})}"
     good = "nothing is otherwise than planned, and not all was judged" if unknown else "no stranger got in"
+    if not verdicts and result.channels:  # cameras at recorders' own ports alone
+        good, said = (
+            "nothing is otherwise than planned on its channel",
+            "only the recorder reaches it: its channel was looked at",
+        )
     output.result(result.findings, good, said, unknown=unknown)
     _show_unjudged(output, result)
     if output.details:
         _show_streams(output, result)
-    else:
+    elif verdicts:
         output.line()
         output.line(
             f"measured from {result.vantage} for {result.duration_s:g} s; every stream with its figures: --details"

@@ -14,7 +14,7 @@ from pathlib import Path
 from zentrale import quantities
 from zentrale.field.rtsp_player import Access
 from zentrale.findings import Finding, Severity, Verdict, finding, severity_of
-from zentrale.jobs.checks.check import Need
+from zentrale.jobs.checks.check import Layer, Need
 from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.recording_check import CHANNEL
 from zentrale.jobs.checks.seen import outcome_told
@@ -22,7 +22,7 @@ from zentrale.jobs.checks.strangers_check import ACCESS
 from zentrale.jobs.checks.streams_check import PICTURE, STREAM
 from zentrale.jobs.discovery import discovering
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.known.planned import Planned, planned_devices, reachable, ref_of
 from zentrale.jobs.parts.part_registry import load
 from zentrale.jobs.planning import Request, calculate
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
@@ -171,8 +171,11 @@ def sort_findings(
 
 def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[NeverAsked]:
     """What acceptance needs and no run ever looked at, by what it is."""
-    needs = [Need("never looked for", name, ref_of(p), "DIS-1") for name, p in planned_devices(plan).items()]
-    needs += [need for check in CHECKS for camera in plan.cameras for need in check.needs(plan, camera)]
+    planned, here = planned_devices(plan), reachable(planned_devices(plan))
+    needs = [Need("never looked for", n, ref_of(p), "DIS-1" if n in here else "DIS-14") for n, p in planned.items()]
+    for check in CHECKS:
+        some = plan.cameras if check.layer is Layer.RECORDING else plan.networked
+        needs += [need for camera in some for need in check.needs(plan, camera)]
     found: dict[str, list[str]] = {}
     for need in needs:
         if (need.ref, need.code) not in looked:
@@ -190,7 +193,7 @@ _OF_A_STREAM = {
 def not_judged(plan: Plan, evidence: _Evidence) -> list[NeverAsked]:
     """What the last measurement of each stream could not judge, by what it is: this machine was late, or it was too short."""
     found: dict[str, list[str]] = {}
-    for camera in plan.cameras:
+    for camera in plan.networked:
         for stream in plan.streams(camera):
             for what in _unjudged(evidence, evidence.stream(camera, stream)):
                 aspect, _, why = what.partition(" (")
@@ -214,6 +217,8 @@ def _verdict(
     """Of a camera with its streams and its channel; the severity of what is otherwise; and what was not judged."""
     channel = Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")
     own = [f for f in findings if f.ref is not None and (f.ref.whole == ref_of(camera) or f.ref == channel)]
+    if camera.behind:
+        return _of_channel(evidence.channel(camera), severity_of(own))
     streams = {stream: evidence.stream(camera, stream) for stream in plan.streams(camera)}
     unknown = [f"{stream} {what}" for stream, seen in streams.items() for what in _unjudged(evidence, seen)]
     unknown += [f"{stream} never measured" for stream, seen in streams.items() if seen is None]
@@ -223,6 +228,14 @@ def _verdict(
     if not any(seen is not None and seen.content.get("codec") for seen in streams.values()):
         return Verdict.NOT_REACHED, None, unknown
     return (Verdict.NOT_JUDGED if unknown else Verdict.AS_PLANNED), None, unknown
+
+
+def _of_channel(seen: Observation | None, severity: Severity | None) -> tuple[Verdict, Severity | None, list[str]]:
+    """Of a camera at a recorder's own port: its channel is all that can be looked at."""
+    if severity is not None:
+        return Verdict.OTHERWISE, severity, []
+    verdict = Verdict(str(seen.content["verdict"])) if seen is not None else Verdict.NOT_REACHED
+    return verdict, None, []
 
 
 def _stream_text(seen: Observation | None) -> str:
@@ -275,8 +288,12 @@ def _device_row(plan: Plan, planned: Planned, evidence: _Evidence) -> DeviceRow:
     return DeviceRow(
         planned.name, title, sort, "", found.maker or kind.maker,
         found.model or kind.model, found.firmware, found.serial, found.address or planned.host,
-        found.mac or planned.mac or "", planned.switch, str(planned.port or ""), "", "", "", seen=at or "as planned",
+        found.mac or planned.mac or "", _stands_at(planned), str(planned.port or ""), "", "", "", seen=at or "as planned",
     )  # fmt: skip
+
+
+def _stands_at(planned: Planned) -> str:
+    return planned.behind or planned.switch if isinstance(planned, Camera) else planned.switch
 
 
 def _when(seen: Observation | None) -> str:

@@ -57,7 +57,9 @@ class Calculation:
         """Plain values with stable keys and units in them."""
         document: dict[str, object] = {}
         for part in self.parts:
-            document |= part.document(self.of(part))
+            own = part.document(self.of(part))
+            assert not own.keys() & document.keys(), f"{part.name} has a key of another part"
+            document |= own
         return document
 
     def show(self, page: Page, asked: Asked) -> None:

@@ -17,7 +17,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.planned import Planned, device_names, planned_devices, ref_of, whole_devices
+from zentrale.jobs.known.planned import Planned, device_names, planned_devices, reachable, ref_of, whole_devices
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, StepResult
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
@@ -73,7 +73,7 @@ class Rotator:
         found = last_devices(self.plan, self.logbook)
         meant = device_names(self.plan, names)
         wanted = [
-            d for name, d in whole_devices(self.plan).items()
+            d for name, d in reachable(whole_devices(self.plan)).items()
             if (not names or name in meant) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
         ]  # fmt: skip
         taken_up, already = (None, frozenset[str]()) if anew else self._unfinished()

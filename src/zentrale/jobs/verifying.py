@@ -53,11 +53,14 @@ async def verify_site(
     found = last_devices(plan, keyring.logbook)
     scope = {"cameras": [c.name for c in cameras], "seconds": request.duration_s}
     with keyring.logbook.running(COMMAND, vantage, scope) as run:
-        round = Round(plan, cameras, keyring, request, found, run)
+        behind = [c for c in cameras if c.behind]
+        reachable = [c for c in cameras if not c.behind]
+        round = Round(plan, reachable, keyring, request, found, run, behind)
         await run_checks(round, CHECKS, progress)
     streams = round.streams
     unreached = None
-    if not any(s.measured or s.cause not in (None, Cause.NO_ANSWER) for s in streams):
+    asked = any(c.records is not None for c in round.channels)
+    if (streams or not asked) and not any(s.measured or s.cause not in (None, Cause.NO_ANSWER) for s in streams):
         unreached = NothingReachedError(
             f"none of {len(streams)} streams played; the first said: "
             f"{streams[0].error if streams else 'no camera is planned'}",

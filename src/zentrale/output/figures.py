@@ -55,9 +55,9 @@ def png(figure: Figure) -> bytes:
 
 
 def power_figure(plan: Plan, power: PowerPlan) -> bytes:
-    """PoE draw of each switch in each mode against its supply, as PNG."""
-    switches = [s for s in power.switches if s.ports]
-    figure = new_figure(len(switches) * 4, f"{plan.site.name}: PoE power at the switch")
+    """PoE draw of each switch and recorder in each mode against its supply, as PNG."""
+    switches = [s for s in power.feeders if s.ports]
+    figure = new_figure(len(switches) * 4, f"{plan.site.name}: PoE power at the port")
     axes = figure.add_subplot()
     height = 0.8 / len(Mode)
     for row, switch in enumerate(switches):
@@ -75,9 +75,9 @@ def power_figure(plan: Plan, power: PowerPlan) -> bytes:
         axes.text(max(switch.budget_w, switch.draw_w[switch.worst_mode]), row, text, va="center")
     limit = max((max(s.budget_w, s.draw_w[s.worst_mode]) for s in switches), default=1.0)
     axes.set_xlim(0, limit * 1.35)
-    axes.set_yticks(range(len(switches)), [f"{s.switch}\n{quantities.count(len(s.ports), 'device')}" for s in switches])
+    axes.set_yticks(range(len(switches)), [f"{s.name}\n{quantities.count(len(s.ports), 'device')}" for s in switches])
     axes.invert_yaxis()
-    axes.set_xlabel("power drawn at the switch, cable loss included [W]")
+    axes.set_xlabel("power drawn at the ports, cable loss included [W]")
     if switches:
         axes.legend(loc="lower right")
     axes.grid(axis="x", alpha=0.3)

@@ -91,7 +91,7 @@ def _without_devices(plan: Plan) -> AddressPlan:
 
 def _plan_addresses(plan: Plan, held: Mapping[str, str]) -> AddressPlan:
     zones = {zone.name: _divide(plan, zone) for zone in plan.zones}
-    everything: list[Device] = [*plan.recorders, *plan.camera_devices]
+    everything: list[Device] = [*plan.recorders, *plan.networked_devices]
     taken = {d.address for d in everything if d.address}
     taken |= {r.viewing.address for r in plan.recorders if r.viewing is not None}
     taken |= {z.gateway for z in zones.values() if z.gateway is not None}
@@ -139,7 +139,7 @@ def _still_held(
 ) -> dict[str, IPv4Address]:
     """Of cameras whose row names no address: a host of their zone that nobody else is planned on."""
     found: dict[str, IPv4Address] = {}
-    for camera in plan.camera_devices:
+    for camera in plan.networked_devices:
         try:
             address = IPv4Address(held.get(camera.name, ""))
         except ValueError:
@@ -171,7 +171,7 @@ def _divide(plan: Plan, zone: Zone) -> ZoneAddresses:
         fixed = Block(IPv4Address(start), IPv4Address(max(start, end)))
     if pool is None and zone.pool is None and int(fixed.last) < last and zone.fixed is None:
         pool = Block(IPv4Address(int(fixed.last) + 1), IPv4Address(last))
-    count = sum(c.zone == zone.name for c in plan.camera_devices) + sum(
+    count = sum(c.zone == zone.name for c in plan.networked_devices) + sum(
         leg.zone == zone.name for r in plan.recorders for leg in r.legs()
     )
     below = int(fixed.first) - 1
@@ -258,7 +258,7 @@ def _management_findings(plan: Plan) -> Iterator[Finding]:
 
 def _default_findings(plan: Plan, devices: Iterable[DeviceAddress]) -> Iterable[Finding]:
     by_default: dict[IPv4Address, list[str]] = {}
-    for camera in plan.camera_devices:
+    for camera in plan.networked_devices:
         default = plan.camera_type(camera).default_address
         if default:
             by_default.setdefault(default, []).append(camera.name)

@@ -77,7 +77,9 @@ def attached(plan: Plan) -> tuple[Attached, ...]:
 def _planned(plan: Plan) -> dict[tuple[str, int], tuple[str, bool]]:
     """Ports whose device the plan has elsewhere: its name, and whether its PoE is counted by its data sheet."""
     found = {
-        (c.switch, c.port): (c.name, plan.supply(c) == "poe") for c in plan.camera_devices if c.port and not c.wireless
+        (c.switch, c.port): (c.name, plan.supply(c) == "poe")
+        for c in plan.networked_devices
+        if c.port and not c.wireless
     }
     for recorder in plan.recorders:
         found |= {(leg.switch, leg.port): (recorder.name, False) for leg in recorder.legs()}

@@ -9,6 +9,7 @@ import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.feeders import feeder_of, feeders
 from zentrale.planning.topology import lit_network
 from zentrale.site.model import Battery, Mode, Plan
 
@@ -31,17 +32,20 @@ class BatteryPower:
     needed_wh: float | None
 
 
-def battery_power(plan: Plan, battery: Battery, poe_draw_w: Mapping[str, Mapping[Mode, float]]) -> BatteryPower:
-    """`poe_draw_w` is the PoE draw of each switch by mode, at its ports; its supply takes more by what it loses.
+def battery_power(
+    plan: Plan, battery: Battery, poe_draw_w: Mapping[tuple[str, str], Mapping[Mode, float]]
+) -> BatteryPower:
+    """`poe_draw_w` is the PoE draw of each feeder (switch or recorder, and its name) by mode, at its ports; its supply takes
+    more by what it loses.
 
     Run time = capacity x aged share x usable share x inverter efficiency / load.
     """
     own = {s.name: plan.switch_type(s).self_w for s in plan.switches}
     own |= {r.name: plan.recorder_type(r).power_w for r in plan.recorders}
-    efficiency = {s.name: plan.switch_type(s).poe_efficiency for s in plan.switches}
+    efficiency = {(f.what, f.name): f.ports.poe_efficiency for f in feeders(plan) if f.name in battery.feeds}
 
     def load(mode: Mode) -> float:
-        poe = (poe_draw_w.get(name, {}).get(mode, 0.0) / efficiency.get(name, 1.0) for name in battery.feeds)
+        poe = (poe_draw_w.get(feeder, {}).get(mode, 0.0) / share for feeder, share in efficiency.items())
         return sum(own[name] for name in battery.feeds) + sum(poe)
 
     mode = max(Mode, key=lambda m: (round(load(m), 9), m is not Mode.WORST))
@@ -77,17 +81,26 @@ def blackout_findings(plan: Plan) -> Iterator[Finding]:
     cut_off: dict[tuple[str, str], list[str]] = {}
     for camera in plan.cameras:
         recorder = plan.recorder(camera.recorder)
-        if camera.switch not in fed:
+        at = feeder_of(plan, camera)
+        if at is None:
+            continue
+        if at.name not in fed:
             if plan.supply(camera) == "poe":
-                dark.setdefault(camera.switch, []).append(camera.name)
+                dark.setdefault(at.subject, []).append(camera.name)
+        elif camera.behind:
+            continue  # its recorder runs on, and no cable of the network is between them
         elif recorder.name in fed and recorder.switch in fed and not nx.has_path(graph, camera.switch, recorder.switch):
             cut_off.setdefault((camera.switch, recorder.name), []).append(camera.name)
-    for switch, names in dark.items():
+    for subject, names in dark.items():
         lost = f"{quantities.count(len(names), 'camera')} dark at once when the mains fails: {quantities.listed(names, 14)}"
-        yield finding("PWR-12", f"switch {switch}", lost, "a battery that feeds it", source)
+        yield finding("PWR-12", subject, lost, "a battery that feeds it", source)
     for recorder in plan.recorders:
         if recorder.name in fed and recorder.switch not in fed:
-            measured = f"runs on, but its switch {recorder.switch} does not: it records nothing"
+            own = [c for c in plan.cameras if c.recorder == recorder.name]
+            if own and all(c.behind for c in own):
+                continue
+            records = "only the cameras at its own ports" if any(c.behind for c in own) else "nothing"
+            measured = f"runs on, but its switch {recorder.switch} does not: it records {records}"
             yield finding(
                 "PWR-13", f"recorder {recorder.name}", measured, f"a battery that feeds {recorder.switch}", source
             )

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
+from zentrale.planning.feeders import feeder_of
 from zentrale.planning.media import CHANNEL_M, reach_m
 from zentrale.planning.open_columns import open_columns
 from zentrale.site.model import Camera, Plan, StreamPlan
@@ -89,6 +90,8 @@ def _too_much_for_category_3(plan: Plan, camera: Camera) -> str:
         return f"PoE class {kind.counted_class}"
     if not camera.port:
         return ""
+    if camera.behind:
+        return ""  # no data sheet tells the rate of a recorder's own ports
     switch = plan.switch_type(plan.switch(camera.switch))
     rate = min(kind.port_rate_mbps, switch.rate_mbps(camera.port))
     return quantities.bitrate(rate * 1e6) if rate >= 1000 else ""
@@ -100,9 +103,10 @@ def of_supply(plan: Plan) -> Iterator[Finding]:
         kind = plan.camera_type(camera)
         if plan.supply(camera) == "poe" and kind.poe_class is None:
             unknown.setdefault(kind.name, []).append(camera.name)
-        has_poe = camera.port and camera.port <= plan.switch_type(plan.switch(camera.switch)).poe_ports
+        feeder = feeder_of(plan, camera)
+        has_poe = feeder is not None and camera.port and camera.port <= feeder.ports.poe_ports
         if kind.supply == "mains" and not camera.supply and has_poe and not camera.wireless:
-            measured = f"{kind.name} is fed by the mains; {camera.switch}:{camera.port} has PoE ({camera.where})"
+            measured = f"{kind.name} is fed by the mains; {camera.behind or camera.switch}:{camera.port} has PoE ({camera.where})"
             yield finding(
                 "PWR-16",
                 f"camera {camera.name}",

@@ -67,13 +67,13 @@ class Network:
         self.plan = plan
         self.graph = lit_network(plan)
         self.dark = {
-            s.switch: _dark_one_supply(s.dark_one_supply) for s in power.switches if any(s.dark_one_supply.values())
+            s.name: _dark_one_supply(s.dark_one_supply) for s in power.switches if any(s.dark_one_supply.values())
         }
         self.cameras_of: dict[str, list[str]] = {}
         for camera in plan.cameras:
             self.cameras_of.setdefault(camera.recorder, []).append(camera.name)
         self.zone_switches: dict[str, set[str]] = {}
-        places = [*((c.zone, c.switch) for c in plan.cameras), *((r.zone, r.switch) for r in plan.recorders)]
+        places = [*((c.zone, c.switch) for c in plan.networked), *((r.zone, r.switch) for r in plan.recorders)]
         for zone, switch in places:
             self.zone_switches.setdefault(zone, set()).add(switch)
         self._place_before = self._places()

@@ -73,7 +73,7 @@ def sent_by_recorders(plan: Plan) -> dict[str, float]:
 
 def sent_by_cameras(plan: Plan) -> dict[str, float]:
     """Bits per second that each camera sends, without overhead: to its recorder, and to viewers that ask it."""
-    sent = {camera.name: 0.0 for camera in plan.cameras}
+    sent = {camera.name: 0.0 for camera in plan.networked}
     for flow in flows(plan):
         if not flow.relayed:
             sent[flow.camera.name] += flow.plan.most_bps
@@ -85,7 +85,7 @@ def flows(plan: Plan) -> tuple[Flow, ...]:
     """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
     found: list[Flow] = []
     recorded: dict[tuple[str, str], dict[str, StreamPlan]] = {}  # alike for cameras of one group on one recorder
-    for camera in plan.cameras:
+    for camera in plan.networked:
         recorder, alike = plan.recorder(camera.recorder), (camera.group, camera.recorder)
         if alike not in recorded:
             recorded[alike] = recorded_streams(plan, camera)
@@ -122,10 +122,12 @@ def viewer_flows(plan: Plan) -> tuple[Flow, ...]:
 
 
 def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
-    """The cameras that a viewer shows at once; where it has fewer panels, those of the highest rates, the worst case."""
+    """The cameras that a viewer shows at once; where it has fewer panels, those of the highest rates, the worst case. Those at a
+    recorder's own ports it sees only through that.
+    """
     shown = [
         (camera, stream)
-        for camera in plan.cameras
+        for camera in (plan.cameras if viewer.source == "recorder" else plan.networked)
         if (not viewer.groups or camera.group in viewer.groups)
         and (stream := plan.streams(camera).get(viewer.stream)) is not None
     ]

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning import poe
 from zentrale.planning.attached import attached
+from zentrale.planning.feeders import Feeder, feeders
 from zentrale.planning.power import PowerPlan, plan_power
 from zentrale.planning.storage import StoragePlan, drives_to_buy, plan_storage
 from zentrale.site.model import Mode, Plan
@@ -166,7 +167,7 @@ def _cables(plan: Plan) -> Iterator[Cable]:
             kind = camera.cable_kind or "copper"
             ends.append(
                 (
-                    f"{camera.switch}:{camera.port}" if camera.port else camera.place,
+                    f"{camera.behind or camera.switch}:{camera.port}" if camera.port else camera.place,
                     camera.name,
                     kind,
                     plan.category(camera),
@@ -191,16 +192,17 @@ def _cables(plan: Plan) -> Iterator[Cable]:
 
 
 def _cabinets(plan: Plan, power: PowerPlan) -> Iterator[CabinetNeed]:
-    fed = {s.switch: s.draw_w for s in power.switches}
+    fed = {f.feeder.subject: f.draw_w for f in power.feeders}
     names = dict.fromkeys(switch.cabinet for switch in plan.switches)
     for name in names:
         switches = [s for s in plan.switches if s.cabinet == name]
         recorders = [r for r in plan.recorders if plan.switch(r.switch).cabinet == name]
+        here = [f for f in feeders(plan) if f.cabinet == name]
         own = sum(plan.switch_type(s).self_w for s in switches) + sum(plan.recorder_type(r).power_w for r in recorders)
 
-        def taken(mode: Mode, switches: list = switches, own: float = own) -> tuple[float, float]:  # type: ignore[type-arg]
+        def taken(mode: Mode, here: Sequence[Feeder] = here, own: float = own) -> tuple[float, float]:
             """From the mains, and what of it leaves by the cables."""
-            out = [(fed[s.name][mode] if s.name in fed else 0.0, plan.switch_type(s).poe_efficiency) for s in switches]
+            out = [(fed[f.subject][mode], f.ports.poe_efficiency) for f in here if f.subject in fed]
             return own + sum(w / share for w, share in out), sum(w for w, _ in out)
 
         mains, leaves = taken(Mode.WORST)

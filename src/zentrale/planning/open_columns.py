@@ -26,7 +26,7 @@ def open_columns(plan: Plan) -> Iterator[Finding]:
 
 def not_counted(plan: Plan) -> Iterator[Finding]:
     """Cameras that no figure of switches and links holds, since nobody knows at which switch they are."""
-    away: list[Camera] = [c for c in plan.cameras if not c.switch]
+    away: list[Camera] = [c for c in plan.networked if not c.switch]
     if away:
         measured = f"{quantities.count(len(away), 'camera')} not counted: {quantities.listed([c.name for c in away])}"
         yield finding("OPN-4", f"site {plan.site.name}", measured, "the switch of each", "cameras.csv")

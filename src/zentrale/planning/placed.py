@@ -58,7 +58,7 @@ def as_placed(plan: Plan, solution: Solution) -> tuple[Plan, dict[str, str]]:
         "access_points": tuple(_moved_point(point, anew) for point in plan.access_points),
         "ports": tuple(_moved_port(port, anew) for thing in attached(plan) for port in plan.ports
                        if port.place() == thing.place and (thing.switch in kept or thing.place in anew)),
-        "cameras": tuple(moved.get(c.name, c) for c in plan.cameras if c.name in moved or c.wireless),
+        "cameras": tuple(moved.get(c.name, c) for c in plan.cameras if c.name in moved or c.wireless or c.behind),
     }  # fmt: skip
     return Plan(**parts), said
 
@@ -85,7 +85,7 @@ _NOT_CHOSEN_BY = ("PWR-6", "TRF-5")
 def placed_findings(plan: Plan, solution: Solution) -> Iterator[Finding]:
     """What `plan power` and `plan traffic` would say of the placed switches and cameras."""
     placed, said = as_placed(plan, solution)
-    cameras = {c.name for c in placed.cameras if not c.wireless}  # without those that no cabinet reaches
+    cameras = {c.name for c in placed.networked if not c.wireless}  # without those that no cabinet reaches
     for item in (*plan_power(placed).findings, *plan_traffic(placed).findings):
         subject = str(item.subject)
         name = next((n for n in said if f" {n}:" in f"{subject}:" or f"{n} " in f"{subject} "), None)

@@ -114,7 +114,7 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
     """What each used port must be, from the devices and links of the plan."""
     rows: dict[tuple[str, int], PortRow] = {}
     types = {s.name: plan.switch_type(s) for s in plan.switches}
-    drawn = {(s.switch, p.port): max(p.draw_w.values()) if p.known else None for s in power.switches for p in s.ports
+    drawn = {(s.name, p.port): max(p.draw_w.values()) if p.known else None for s in power.switches for p in s.ports
              if p.kind != "camera" or plan.camera(p.device).port}  # fmt: skip
 
     def put(switch: str, port: int, kind: str, device: str, zones: tuple[str, ...], **more: object) -> None:
@@ -133,7 +133,7 @@ def _needed(plan: Plan, power: PowerPlan) -> dict[tuple[str, int], PortRow]:
             }
         rows[switch, port] = _row(switch, port, kind_of, settings | more)
 
-    for camera in plan.camera_devices:
+    for camera in plan.networked_devices:
         if camera.port and not camera.wireless:
             put(camera.switch, camera.port, "camera", camera.name, (camera.zone,),
                 **_camera_settings(plan, camera, types[camera.switch]))  # fmt: skip

@@ -11,8 +11,9 @@ from zentrale.planning import poe
 from zentrale.planning.attached import Attached, attached, power_findings
 from zentrale.planning.battery import BatteryPower, battery_finding, battery_power, blackout_findings
 from zentrale.planning.contradictions import of_cables, of_supply
+from zentrale.planning.feeders import Feeder, feeder_of, feeders
 from zentrale.planning.open_columns import not_counted
-from zentrale.site.model import Camera, Mode, Plan, Priority, Switch
+from zentrale.site.model import Camera, Mode, Plan, Priority
 from zentrale.site.part import MODES
 
 _STANDARD = "IEEE 802.3-2022 clauses 33 and 145"
@@ -42,19 +43,22 @@ class PortPower:
 
 
 @dataclass(frozen=True)
-class SwitchPower:
-    """One switch. `dark` names, by mode, the devices that lose power, first to go first; `dark_one_supply` those that
-    go when one of two supplies fails (empty where there is one supply only).
+class FeederPower:
+    """One switch, or recorder with ports of its own. `dark` names, by mode, the devices that lose power, first to go first;
+    `dark_one_supply` those that go when one of two supplies fails (empty where there is one supply only).
     """
 
-    switch: str
-    cabinet: str
+    feeder: Feeder
     budget_w: float
     ports: tuple[PortPower, ...]
     draw_w: Mapping[Mode, float]
     reserved_w: float
     dark: Mapping[Mode, tuple[str, ...]]
     dark_one_supply: Mapping[Mode, tuple[str, ...]]
+
+    @property
+    def name(self) -> str:
+        return self.feeder.name
 
     @property
     def worst_mode(self) -> Mode:
@@ -68,18 +72,22 @@ class SwitchPower:
 
     @property
     def left_w(self) -> float:
-        """What is left in the worst mode, as this switch counts: by draw, or by class."""
+        """What is left in the worst mode, as its supply counts: by draw, or by class."""
         return self.budget_w - max(sum(p.granted_w[mode] for p in self.ports) for mode in MODES)
 
 
 @dataclass(frozen=True)
 class PowerPlan:
-    """`apart` are cameras fed by an injector or the mains: name and supply."""
+    """`feeders`: switches, then recorders; `apart` are cameras fed by an injector or the mains: name and supply."""
 
-    switches: tuple[SwitchPower, ...]
+    feeders: tuple[FeederPower, ...]
     batteries: tuple[BatteryPower, ...]
     apart: tuple[tuple[str, str], ...]
     findings: tuple[Finding, ...]
+
+    @property
+    def switches(self) -> tuple[FeederPower, ...]:
+        return tuple(f for f in self.feeders if f.feeder.what == "switch")
 
 
 def _alone(draw_w: Mapping[Mode, float]) -> Mode:
@@ -112,34 +120,35 @@ def _draws_w(plan: Plan, camera: Camera, run_length_m: float, port_type: int) ->
 
 
 def plan_power(plan: Plan) -> PowerPlan:
-    """Power of every switch that feeds a camera or could, with findings."""
+    """Power of every switch, and every recorder with ports of its own, that feeds a camera or could, with findings."""
     given, plan = plan, plan.at_ports
-    by_switch: dict[str, list[Camera]] = {}
+    at: dict[tuple[str, str], list[Camera]] = {}
     for camera in plan.camera_devices:
-        if plan.supply(camera) == "poe":
-            by_switch.setdefault(camera.switch, []).append(camera)
-    switches, findings = [], []
+        feeder = feeder_of(plan, camera)
+        if plan.supply(camera) == "poe" and feeder is not None:
+            at.setdefault((feeder.what, feeder.name), []).append(camera)
+    powers, findings = [], []
     things = attached(plan)
     assumed = {c.name for c in given.cameras if not c.port}
-    for switch in plan.switches:
-        cameras = by_switch.get(switch.name, [])
-        fed = [thing for thing in things if thing.switch == switch.name and thing.fed]
-        if not cameras and not fed and not plan.switch_type(switch).poe_ports:
+    for feeder in feeders(plan):
+        cameras, is_switch = at.get((feeder.what, feeder.name), []), feeder.what == "switch"
+        fed = [thing for thing in things if is_switch and thing.switch == feeder.name and thing.fed]
+        if not cameras and not fed and not feeder.ports.poe_ports:
             continue
-        power = _switch_power(plan, switch, cameras, fed, assumed)
-        switches.append(power)
-        findings += _switch_findings(plan, switch, power)
+        power = _feeder_power(plan, feeder, cameras, fed, assumed)
+        powers.append(power)
+        findings += _feeder_findings(plan, power)
     for camera in plan.camera_devices:
         findings += _camera_findings(plan, camera, at_a_port=bool(given.camera(camera.name).port))
-    findings += _open_findings(given, by_switch)
+    findings += _open_findings(given, at)
     findings += [f for thing in things for f in power_findings(plan, thing)]
     findings += [*of_cables(given), *of_supply(given)]
     apart = tuple((c.name, plan.supply(c)) for c in plan.camera_devices if plan.supply(c) != "poe")
-    draws = {s.switch: {mode: s.draw_w[mode] for mode in MODES} for s in switches}
+    draws = {(p.feeder.what, p.name): {mode: p.draw_w[mode] for mode in MODES} for p in powers}
     batteries = tuple(battery_power(plan, battery, draws) for battery in plan.batteries)
     findings += [f for battery in batteries if (f := battery_finding(battery)) is not None]
     findings += blackout_findings(plan)
-    return PowerPlan(tuple(switches), batteries, apart, tuple(findings))
+    return PowerPlan(tuple(powers), batteries, apart, tuple(findings))
 
 
 def thing_power(plan: Plan, thing: Attached) -> PortPower:
@@ -159,10 +168,10 @@ def thing_power(plan: Plan, thing: Attached) -> PortPower:
     )
 
 
-def _switch_power(
-    plan: Plan, switch: Switch, cameras: list[Camera], things: list[Attached], assumed: Collection[str]
-) -> SwitchPower:
-    kind = plan.switch_type(switch)
+def _feeder_power(
+    plan: Plan, feeder: Feeder, cameras: list[Camera], things: list[Attached], assumed: Collection[str]
+) -> FeederPower:
+    kind = feeder.ports
     ports = [thing_power(plan, thing) for thing in things]
     for camera in cameras:
         fed = plan.camera_type(camera)
@@ -178,9 +187,8 @@ def _switch_power(
         )  # fmt: skip
     ports.sort(key=lambda p: p.port)
     one = kind.poe_budget_one_supply_w
-    return SwitchPower(
-        switch.name,
-        switch.cabinet,
+    return FeederPower(
+        feeder,
         kind.poe_budget_w,
         tuple(ports),
         {mode: sum(p.draw_w[mode] for p in ports) for mode in MODES},
@@ -206,11 +214,11 @@ def _dark(ports: Sequence[PortPower], mode: Mode, budget_w: float) -> tuple[str,
     return tuple(dark)
 
 
-def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Finding]:
+def _feeder_findings(plan: Plan, power: FeederPower) -> list[Finding]:
     if not power.ports or power.budget_w == 0:
         return []
-    subject = f"switch {switch.name}"
-    source = f"types.toml switch type {switch.type}"
+    feeder, subject = power.feeder, power.feeder.subject
+    source = f"types.toml {feeder.what} type {feeder.type}"
     worst = power.worst_mode
     # The mode that draws most; of those that draw alike one alone rather than all together.
     mode = (
@@ -236,7 +244,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     reserve = plan.policy.poe_reserve_percent / 100 * power.budget_w
     if power.left_w < reserve:
         limit = f"{quantities.power(power.budget_w - reserve)} with a reserve of {plan.policy.poe_reserve_percent:g} %"
-        by_class = plan.switch_type(switch).poe_budgeting == "class"
+        by_class = feeder.ports.poe_budgeting == "class"
         used = f"{quantities.power(power.reserved_w)} by class" if by_class else measured
         findings.append(finding("PWR-3", subject, used, limit, "site.toml [policy] poe_reserve_percent"))
     more = plan.policy.growth_percent.poe
@@ -244,7 +252,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     if more and used_w * (1 + more / 100) > power.budget_w:
         grown = f"{quantities.power(used_w * (1 + more / 100))} with {more:g} % more"
         findings.append(finding("PWR-17", subject, grown, supply, "site.toml [policy] growth_percent"))
-    one = plan.switch_type(switch).poe_budget_one_supply_w
+    one = feeder.ports.poe_budget_one_supply_w
     mode = max(MODES, key=lambda m: (len(power.dark_one_supply[m]), m is not Mode.WORST))
     if one is not None and power.dark_one_supply[mode]:
         text = f"{mode.said}, one supply lost: dark: {quantities.listed(power.dark_one_supply[mode], 14)}"
@@ -252,7 +260,7 @@ def _switch_findings(plan: Plan, switch: Switch, power: SwitchPower) -> list[Fin
     return findings
 
 
-def _open_findings(plan: Plan, by_switch: Mapping[str, Sequence[Camera]]) -> Iterator[Finding]:
+def _open_findings(plan: Plan, at: Mapping[tuple[str, str], Sequence[Camera]]) -> Iterator[Finding]:
     """What is counted in place of what nobody knows yet, and what cannot be counted."""
     for kind in plan.camera_types:
         fed = [c for c in plan.camera_devices if c.type == kind.name and plan.supply(c) == "poe"]
@@ -263,7 +271,7 @@ def _open_findings(plan: Plan, by_switch: Mapping[str, Sequence[Camera]]) -> Ite
             )
             yield finding("PWR-18", f"camera type {kind.name}", measured, "day_w of its data sheet", _STANDARD)
     for switch in plan.switches:
-        some, have = by_switch.get(switch.name, ()), plan.switch_type(switch).poe_ports
+        some, have = at.get(("switch", switch.name), ()), plan.switch_type(switch).poe_ports
         if len(some) > have and not all(plan.camera(c.name).port for c in some):
             measured = f"{quantities.count(len(some), 'camera')} by PoE, ports open"
             yield finding(
@@ -291,15 +299,17 @@ def _camera_findings(plan: Plan, camera: Camera, *, at_a_port: bool) -> list[Fin
     if plan.supply(camera) != "poe":
         return findings
     findings += _device_findings(plan, camera)
-    switch = plan.switch(camera.switch)
-    ports = plan.switch_type(switch)
-    place = f"{switch.name} port {camera.port}"
+    feeder = feeder_of(plan, camera)
+    if feeder is None:
+        return findings
+    ports = feeder.ports
+    place = f"{feeder.name} port {camera.port}"
     needed = poe.needed_type(kind.counted_class)
     if camera.port > ports.poe_ports and at_a_port:
         limit = f"PoE on ports 1 to {ports.poe_ports}" if ports.poe_ports else "no PoE ports"
-        findings.append(finding("PWR-4", subject, f"{place} ({camera.where})", limit, f"types.toml {ports.name}"))
+        findings.append(finding("PWR-4", subject, f"{place} ({camera.where})", limit, f"types.toml {feeder.type}"))
     elif ports.poe_type < needed:
-        place = place if at_a_port else f"{switch.name}, port open"
+        place = place if at_a_port else f"{feeder.name}, port open"
         measured = f"class {kind.counted_class} on {place}, type {ports.poe_type}"
         findings.append(finding("PWR-2", subject, measured, f"a port of type {needed}", _STANDARD))
     return findings
@@ -308,7 +318,8 @@ def _camera_findings(plan: Plan, camera: Camera, *, at_a_port: bool) -> list[Fin
 def _device_findings(plan: Plan, camera: Camera) -> list[Finding]:
     """Whether the device keeps to its class, and whether its cable carries what it draws."""
     kind, subject = plan.camera_type(camera), f"camera {camera.name}"
-    port_type = plan.switch_type(plan.switch(camera.switch)).poe_type
+    feeder = feeder_of(plan, camera)
+    port_type = feeder.ports.poe_type if feeder is not None else 0
     mode = _alone(kind.powers_w)
     draw, limit = kind.power_w(mode), poe.device_limit_w(kind.counted_class)
     drawn = f"{quantities.power(draw)}, {mode.said}"

@@ -75,7 +75,7 @@ def plan_reach(plan: Plan) -> ReachPlan:
 
 def _parties(plan: Plan) -> Iterator[Party]:
     kinds: dict[str, list[str]] = {zone.name: [] for zone in plan.zones}
-    for camera in plan.cameras:
+    for camera in plan.networked:
         kinds[camera.zone].append("camera")
     for recorder in plan.recorders:
         for leg in recorder.legs():
@@ -204,7 +204,7 @@ _VIEWING_LEG = (
 def _need_findings(plan: Plan) -> Iterator[Finding]:
     """What the work itself needs: recorders reach their cameras, viewers what they show."""
     pairs: dict[tuple[Party, Party], list[str]] = {}
-    for camera in plan.cameras:
+    for camera in plan.networked:
         recorder = plan.recorder(camera.recorder)
         origins = [Party("recorder", leg.zone) for leg in recorder.legs()]
         service = (RTSP[0], camera.rtsp_port or RTSP[1])
@@ -217,8 +217,20 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
                 to = Party("recorder", leg_towards(recorder, viewer.zone).zone)
                 if not reaches(plan, origin, to)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
-        elif not viewer.multicast:  # groups are copied to it; it asks no camera
-            zones = dict.fromkeys(c.zone for c in plan.cameras if not viewer.groups or c.group in viewer.groups)
+            continue
+        hidden = [c for c in plan.cameras if c.behind and (not viewer.groups or c.group in viewer.groups)]
+        for recorder_name in dict.fromkeys(c.behind for c in hidden):
+            some = [c.name for c in hidden if c.behind == recorder_name]
+            measured = (
+                f"{quantities.listed(some, 6)}: on the network inside {recorder_name}, which no other device reaches"
+            )
+            advice = f'give viewer {viewer.name} source = "recorder", or groups without them'
+            yield finding(
+                "RCH-3", f"viewer {viewer.name} to cameras at {recorder_name}", measured, "reaches it", "site.toml [[viewers]]",
+                advice,
+            )  # fmt: skip
+        if not viewer.multicast:  # groups are copied to it; it asks no camera
+            zones = dict.fromkeys(c.zone for c in plan.networked if not viewer.groups or c.group in viewer.groups)
             for to in (Party("camera", zone) for zone in zones):
                 if not reaches(plan, origin, to, RTSP)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)

@@ -53,6 +53,9 @@ def _reasons(plan: Plan, kind: RecorderType, recorder: Recorder, cameras: Sequen
     shown = shown_pixels_per_s(plan, recorder)
     if kind.decode_mpixel_s is not None and shown > kind.decode_mpixel_s * 1e6:
         reasons.append(f"decodes {kind.decode_mpixel_s:g} of {shown / 1e6:.3g} Mpixel/s for its screen")
+    behind = [c.port for c in cameras if c.behind]
+    if max(behind, default=0) > kind.poe_ports:
+        reasons.append(f"{kind.poe_ports} ports of its own for {quantities.count(len(set(behind)), 'camera')} at them")
     for codec, names in _unknown_codecs(plan, kind, cameras).items():
         reasons.append(f"does not take {codec} ({quantities.count(len(names), 'camera')})")
     for limit, count in _exceeded(plan, kind, cameras):

@@ -20,10 +20,10 @@ def time_findings(plan: Plan) -> Iterator[Finding]:
         server = ipaddress.IPv4Address(plan.site.time_server)
     except ValueError:
         return
-    for zone in dict.fromkeys(c.zone for c in plan.cameras):
+    for zone in dict.fromkeys(c.zone for c in plan.networked):
         came, why = _reaches(plan, zone, server)
         if not came:
-            names = [c.name for c in plan.cameras if c.zone == zone]
+            names = [c.name for c in plan.networked if c.zone == zone]
             some = f"{quantities.listed(names, 6)}"
             measured = f"{server}: {why} ({some})"
             yield finding(

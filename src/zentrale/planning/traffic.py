@@ -139,7 +139,7 @@ class _Network:
         self.rates = link_rates_bps(plan)
         self.trunks = {trunk[0]: trunk for trunk in trunks_of(plan)}
         self.ends = {self._port(c.switch, c.port): ("port", c.name, plan.camera_type(c).port_rate_mbps)
-                     for c in plan.camera_devices}  # fmt: skip
+                     for c in plan.networked_devices}  # fmt: skip
         for recorder in plan.recorders:
             rate = plan.recorder_type(recorder).port_rate_mbps
             for leg in recorder.legs():
@@ -251,7 +251,7 @@ def _places(plan: Plan) -> Iterator[tuple[str, int]]:
     for recorder in plan.recorders:
         yield from ((leg.switch, leg.port) for leg in recorder.legs())
     yield from ((viewer.switch, viewer.port) for viewer in plan.viewers)
-    yield from ((camera.switch, camera.port) for camera in plan.cameras)
+    yield from ((camera.switch, camera.port) for camera in plan.networked)
 
 
 def _bps(carried: Iterable[Flow]) -> float:

@@ -114,10 +114,16 @@ class SimulatedRecorder(OnvifDevice):
     def _give_private_port(self, camera: BehindRecorder) -> None:
         """On its channel from the start; it records what nobody else can reach."""
         number, token = f"REC{camera.channel:03d}", f"RCV-P{camera.channel}"
-        url = f"rtsp://{camera.address}:554/1"
-        self.channels[number] = self._new(number, camera.name, url)
+        url = camera.stream or f"rtsp://{camera.address}:554/1"
+        self.channels[number] = self._new(number, camera.name, _shown(url))
         self.receivers[token] = url
         self.jobs[f"JOB-P{camera.channel}"] = recording_jobs.RecordingJob(f"JOB-P{camera.channel}", number, token)
+
+    def begin(self) -> None:
+        """Take in what stands at its own ports."""
+        for job in list(self.jobs.values()):
+            if job.token.startswith("JOB-P"):
+                self._start(job)
 
     @property
     def retention_s(self) -> float:

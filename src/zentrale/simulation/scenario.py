@@ -113,11 +113,14 @@ class Camera(Device):
 
 
 class BehindRecorder(Part):
-    """A camera at a port of the recorder itself: nobody else reaches its address."""
+    """A camera at a port of the recorder itself: nobody else reaches its address. `stream` is what the recorder really takes in,
+    with user and password; `name` what it calls it.
+    """
 
-    name: PlaceName
+    name: str
     channel: Annotated[int, Field(ge=1)]
     address: AddressText
+    stream: str = ""
 
 
 class Recorder(Device):

@@ -119,6 +119,8 @@ class StandIn:
                 self._places.append(place)
                 device.network.away, device.network.back = place.close, place.move
                 await place.open()
+            for recorder in self.recorders:
+                recorder.begin()
             await self._announcer.start()
             await self._beside.start()
             await self.apart.start()

@@ -35,6 +35,8 @@ class Camera(Part):
     MAC address, where its label tells no more. `addressing`: the planned address is set on it, or it has it from DHCP; empty: it
     is set where one is planned. `rotate_deg` is how far its picture is turned clockwise, `mirror` how it is mirrored. `source`
     is which lens or video input of its device the row is, counted from 1, where a device has a row for each (`lenses.py`).
+    `behind` names the recorder at one of whose own ports it stands, which `port` then counts: on a network inside the recorder,
+    with an address that the recorder gives it, so that only the recorder reaches it.
     `title` is its name as the customer writes it, `recording` the rules of [[recordings]] by which it is recorded, empty where
     those of its group hold. What nobody knows yet is open: `switch` empty, `port` 0, no `run_length_m`.
     """
@@ -78,6 +80,7 @@ class Camera(Part):
     mirror: Literal["", "none", "horizontal", "vertical", "both"] = ""
     source: Annotated[int | None, BeforeValidator(empty_is_none), Field(ge=1, le=64)] = None
     recording: str = ""
+    behind: PlaceName = ""
     row: int = 0
 
     @property
@@ -87,6 +90,8 @@ class Camera(Part):
     @property
     def place(self) -> str:
         """Its switch and port in words, as far as they are known."""
+        if self.behind:
+            return f"{self.behind} port {self.port}, its own"
         if not self.switch:
             return "a port nobody knows yet"
         return f"{self.switch} port {self.port}" if self.port else f"{self.switch}, port open"

@@ -42,6 +42,7 @@ _REFERENCES = (
     ("cameras", "zone", "zones"),
     ("cameras", "switch", "switches"),
     ("cameras", "recorder", "recorders"),
+    ("cameras", "behind", "recorders"),
 )
 _UNNAMED = ("links", "ports", "rules", "reach", "runs", "accounts", "masks", "motion_areas", "inputs")
 _DEVICES = ("recorders", "viewers", "access_points", "cameras")
@@ -218,7 +219,7 @@ def _device_names(draft: Draft) -> Iterator[str]:
 def _ports(draft: Draft) -> list[str]:
     """Every port must exist on its switch and be used once."""
     devices = [((*at, "port"), d.switch, d.port) for part in _DEVICES for at, d in _devices(draft, part)
-               if d.port and not getattr(d, "wireless", "")]  # fmt: skip
+               if d.port and not getattr(d, "wireless", "") and not getattr(d, "behind", "")]  # fmt: skip
     devices += [((*at, "viewing", "port"), r.viewing.switch, r.viewing.port)
                 for at, r in draft.items("recorders") if r.viewing is not None]  # fmt: skip
     problems: list[str] = []

@@ -105,25 +105,31 @@ class CameraType(Part):
         return {**singly, Mode.WORST: worst}
 
 
-class SwitchType(Part):
+class PoeSupply(Part):
     """`poe_type` is the IEEE 802.3 type (1 to 4) of its PoE ports, which are ports 1 to `poe_ports`.
 
-    `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `self_w` what the switch
-    itself draws; `poe_efficiency` the share of what its PoE supply takes that arrives at the ports; `buffer_kb` what one
-    port can hold back when frames come faster than it sends; `rack_units` its height [U], `price` in the currency of the site.
+    `poe_budget_one_supply_w` is what is left of the budget when one of two supplies fails; `poe_efficiency` the share of what
+    its PoE supply takes that arrives at the ports.
+    """
+
+    poe_ports: Annotated[int, Field(ge=0, le=512)] = 0
+    poe_type: Annotated[int, Field(ge=1, le=4)] = 2
+    poe_budget_w: Annotated[float, Field(ge=0)] = 0
+    poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
+    poe_budgeting: Literal["draw", "class"] = "draw"
+    poe_efficiency: Annotated[float, Field(gt=0, le=1)] = 0.9
+
+
+class SwitchType(PoeSupply):
+    """`self_w` is what the switch itself draws; `buffer_kb` what one port can hold back when frames come faster than it sends;
+    `rack_units` its height [U], `price` in the currency of the site.
     """
 
     name: Text
     maker: Text
     model: Text
     ports: Annotated[int, Field(ge=1, le=512)]
-    poe_ports: Annotated[int, Field(ge=0, le=512)] = 0
-    poe_type: Annotated[int, Field(ge=1, le=4)] = 2
-    poe_budget_w: Annotated[float, Field(ge=0)] = 0
-    poe_budget_one_supply_w: Annotated[float, Field(ge=0)] | None = None
-    poe_budgeting: Literal["draw", "class"] = "draw"
     self_w: Annotated[float, Field(ge=0)] = 0
-    poe_efficiency: Annotated[float, Field(gt=0, le=1)] = 0.9
     port_rate_mbps: Annotated[int, Field(gt=0)] = 1000
     uplink_ports: Annotated[int, Field(ge=0, le=64)] = 0
     uplink_rate_mbps: Annotated[int, Field(gt=0)] | None = None
@@ -145,10 +151,11 @@ class ChannelLimit(Part):
     channels: Annotated[int, Field(ge=0)]
 
 
-class RecorderType(Part):
+class RecorderType(PoeSupply):
     """`licences_included` None means that every channel is licensed; `bays` 0 that the data sheet does not say; `control` how its
     channels are given, by the name of a kind that `jobs/recorders` has; `output_mbps` what it sends to viewers at once; `codecs`
-    those it takes in, empty where the data sheet does not say; `decode_mpixel_s` what it decodes for its own screen.
+    those it takes in, empty where the data sheet does not say; `decode_mpixel_s` what it decodes for its own screen. `poe_ports`
+    are ports of its own, for cameras; `power_w` is what it draws without what they feed.
     """
 
     name: Text

@@ -13,7 +13,7 @@ from typing import Any, Protocol, TypeVar
 # What is the device's own, so that all its rows say the same. What one of them leaves empty is as another has it.
 OF_THE_DEVICE = (
     "type", "zone", "switch", "port", "run_length_m", "address", "mac", "mac_end", "serial", "supply", "priority",
-    "conductor_awg", "cable_category", "route", "cable_kind", "http_port", "rtsp_port", "wireless", "addressing",
+    "conductor_awg", "cable_category", "route", "cable_kind", "http_port", "rtsp_port", "wireless", "addressing", "behind",
 )  # fmt: skip
 
 
@@ -34,6 +34,8 @@ class Row(Protocol):
     @property
     def wireless(self) -> str: ...
     @property
+    def behind(self) -> str: ...
+    @property
     def mac(self) -> str | None: ...
     @property
     def mac_end(self) -> str | None: ...
@@ -53,7 +55,7 @@ def _place(camera: Row) -> Hashable:
         return None
     alone = not camera.wireless and camera.port
     own = "" if alone else camera.mac or camera.serial or camera.mac_end or camera.host or camera.name
-    return camera.switch, camera.port, own
+    return camera.behind, camera.switch, camera.port, own
 
 
 def device_rows(cameras: Iterable[Row]) -> dict[str, str]:

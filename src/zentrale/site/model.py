@@ -63,7 +63,8 @@ class Storage(Part):
 
 class Recorder(Part):
     """`zone` to `address` are its camera side; `viewing` is its second leg, and `forwards` says that it passes packets on
-    between the two. `own_panels` is how many pictures its own screen shows at once, of the `own_stream` of its cameras.
+    between the two. `own_panels` is how many pictures its own screen shows at once, of the `own_stream` of its cameras. Where
+    `channels` go "by-port", a camera at one of its own ports has the channel with that port's number.
     """
 
     name: PlaceName
@@ -80,6 +81,7 @@ class Recorder(Part):
     forwards: bool = False
     own_panels: Annotated[int, Field(ge=0, le=256)] = 0
     own_stream: Literal["main", "sub"] = "sub"
+    channels: Literal["by-row", "by-port"] = "by-row"
 
     @property
     def host(self) -> str:
@@ -261,6 +263,16 @@ class Plan(Part):
         return tuple(c for c in self.cameras if self._device_rows[c.name] == c.name)
 
     @cached_property
+    def networked(self) -> tuple[Camera, ...]:
+        """The cameras in networks of the plan: all but those at a recorder's own ports, which that alone reaches."""
+        return tuple(c for c in self.cameras if not c.behind)
+
+    @cached_property
+    def networked_devices(self) -> tuple[Camera, ...]:
+        """As `networked`, once for all lenses of a device."""
+        return tuple(c for c in self.camera_devices if not c.behind)
+
+    @cached_property
     def _device_rows(self) -> dict[str, str]:
         return device_rows(self.cameras)
 
@@ -290,9 +302,9 @@ class Plan(Part):
         """The plan as power and traffic count it: every camera at a port. One whose port is open stands at a free port of its
         switch, one with PoE where there is one; one whose switch is open is left out.
         """
-        if all(c.port and c.switch for c in self.cameras):
+        if all(c.port and (c.switch or c.behind) for c in self.cameras):
             return self
-        taken = {(c.switch, c.port) for c in self.cameras} | {end for link in self.links for end in link.ends()}
+        taken = {(c.switch, c.port) for c in self.networked} | {end for link in self.links for end in link.ends()}
         taken |= {(leg.switch, leg.port) for r in self.recorders for leg in r.legs()}
         taken |= {(v.switch, v.port) for v in self.viewers} | {(a.switch, a.port) for a in self.access_points}
         taken |= {p.place() for p in self.ports}
@@ -305,7 +317,9 @@ class Plan(Part):
                 stands[camera.name] = port
         rows = device_rows(self.cameras)
         cameras = tuple(
-            c if c.port else c.model_copy(update={"port": stands[rows[c.name]]}) for c in self.cameras if c.switch
+            c if c.port else c.model_copy(update={"port": stands[rows[c.name]]})
+            for c in self.cameras
+            if c.switch or c.behind
         )
         own = {name: getattr(self, name) for name in type(self).model_fields}
         return Plan.model_construct(**{**own, "cameras": cameras})

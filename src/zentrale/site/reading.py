@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from zentrale.errors import PlanError
+from zentrale.site.behind import behind_problems, fill_rows
 from zentrale.site.cross_check import cross_check
 from zentrale.site.draft import Draft
 from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, SiteFolder
@@ -93,6 +94,7 @@ def _draft(
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
     run_rows = _read_runs(folder.runs_file, problems) if of_single else []
     site_data = {part: table for part, table in site_data.items() if of_single or part not in _OF_SINGLE}
+    fill_rows(camera_rows, site_data)
     next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
         raise PlanError(problems)
@@ -110,7 +112,7 @@ def _draft(
     draft = Draft(data, where)
     draft.parts["cameras"] = filled(draft.parts["cameras"])
     problems += draft.problems
-    problems += cross_check(draft, kinds)
+    problems += [*cross_check(draft, kinds), *behind_problems(draft, next_channels)]
     return draft, sorted(problems, key=_place), next_channels
 
 

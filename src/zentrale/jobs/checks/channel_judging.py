@@ -72,7 +72,8 @@ def judge(
     result = ChannelResult(camera.recorder, camera.channel, camera.name, "free", None, records=False)
     if now is None or now.state is None:
         measured = "the channel is free" if now else "there is no such channel"
-        return replace(result, findings=(finding("REC-2", result.ref, measured, camera.name, camera.where),))
+        do = f"look at the cable and the light of port {camera.port} at {camera.behind}" if camera.behind else ""
+        return replace(result, findings=(finding("REC-2", result.ref, measured, camera.name, camera.where, do),))
     result = replace(
         result, state=now.state.state, stored_until=now.stored.latest, stored_from=now.stored.earliest
     )  # fmt: skip

@@ -55,7 +55,9 @@ class Request:
 
 @dataclass
 class Round:
-    """One round over `cameras`: what the checks have found out so far, each for those after it."""
+    """One round over `cameras`: what the checks have found out so far, each for those after it. `behind` are those at recorders'
+    own ports: nothing but their channels can be looked at.
+    """
 
     plan: Plan
     cameras: Sequence[Camera]
@@ -63,6 +65,7 @@ class Round:
     request: Request
     found: Mapping[str, FoundDevice]
     run: int
+    behind: Sequence[Camera] = ()
     targets: list[Target] = field(default_factory=list)
     unresolved: list[Unresolved] = field(default_factory=list)
     streams: list[StreamResult] = field(default_factory=list)
@@ -73,6 +76,11 @@ class Round:
     reports: list[str] = field(default_factory=list)  # of defects of ours, for whoever mends them
     notes: Notes = field(default_factory=Notes)
     _kept: dict[tuple[str, type], object] = field(default_factory=dict)
+
+    @property
+    def on_channels(self) -> list[Camera]:
+        """All whose channels are looked at."""
+        return [*self.cameras, *self.behind]
 
     def keep(self, check: Check, value: object) -> None:
         """What a check has found out for itself, from one of its turns to the next: a check is one object for all rounds."""

@@ -21,7 +21,7 @@ class Keeping(Check):
         """The streams were measured, and the recorders asked: that is all it needs."""
 
     def judge(self, round: Round) -> Iterator[Judged]:
-        asked = {c.recorder for c in round.cameras}
+        asked = {c.recorder for c in round.on_channels}
         for recorder in keeping_as_measured(round.plan, round.keyring.logbook):
             if recorder.recorder in asked and recorder.measured:
                 ref = Ref(Kind.RECORDER, recorder.recorder)

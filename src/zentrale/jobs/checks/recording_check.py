@@ -223,10 +223,10 @@ class Recording(Check):
         before = round.kept(self, _Before({}, datetime.now(UTC)))
         motion = await heard(round.listening, round.found, round.keyring)
         after = await sample_recorders(round.plan, round.found, round.keyring)
-        around = {c.name: self._around(round, c, before, after, motion.get(c.name)) for c in round.cameras}
+        around = {c.name: self._around(round, c, before, after, motion.get(c.name)) for c in round.on_channels}
         missing = {u.camera.name for u in round.unresolved}
         checks = judge_recorders(
-            round.plan, round.cameras, round.found, (before.samples, after), around, missing
+            round.plan, round.on_channels, round.found, (before.samples, after), around, missing
         )  # fmt: skip
         round.keep(self, checks)
         round.channels = checks.channels

@@ -11,6 +11,7 @@ from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.known.entry_judged import seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.known.selection import check_reachable
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook
@@ -22,6 +23,7 @@ from zentrale.words import meant
 def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
     """Bind the planned `name` to the found device with this address or MAC address. Raises InputError."""
     check_name(plan, name)
+    check_reachable(plan, name)
     found = current_devices(logbook) if logbook.runs(COMMAND) else []
     fits = named(device, found)
     if len(fits) != 1:
@@ -48,6 +50,7 @@ def recognised_as(plan: Plan, logbook: Logbook, name: str, device: str) -> str:
 def assign_stream(plan: Plan, logbook: Logbook, name: str, text: str) -> str:
     """The address of the main stream of a camera that speaks RTSP only, as somebody found it out. Raises InputError."""
     check_name(plan, name)
+    check_reachable(plan, name)
     camera = next((c for c in plan.cameras if c.name == name), None)
     if camera is None or plan.camera_type(camera).onvif:
         why = "is a recorder" if camera is None else "speaks ONVIF by its type, and is asked where its streams are"

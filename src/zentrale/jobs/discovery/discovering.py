@@ -10,10 +10,9 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
 from itertools import chain
-from urllib.parse import urlsplit
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, MachineError, Whose, ZentraleError
+from zentrale.errors import InputError, MachineError, Whose, ZentraleError
 from zentrale.field import scheduler
 from zentrale.field.adapters import Adapter, Choice, choose, list_adapters
 from zentrale.field.neighbours import macs_by_address
@@ -21,11 +20,11 @@ from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
 from zentrale.field.scheduler import Failure
 from zentrale.field.sweep import MAX_HOSTS, hosts, networks_of
 from zentrale.findings import Finding
-from zentrale.jobs.checks.recording_check import sample_recorders
 from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.judging_devices import judge_devices
 from zentrale.jobs.discovery.matching import Matching, matched
 from zentrale.jobs.discovery.missing import Evidence
+from zentrale.jobs.discovery.through_recorder import KIND, Behind, addresses_told, judged_behind, look_behind
 from zentrale.jobs.finders.finder import Looked, Search, Sighting
 from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.finders.merging import merge, sighting
@@ -57,6 +56,7 @@ class Discovery:
     matching: Matching[FoundDevice]
     findings: tuple[Finding, ...]
     remarks: tuple[str, ...] = ()
+    behind: tuple[Behind, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ def ranges_to_sweep(
     if given:
         return _networks(given)
     if plan is not None:
-        used = {c.zone for c in plan.cameras} | {r.zone for r in plan.recorders} or {z.name for z in plan.zones}
+        used = {c.zone for c in plan.networked} | {r.zone for r in plan.recorders} or {z.name for z in plan.zones}
         zones = list(dict.fromkeys(z.network for z in plan.zones if z.name in used))
         near = [n for n in zones if any(n.subnet_of(a.network) for a in adapters)]
         if near:
@@ -130,7 +130,10 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
     choice = choose(request.adapters, wanted, list_adapters(), also)
     networks = ranges_to_sweep(plan, choice.adapters, request.ranges) if request.sweep else []
     whole, probe = plan, request.probe
+    named = request.only
     if plan is not None and request.only:
+        at = {c.name: c.behind for c in plan.cameras if c.behind}  # such a camera is looked for at its recorder
+        request = replace(request, only=tuple(dict.fromkeys(at.get(n, n) for n in request.only)))
         networks, known = _places(plan, keyring, request.only)
         probe, plan = request.probe and not known, _part(plan, request.only)
     ports = plan.policy.sweep_ports if plan else SWEEP_PORTS
@@ -153,10 +156,12 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         if request.only:
             matching = replace(matching, missing=tuple(n for n in matching.missing if n in request.only))
         if plan is not None and matching.missing:
-            evidence = replace(evidence, behind=await _behind_recorders(plan, keyring, matching, choice))
+            evidence = replace(evidence, behind=await addresses_told(plan, keyring, matching, choice.adapters))
+        behind = await look_behind(whole, matching.by_name, keyring, named) if whole else []
         judged = _judged(whole, keyring, matching, looked, evidence) if whole else []
+        judged += judged_behind(whole, behind) if whole else []
         findings = tuple(f for j in judged for f in j.findings)
-        _keep(keyring, run, whole, matching, judged)
+        _keep(keyring, run, whole, matching, judged, behind)
     swept, swept_all = tuple(str(n) for n in networks), request.sweep and not request.ranges and not request.only
     remarks = [*choice.remarks, *failed_ways, *_unheard(search, matching.devices)]
     large = (
@@ -171,7 +176,7 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         remarks.append(
             f"only ports {', '.join(map(str, ports))} were tried, as site.toml [policy] sweep_ports has them"
         )
-    return Discovery(choice, swept, matching, findings, tuple(remarks))
+    return Discovery(choice, swept, matching, findings, tuple(remarks), tuple(behind))
 
 
 def _places(plan: Plan, keyring: Keyring, names: Sequence[str]) -> tuple[list[ipaddress.IPv4Network], bool]:
@@ -251,26 +256,6 @@ def _evidence(choice: Choice, sightings: Iterable[Sighting]) -> Evidence:
     return Evidence(choice.adapters, frozenset(s.host for s in seen if s.by_arp), macs, frozenset(refuse))
 
 
-async def _behind_recorders(
-    plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], choice: Choice
-) -> dict[str, set[str]]:
-    """The addresses in the channel lists of the recorders, where a camera is missing that may stand behind its ports."""
-    away = [
-        c
-        for c in plan.cameras
-        if c.name in matching.missing and c.host and not any(a.holds(c.host) for a in choice.adapters)
-    ]
-    wanted = {c.recorder for c in away} & set(matching.by_name)
-    if not wanted:
-        return {}
-    samples = await sample_recorders(plan, {n: matching.by_name[n] for n in wanted}, keyring, whole=False)
-    return {
-        name: {urlsplit(channel.url).hostname or "" for channel in sample.channels.values()}
-        for name, sample in samples.items()
-        if not isinstance(sample, DeviceError)
-    }
-
-
 def _judged(
     plan: Plan, keyring: Keyring, matching: Matching[FoundDevice], looked: Looked, evidence: Evidence
 ) -> list[Judged]:
@@ -335,8 +320,9 @@ def failed(failure: Failure[FoundDevice]) -> FoundDevice:
 
 
 def _keep(
-    keyring: Keyring, run: int, plan: Plan | None, matching: Matching[FoundDevice], judged: Sequence[Judged]
-) -> None:
+    keyring: Keyring, run: int, plan: Plan | None, matching: Matching[FoundDevice], judged: Sequence[Judged],
+    behind: Sequence[Behind] = (),
+) -> None:  # fmt: skip
     """Into the logbook: what was seen, and which names changed. The vault follows the names."""
     logbook = keyring.logbook
     for old, new in matching.renamed:
@@ -349,6 +335,9 @@ def _keep(
         name = matching.name_of(device)
         ref = ref_of(planned[name]) if name else Ref(Kind.DEVICE, device.address)
         notes.observe(SEEN_KIND, ref, device.method, replace(device, report=""))
+    for row in behind:
+        if row.there is not None:
+            notes.observe(KIND, ref_of(planned[row.name]), f"through {row.recorder}", row.document())
     note(logbook, run, notes)
 
 

@@ -34,7 +34,7 @@ from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
 from zentrale.jobs.known.device_states import State
-from zentrale.jobs.known.planned import Planned, place_of, planned_devices, whole_devices
+from zentrale.jobs.known.planned import Planned, place_of, planned_devices, reachable, whole_devices
 from zentrale.jobs.recorders.recorder_registry import driver_of
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity
@@ -126,7 +126,7 @@ def match_devices(
     """A device that tells its MAC address is never matched to a row that names another one."""
     if plan is None:
         return Matching(tuple(devices), extra=tuple(devices))
-    match = _Match(whole_devices(plan), devices)
+    match = _Match(reachable(whole_devices(plan)), devices)
     match.by_mac()
     match.by_label_on_the_box()
     match.by_binding(bindings)
@@ -142,10 +142,10 @@ def match_devices(
         for name, device in names.items()
         if k.identity.same_device(device.identity)
     ]
-    for camera in plan.cameras:  # a further lens is where its device is
+    for camera in plan.networked:  # a further lens is where its device is
         if plan.device_of(camera).name in names:
             names.setdefault(camera.name, names[plan.device_of(camera).name])
-    missing = tuple(n for n in planned_devices(plan) if n not in names)
+    missing = tuple(n for n in reachable(planned_devices(plan)) if n not in names)
     return Matching(tuple(devices), names, missing, tuple(match.left), tuple(match.doubles), tuple(renamed))
 
 

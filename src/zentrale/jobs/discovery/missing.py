@@ -73,7 +73,8 @@ def _behind_recorder(
         if row.host and row.host in addresses and not any(a.holds(row.host) for a in evidence.adapters):
             yield Why(
                 f"only {recorder} sees it: it stands in the recorder's own list, behind its camera ports",
-                f"look at it through {recorder}, or plug the laptop into one of its camera ports",
+                f"look at it through {recorder}; if it belongs there, plan it so: behind = {recorder} in cameras.csv, switch and "
+                "address empty",
                 explains_distance=True,
             )
 

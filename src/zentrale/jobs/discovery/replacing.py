@@ -7,12 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError
+from zentrale.errors import DeviceError, InputError, NotOfferedError
 from zentrale.jobs.discovery.assigning import check_name, named
 from zentrale.jobs.discovery.discovering import current_devices, last_devices
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.known.selection import check_reachable
 from zentrale.jobs.known.step_form import Outcome
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
@@ -60,6 +61,7 @@ def replace_camera(
     stays in the vault under another name. A device with several lenses is replaced whole.
     """
     camera = plan.device_of(_camera(plan, name))
+    check_reachable(plan, camera.name)
     name = camera.name
     found = current_devices(logbook)
     fits = named(device, found)
@@ -168,6 +170,8 @@ async def _free_channel(plan: Plan, keyring: Keyring, run: int, camera: Camera) 
     recorder = next(r for r in plan.recorders if r.name == camera.recorder)
     where = f"channel {camera.channel} of {recorder.name}"
     driver = driver_of(plan, recorder)
+    if camera.behind:
+        return Removed(f"{where}: takes in what stands at its own port {camera.port}: unplug it there", freed=False)
     if not driver.has_service:
         return Removed(f"{where}: free it in the recorder's own page; no service does it", freed=False)
     seen = last_devices(plan, keyring.logbook).get(recorder.name)
@@ -192,11 +196,24 @@ async def _freed(keyring: Keyring, run: int, camera: Camera, seen: FoundDevice, 
         if now.camera != camera.name:
             return Removed(f"{where}: it records {now.camera or now.url}, and was left as it is", freed=True)
         runner = StepRunner(keyring.logbook, run, ref_of(camera), lambda _: keyring.ready(), dry_run=False)
+        kept = await _recorded(step, camera)
         good = await runner.change(step, now, step.freed(), step.apply)
         last = runner.result().steps[-1]
         if not good or last.outcome is not Outcome.CHANGED:
             raise DeviceError(f"it was not freed: {last.error or last.after}")
-        return Removed(f"{where}: freed", freed=True)
+        return Removed(f"{where}: freed; {kept}", freed=True)
+
+
+async def _recorded(step: Channel, camera: Camera) -> str:
+    """What stays on the channel of the camera that leaves it, in words."""
+    try:
+        stored = await step.channels.stored(step.held.item)
+    except NotOfferedError:
+        return f"what was recorded of {camera.name} until now stays there"
+    if stored.earliest is None or stored.latest is None:
+        return f"nothing was recorded of {camera.name}"
+    first, last = (quantities.moment(at) for at in (stored.earliest, stored.latest))
+    return f"what was recorded of {camera.name} from {first} to {last}, by the recorder's clock, stays there"
 
 
 def _camera(plan: Plan, name: str) -> Camera:

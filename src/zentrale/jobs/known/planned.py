@@ -16,6 +16,11 @@ def planned_devices(plan: Plan) -> dict[str, Planned]:
     return {device.name: device for device in devices}
 
 
+def reachable(some: dict[str, Planned]) -> dict[str, Planned]:
+    """Those of them that this program may reach: not the cameras at a recorder's own ports."""
+    return {name: device for name, device in some.items() if not (isinstance(device, Camera) and device.behind)}
+
+
 def whole_devices(plan: Plan) -> dict[str, Planned]:
     """As `planned_devices`, but one for all lenses of a camera: what has an address, a password and a life of its own."""
     devices: tuple[Planned, ...] = (*plan.camera_devices, *plan.recorders)

@@ -19,6 +19,16 @@ def devices_named(plan: Plan, only: Sequence[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys([*named, *(word for word in words if word in recorders)]))
 
 
+def check_reachable(plan: Plan, name: str) -> None:
+    """Raises InputError for a camera at a recorder's own port."""
+    camera = next((c for c in plan.cameras if c.name == name), None)
+    if camera is not None and camera.behind:
+        raise InputError(
+            f"{name}: at {camera.place}: only {camera.behind} reaches it",
+            f"see to it by {camera.behind}'s own screen; `zentrale discover --details` shows what that tells of it",
+        )
+
+
 def select(plan: Plan, only: Sequence[str]) -> list[Camera]:
     """Cameras whose name, group or pattern stands in `only`, in plan order; all where it is empty.
 

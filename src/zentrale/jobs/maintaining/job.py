@@ -20,7 +20,7 @@ from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.planned import Planned, device_names, planned_devices, ref_of, whole_devices
+from zentrale.jobs.known.planned import Planned, device_names, planned_devices, reachable, ref_of, whole_devices
 from zentrale.jobs.known.step_form import DeviceResult, Outcome, Step, StepResult
 from zentrale.jobs.maintaining.steps import NewFirmware, Restart, Restore
 from zentrale.jobs.maintaining.turns import Turned, in_turn
@@ -64,7 +64,7 @@ class Version:
 
 def inventory(plan: Plan, found: Mapping[str, FoundDevice]) -> list[Version]:
     rows = []
-    for name, planned in whole_devices(plan).items():
+    for name, planned in reachable(whole_devices(plan)).items():
         kind, seen = plan.kind(planned), found.get(name)
         wanted = kind.firmware.version if kind.firmware else ""
         rows.append(Version(name, f"{kind.maker} {kind.model}", seen.firmware if seen else "", wanted))
@@ -117,7 +117,7 @@ class Maintainer:
         """Those of these names, or all, that speak ONVIF."""
         wanted = device_names(self.plan, names)
         return [
-            d for name, d in whole_devices(self.plan).items()
+            d for name, d in reachable(whole_devices(self.plan)).items()
             if (not names or name in wanted) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
         ]  # fmt: skip
 

@@ -187,7 +187,7 @@ def same_but_for_the_time(a: bytes, b: bytes) -> bool:
 def _left_out(net: NetworkPlan) -> list[str]:
     """What a person has to know of the files."""
     parts = [f"YANG instance data without {LEFT_OUT}"]
-    nowhere = [c.name for c in net.plan.camera_devices if not c.port]
+    nowhere = [c.name for c in net.plan.networked_devices if not c.port]
     if nowhere:
         parts.insert(0, f"the switch ports of {quantities.listed(nowhere)}: the plan does not say them yet (OPN-1)")
     if any(s.loop_protection == "ring" for s in net.plan.switches):

@@ -1,10 +1,10 @@
-"""PoE power of every switch in every mode; batteries."""
+"""PoE power of every switch, and every recorder with ports of its own, in every mode; batteries."""
 
 from __future__ import annotations
 
 from zentrale import quantities
 from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
-from zentrale.planning.power import PowerPlan, SwitchPower, plan_power
+from zentrale.planning.power import FeederPower, PowerPlan, plan_power
 from zentrale.site.model import Mode, Plan
 
 
@@ -14,37 +14,8 @@ def calculate(plan: Plan, made: Made, request: Request) -> PowerPlan:
 
 def document(power: PowerPlan) -> dict[str, object]:
     document: dict[str, object] = {}
-    document["switches"] = [
-        {
-            "switch": s.switch,
-            "cabinet": s.cabinet,
-            "poe_supply_w": s.budget_w,
-            "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
-            "reserved_w": round(s.reserved_w, 2),
-            "left_w": round(s.left_w, 2),
-            "worst_mode": s.worst_mode.value,
-            "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
-            "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
-            "ports": [
-                {
-                    "port": None if p.assumed else p.port,
-                    "camera": p.device,
-                    "kind": p.kind,
-                    "known": p.known,
-                    "by_limit": p.by_limit,
-                    "run_length_m": p.run_length_m,
-                    "poe_class": p.poe_class,
-                    "priority": p.priority.value,
-                    "goes_dark": s.going_dark.index(p.device) + 1,
-                    "reserved_w": p.reserved_w,
-                    "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
-                    "granted_w": {mode.value: round(granted, 2) for mode, granted in p.granted_w.items()},
-                }
-                for p in s.ports
-            ],
-        }
-        for s in power.switches
-    ]
+    for what, key in (("switch", "switches"), ("recorder", "recorders_feeding")):
+        document[key] = [_document(f) for f in power.feeders if f.feeder.what == what]
     document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in power.apart]
     document["batteries"] = [
         {
@@ -62,21 +33,52 @@ def document(power: PowerPlan) -> dict[str, object]:
     return document
 
 
+def _document(s: FeederPower) -> dict[str, object]:
+    return {
+        s.feeder.what: s.name,
+        "cabinet": s.feeder.cabinet,
+        "poe_supply_w": s.budget_w,
+        "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
+        "reserved_w": round(s.reserved_w, 2),
+        "left_w": round(s.left_w, 2),
+        "worst_mode": s.worst_mode.value,
+        "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
+        "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
+        "ports": [
+            {
+                "port": None if p.assumed else p.port,
+                "camera": p.device,
+                "kind": p.kind,
+                "known": p.known,
+                "by_limit": p.by_limit,
+                "run_length_m": p.run_length_m,
+                "poe_class": p.poe_class,
+                "priority": p.priority.value,
+                "goes_dark": s.going_dark.index(p.device) + 1,
+                "reserved_w": p.reserved_w,
+                "draw_w": {mode.value: round(draw, 2) for mode, draw in p.draw_w.items()},
+                "granted_w": {mode.value: round(granted, 2) for mode, granted in p.granted_w.items()},
+            }
+            for p in s.ports
+        ],
+    }
+
+
 def show(page: Page, plan: Plan, result: PowerPlan, asked: Asked) -> None:
     show_power(page, plan, result, full=asked.full)
 
 
 def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
 
-    page.heading("PoE power at the switch, cable loss included [W]")
+    page.heading("PoE power at the port, cable loss included [W]")
     rows = []
-    for switch in power.switches:
+    for switch in power.feeders:
         draws = [f"{switch.draw_w[mode]:.1f}" for mode in Mode]
         fits = "ok|fits" if all(p.known for p in switch.ports) else "warning|not all is known"
         fits = "fault|too little" if any(switch.dark.values()) else fits
         rows.append(
             [
-                switch.switch,
+                switch.name,
                 str(len(switch.ports)),
                 _classes(switch),
                 *draws,
@@ -95,7 +97,8 @@ def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
         ">by class",
         "",
     ]
-    page.table(["switch", *columns], rows)
+    first = "switch" if len(power.switches) == len(power.feeders) else "switch or recorder"
+    page.table([first, *columns], rows)
     if full:
         _show_fed_ports(page, plan, power)
     _show_apart(page, power)
@@ -106,7 +109,7 @@ def _show_fed_ports(page: Page, plan: Plan, power: PowerPlan) -> None:
 
     page.heading("Each port [W], and who would go dark first")
     rows = []
-    for switch in power.switches:
+    for switch in power.feeders:
         order = switch.going_dark
         for port in switch.ports:
             off = [mode.value for mode in Mode if port.device in switch.dark[mode]]
@@ -115,7 +118,7 @@ def _show_fed_ports(page: Page, plan: Plan, power: PowerPlan) -> None:
             measured = port.kind == "camera" and plan.camera(port.device).run_length_m is not None
             run = f"{port.run_length_m:g} m" if measured else f"up to {port.run_length_m:g} m"
             watts = (*(port.draw_w[mode] for mode in Mode), port.reserved_w, max(port.granted_w.values()))
-            place = f"{switch.switch}, open" if port.assumed else f"{switch.switch}:{port.port}"
+            place = f"{switch.name}, open" if port.assumed else f"{switch.name}:{port.port}"
             goes = "?" if port.assumed else f"{order.index(port.device) + 1} of {len(order)}"
             rows.append([
                 place, port.device, run, str(port.poe_class) if port.known else "?",
@@ -148,7 +151,7 @@ def _show_apart(page: Page, power: PowerPlan) -> None:
         page.table(columns, rows)
 
 
-def _classes(switch: SwitchPower) -> str:
+def _classes(switch: FeederPower) -> str:
     """How many devices of which class: 2 x 3, 1 x 6."""
     classes = [str(port.poe_class) if port.known else "?" for port in switch.ports]
     return ", ".join(f"{classes.count(c)} x {c}" for c in sorted(set(classes))) or "-"
@@ -163,8 +166,8 @@ def figures_of(plan: Plan, result: PowerPlan) -> dict[str, bytes]:
 def facts(plan: Plan, result: PowerPlan) -> list[Fact]:
     """Of each switch and each port, at worst."""
     found = []
-    for switch in result.switches:
-        drawn, subject = switch.draw_w[Mode.WORST], f"switch {switch.switch}"
+    for switch in result.feeders:
+        drawn, subject = switch.draw_w[Mode.WORST], switch.feeder.subject
         text = (
             f"{quantities.power(drawn)} of {quantities.power(switch.budget_w)}, {quantities.power(switch.left_w)} left"
         )
@@ -190,13 +193,13 @@ def facts(plan: Plan, result: PowerPlan) -> list[Fact]:
 
 
 def summary(plan: Plan, result: PowerPlan) -> str:
-    fed = [s for s in result.switches if s.ports]
+    fed = [s for s in result.feeders if s.ports]
     if not fed:
         return "nothing is fed by PoE"
     fullest = max(fed, key=lambda s: s.draw_w[Mode.WORST] / s.budget_w if s.budget_w else 0.0)
     text = f"{quantities.power(fullest.draw_w[Mode.WORST])} of {quantities.power(fullest.budget_w)}"
     devices = quantities.count(sum(len(s.ports) for s in fed), "device")
-    return f"{devices} on {quantities.count(len(fed), 'switch', 'switches')}; fullest {fullest.switch}, {text}"
+    return f"{devices} on {quantities.count(len(fed), 'switch', 'switches')}; fullest {fullest.name}, {text}"
 
 
 PART = Part("power", calculate, document, show, figures_of, facts=facts, summary=summary)

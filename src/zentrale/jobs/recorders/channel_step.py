@@ -69,6 +69,11 @@ class Channel(Step[ChannelState]):
         self._held = Held(Recording(""))
         self._lists: Lists | None = None
 
+    @property
+    def held(self) -> Held:
+        """What the channel held when it was looked at."""
+        return self._held
+
     async def look(self) -> ChannelState:
         lists = self._lists = await self.channels.lists()
         held = self._held = lists.held(self._number)

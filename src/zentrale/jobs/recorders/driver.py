@@ -103,6 +103,12 @@ class Driver(ABC):
     def give(self, camera: Camera, url: str, passes: Passes) -> Step[Any] | ByHand:
         """The step that puts the stream at `url` onto the camera's channel. Run it within `turn`."""
 
+    def own_port(self, camera: Camera) -> Step[Any] | ByHand:
+        """The step that names the channel of a camera at the recorder's own port, which takes it in by itself. Run it within
+        `turn`.
+        """
+        return ByHand(camera.recorder, camera.channel, camera.name, f"its own port {camera.port}", "")
+
     def rules(self, camera: Camera, stream: Streamed, passes: Passes) -> list[Step[Any]]:
         """The steps that hold what the plan says of its channel, once the camera has it. Run them within `turn`."""
         return []

@@ -109,7 +109,7 @@ class Mover:
         self.logbook = keyring.logbook
         self.channels = channels
         self._run = run
-        self._cameras = [keyring.numbered(c) for c in keyring.plan.cameras if c.recorder == recorder.name]
+        self._cameras = [keyring.numbered(c) for c in keyring.plan.networked if c.recorder == recorder.name]
         self._names = frozenset(c.name for c in self._cameras)
 
     async def settle(self) -> list[StepResult]:

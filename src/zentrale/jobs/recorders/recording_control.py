@@ -19,6 +19,7 @@ from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample, Streamed
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, doubles, doubles_finding
+from zentrale.jobs.recorders.own_channel_step import OwnChannel
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.jobs.recorders.told_of_itself import Told, told_of_itself
 from zentrale.protocols.onvif import search
@@ -40,6 +41,9 @@ class OnvifRecorder(Driver):
 
     def give(self, camera: Camera, url: str, passes: Passes) -> Channel:
         return Channel(self.lists, camera.channel, camera.name, camera.shows, url, passes)
+
+    def own_port(self, camera: Camera) -> OwnChannel:
+        return OwnChannel(self.lists, camera.channel, camera.name, camera.shows, camera.port)
 
     def rules(self, camera: Camera, stream: Streamed, passes: Passes) -> list[Step[Any]]:
         return channel_rules.steps(self.lists, camera.channel, ref_of(camera), stream, passes)

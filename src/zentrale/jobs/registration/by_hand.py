@@ -94,7 +94,9 @@ def _ticked(before: Sequence[Line], result: DeviceResult, lines: Sequence[Line])
 def _planned(plan: Plan, planned: Camera | Recorder) -> Iterator[Line]:
     policy = plan.policy
     if isinstance(planned, Camera):
-        if is_rtsp_only(plan, planned):
+        if planned.behind:
+            yield from _behind(plan, planned)
+        elif is_rtsp_only(plan, planned):
             yield from _rtsp_only(plan, planned)
         if plan.site.mains_hz:
             yield Line("mains frequency", "picture: anti-flicker", f"{plan.site.mains_hz} Hz", _NO_STANDARD)
@@ -203,6 +205,15 @@ def _rtsp_only(plan: Plan, camera: Camera) -> Iterator[Line]:
         yield Line(f"{stream} stream", f"video: {stream} stream", stream_in_words(wanted), why)
     if camera.host:
         yield Line("address", "network: IPv4 address", camera.host, why)
+
+
+def _behind(plan: Plan, camera: Camera) -> Iterator[Line]:
+    """What its recorder sets on it, or a person by the recorder's own screen."""
+    why, at = f"only {camera.behind} reaches it", f"at {camera.behind}, camera of channel {camera.channel}"
+    yield Line("password", f"{at}: its password", "none that its maker ships", why)
+    yield Line("time", f"{at}: date and time", f"as the recorder has it, {plan.site.timezone}", why)
+    for stream, wanted in plan.streams(camera).items():
+        yield Line(f"{stream} stream", f"{at}: {stream} stream", stream_in_words(wanted), why)
 
 
 def _described(plan: Plan, planned: Camera | Recorder) -> str:

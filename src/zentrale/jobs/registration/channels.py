@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mappin
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 from zentrale.errors import DeviceError, RefusedError
 from zentrale.field import rtsp_player, scheduler
@@ -169,15 +170,37 @@ class Channels:
         step = driver.give(camera, url, shown)
         if not runner.dry_run and not await self._played(run, camera, source, shown, step, driver, runner):
             return
+        moves = runner.dry_run and runner.has(Address.name)
+        sub = recorded_url(camera, source.sub, will_move=moves) if source.sub is not None else ""
+        await self._on_channel(driver, camera, step, self._streamed(camera, sub), shown, runner)
+
+    async def give_own(self, camera: Camera, runner: StepRunner) -> None:
+        """A camera at the recorder's own port: as far as the recorder offers."""
+        driver = self._drivers[camera.behind]
+        if isinstance(driver, DeviceError):
+            runner.leave("channel", f"needs recorder {camera.behind}, which {driver}")
+            return
+        shown = passes(self.keyring, camera, None)
+        await self._on_channel(driver, camera, driver.own_port(camera), self._streamed(camera, ""), shown, runner)
+
+    async def _on_channel(
+        self,
+        driver: Driver,
+        camera: Camera,
+        step: Step[Any] | ByHand,
+        stream: Streamed,
+        shown: Passes,
+        runner: StepRunner,
+    ) -> None:
+        """Within the recorder's turn: its channel, then the rules that hold there."""
         if isinstance(step, ByHand):
             self.by_hand.append(step)
-            runner.leave("channel", f"by hand: channel {step.channel} takes {step.url}, user {step.user}")
+            user = f", user {step.user}" if step.user else ""
+            runner.leave("channel", f"by hand: channel {step.channel} takes {step.url}{user}")
             return
         async with driver.turn:
             if await runner.run(step):
-                moves = runner.dry_run and runner.has(Address.name)
-                sub = recorded_url(camera, source.sub, will_move=moves) if source.sub is not None else ""
-                for rule in driver.rules(camera, self._streamed(camera, sub), shown):
+                for rule in driver.rules(camera, stream, shown):
                     await runner.run(rule)
                     for item in rule.noticed:
                         runner.tell(item)

@@ -118,16 +118,18 @@ class Registrar:
         found = self._seen = self._found()
         meant = {self.plan.device_of(c).name for c in cameras}
         cameras = [c for c in self.plan.cameras if self.plan.device_of(c).name in meant]
+        behind = [c for c in cameras if c.behind]
         present = [c for c in cameras if c.name in found and (found[c.name].url or is_rtsp_only(self.plan, c))]
-        not_found = tuple(c.name for c in cameras if c not in present)
-        if cameras and not present:
+        not_found = tuple(c.name for c in cameras if c not in present and c not in behind)
+        if cameras and not present and not any(c.behind in found for c in behind):
             raise NothingReachedError(
                 "none of the planned cameras was found by the last discovery",
                 "run `zentrale discover` again and read its findings",
             )
         taken_up = self._interrupted = () if self.dry_run else self.logbook.close_interrupted()
-        recorders = [r for r in self.plan.recorders if any(c.recorder == r.name for c in present)]
-        scope = {"cameras": [c.name for c in present], "recorders": [r.name for r in recorders]}
+        here = [*present, *behind]
+        recorders = [r for r in self.plan.recorders if any(c.recorder == r.name for c in here)]
+        scope = {"cameras": [c.name for c in here], "recorders": [r.name for r in recorders]}
         running = nullcontext(0) if self.dry_run else self.logbook.running(COMMAND, socket.gethostname(), scope)
         done = 0
 
@@ -149,15 +151,16 @@ class Registrar:
                     [c for c in present if self.plan.device_of(c) is c], one, at_once=self.manner.at_once, budget_s=None,
                     share_of=lambda c: c.switch or c.name, at_once_of_share=self.plan.policy.parallel_per_switch,
                 )  # fmt: skip
+                behind_results = [await self._behind(c) for c in behind]
                 await channels.tell(runners, recorder_results)
             ended = [r for some in camera_results if isinstance(some, Failure) for r in self._ended(some)]
-            for result in (*recorder_results, *ended):
+            for result in (*recorder_results, *behind_results, *ended):
                 await self._note(result)
             of_cameras = [r for some in camera_results if not isinstance(some, Failure) for r in some]
-            order = {c.name: number for number, c in enumerate(present)}
+            order = {c.name: number for number, c in enumerate(here)}
             results = (
                 *recorder_results,
-                *sorted([*of_cameras, *ended], key=lambda r: order.get(r.ref.name, len(order))),
+                *sorted([*of_cameras, *behind_results, *ended], key=lambda r: order.get(r.ref.name, len(order))),
             )
         served = [r for r in recorders if driver_of(self.plan, r).has_service]
         not_found += tuple(r.name for r in served if r.name not in found or not found[r.name].url)
@@ -329,6 +332,15 @@ class Registrar:
             except DeviceError as error:
                 self._work.sources[lens.name] = error
         return runner
+
+    async def _behind(self, camera: Camera) -> DeviceResult:
+        """At its recorder's own port: what the recorder offers is all that can be set."""
+        runner = self._work.runners[camera.name] = self._runner(camera)
+        text = f"its password, time and streams, since only {camera.behind} reaches it"
+        runner.tell(finding("REG-2", ref_of(camera), text, "as planned", camera.where))
+        work = self._work.channels.give_own(self.keyring.numbered(camera), runner)
+        outcome = (await scheduler.run([camera], lambda _: work, at_once=1, budget_s=None))[0]
+        return runner.ended_by(outcome.message, outcome.report) if isinstance(outcome, Failure) else runner.result()
 
     async def _rtsp_only(self, camera: Camera, seen: FoundDevice) -> StepRunner:
         """Nothing can be set on it but its channel; its own page does the rest."""

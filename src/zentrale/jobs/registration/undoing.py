@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from typing import Any
@@ -25,6 +25,7 @@ from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.moves import FORMER
 from zentrale.jobs.recorders.onvif_lists import RecorderChannels
+from zentrale.jobs.recorders.own_channel_step import OwnChannel
 from zentrale.jobs.recorders.passes import passes
 from zentrale.jobs.registration.registering import COMMAND as REGISTER
 from zentrale.jobs.steps.bench import Bench
@@ -105,25 +106,48 @@ class Undoer:
         planned = planned_devices(self.plan).get(name)
         if planned is None:
             return [Undone(c, False, "it is not in the plan any more") for c in changes]
+        rows = self.plan.lenses(planned) if isinstance(planned, Camera) else [planned]
+        if isinstance(planned, Camera) and planned.behind:
+            return await self._behind(rows, changes, found)
         async with AsyncExitStack() as stack:
             try:
                 client, seen = await self._enter(stack, planned, found)
-                rows = self.plan.lenses(planned) if isinstance(planned, Camera) else [planned]
                 steps = {}
                 for row in rows:
                     own = [c for c in changes if c.ref.name == row.name]
                     steps[row.name] = await self._steps(stack, client, seen, row, found, own)
             except DeviceError as error:
                 return [Undone(c, False, str(error)) for c in changes]
-            runners = {row.name: self._runner(row) for row in rows}
-            undone = [
-                await self._change(runners[c.ref.name], steps[c.ref.name].get(c.step), c)
-                if c.ref.name in runners
-                else Undone(c, False, "it is not in the plan any more")
-                for c in changes
-            ]
+            undone = await self._taken_back(rows, steps, changes)
             await asyncio.to_thread(note_moved, self.logbook, self._run, planned, seen, client)
             return undone
+
+    async def _behind(
+        self, rows: Sequence[Camera | Recorder], changes: Sequence[Change], found: dict[str, FoundDevice]
+    ) -> list[Undone]:
+        """A camera at its recorder's own port: all that was set is the recorder's."""
+        async with AsyncExitStack() as stack:
+            try:
+                steps = {
+                    row.name: await self._channel_steps(
+                        stack, row, found, [c for c in changes if c.ref.name == row.name]
+                    )
+                    for row in rows
+                }
+            except DeviceError as error:
+                return [Undone(c, False, str(error)) for c in changes]
+            return await self._taken_back(rows, steps, changes)
+
+    async def _taken_back(
+        self, rows: Sequence[Camera | Recorder], steps: Mapping[str, Mapping[str, Step[Any]]], changes: Sequence[Change]
+    ) -> list[Undone]:
+        runners = {row.name: self._runner(row) for row in rows}
+        return [
+            await self._change(runners[c.ref.name], steps[c.ref.name].get(c.step), c)
+            if c.ref.name in runners
+            else Undone(c, False, "it is not in the plan any more")
+            for c in changes
+        ]
 
     def _runner(self, row: Camera | Recorder) -> StepRunner:
         return StepRunner(self.logbook, self._run, ref_of(row), lambda _: self.keyring.ready(), dry_run=False)
@@ -143,6 +167,17 @@ class Undoer:
             if change.step not in steps and change.after_state is not None:
                 made = step_of_journal(bench, change.step, change.after_state)
                 steps |= {} if made is None else {change.step: made}
+        return steps | await self._channel_steps(stack, planned, found, changes)
+
+    async def _channel_steps(
+        self,
+        stack: AsyncExitStack,
+        planned: Camera | Recorder,
+        found: dict[str, FoundDevice],
+        changes: Sequence[Change],
+    ) -> dict[str, Step[Any]]:
+        """What was set at its recorder."""
+        steps: dict[str, Step[Any]] = {}
         given = [
             c
             for c in changes
@@ -159,6 +194,9 @@ class Undoer:
                 shown = passes(self.keyring, planned, opens)
                 if (rule := channel_rules.step_of_journal(lists, change, shown)) is not None:
                     steps[change.step] = rule
+                    continue
+                if planned.behind:
+                    steps[change.step] = OwnChannel(lists, left["number"], planned.name, planned.shows, planned.port)
                     continue
                 url, name = str(left["url"] or before["url"]), left["camera"] if left["url"] else before["camera"]
                 step = Channel(lists, left["number"], name, left["location"], url, shown, names)

@@ -131,7 +131,7 @@ def problem_of(plan: Plan) -> tuple[PlacementProblem | None, list[str]]:
     asked = plan.placement.switch_types
     types = [t for t in plan.switch_types if t.price is not None and (not asked or t.name in asked)]
     lacks = [f"price of switch type {name}" for name in asked if name not in {t.name for t in types}]
-    cameras = [c for c in plan.camera_devices if not c.wireless]
+    cameras = [c for c in plan.networked_devices if not c.wireless]
     things = placed_things(plan)
     if not types:
         lacks.append("price of at least one switch type (types.toml)")

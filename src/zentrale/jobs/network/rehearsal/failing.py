@@ -53,7 +53,7 @@ class Failing:
         self._say = say
         self._plan = stage.net.plan
         self._network = Network(self._plan, plan_power(self._plan))
-        self._pairs = {camera.name: pair for camera in self._plan.camera_devices if (pair := self._pair(camera))}
+        self._pairs = {camera.name: pair for camera in self._plan.networked_devices if (pair := self._pair(camera))}
 
     def _pair(self, camera: Camera) -> Pair | None:
         """The recorder's leg on the camera's network, and the camera's."""

@@ -132,7 +132,7 @@ class Builder:
     def make(self) -> Stage:
         """Namespaces and cables, with addresses; the switches are off. Raises LabError."""
         stage = self._stage
-        for camera in self._plan.camera_devices:
+        for camera in self._plan.networked_devices:
             self._camera(camera)
         for recorder in self._plan.recorders:
             self._recorder(recorder)
