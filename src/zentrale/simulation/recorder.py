@@ -121,9 +121,8 @@ class SimulatedRecorder(OnvifDevice):
 
     def begin(self) -> None:
         """Take in what stands at its own ports."""
-        for job in list(self.jobs.values()):
-            if job.token.startswith("JOB-P"):
-                self._start(job)
+        for job in [j for j in self.jobs.values() if j.token.startswith("JOB-P")]:
+            self._start(job)
 
     @property
     def retention_s(self) -> float:

@@ -40,7 +40,10 @@ def assign(plan: Plan, logbook: Logbook, name: str, device: str) -> Binding:
 
 
 def recognised_as(plan: Plan, logbook: Logbook, name: str, device: str) -> str:
-    """Which other row the device is taken for, by what it is rather than by hand; empty where it is taken for none."""
+    """Which other row the device is taken for, by what it is rather than by hand; empty where it is taken for none. Raises
+    InputError for a camera that nobody reaches.
+    """
+    check_reachable(plan, name)
     found = current_devices(logbook) if logbook.runs(COMMAND) else []
     fits = named(device, found)
     other = matched(plan, logbook, found).name_of(fits[0]) if len(fits) == 1 else ""
