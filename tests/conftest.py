@@ -270,8 +270,8 @@ ON_THE_WIRE = {
 # modules, which is read once then.
 TOGETHER = {"test_rehearsal.py": "lab", "test_work_sheets.py": "lab", "test_architecture.py": "modules"}
 LONGEST_FIRST = (
-    "test_rehearsal.py", "test_work_sheets.py", "test_help.py", "test_together.py", "test_commissioning.py", "test_hostile.py",
-    "test_steps.py",
+    "test_rehearsal.py", "test_work_sheets.py", "test_help.py", "test_commissioning.py", "test_together.py", "test_hostile.py",
+    "test_rotation.py", "test_recorders.py", "test_steps.py",
 )  # fmt: skip
 
 
@@ -302,6 +302,12 @@ def pytest_configure(config: pytest.Config) -> None:
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScopeScheduling:
     return _Scheduling(config, log)
+
+
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """Of the long ones, those that build networks come before all others: what these measure is time."""
+    if item.get_closest_marker("long") and item.path.name not in TOGETHER and os.nice(0) == 0:
+        os.nice(5)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

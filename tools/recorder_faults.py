@@ -6,15 +6,19 @@ Everything is played on loopback by `zentrale simulate`, in a temporary folder.
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
+
+from zentrale.cli.main import main
 
 SUB, OTHER = "rtsp://127.0.73.11:8554/live/sub", "rtsp://127.0.73.12:8554/live/main"
 FULL = "dynamic_recordings = true\n"
@@ -171,17 +175,23 @@ class Site:
 
     def run(self, *words: str) -> dict[str, object]:
         """What a command says as JSON, with `code`, how it ended."""
-        done = subprocess.run(
-            ["zentrale", *words, "--json"],
-            cwd=self.folder,
-            env=_environment(),
-            capture_output=True,
-            text=True,
-            timeout=300,
-        )
-        if done.returncode not in (0, 1):
-            raise SystemExit(f"zentrale {' '.join(words)}: {done.stdout[-500:]}{done.stderr[-500:]}")
-        return {**json.loads(done.stdout), "code": done.returncode}
+        code, out, err = self._typed(*words, "--json")
+        if code not in (0, 1):
+            raise SystemExit(f"zentrale {' '.join(words)}: {out[-500:]}{err[-500:]}")
+        return {**json.loads(out), "code": code}
+
+    def _typed(self, *words: str) -> tuple[int, str, str]:
+        """The command in this process, since starting one costs more than most commands do."""
+        out, err = io.StringIO(), io.StringIO()
+        before = dict(os.environ)
+        os.environ.update(_environment())
+        try:
+            with contextlib.chdir(self.folder), redirect_stdout(out), redirect_stderr(err):
+                code = main(words)
+        finally:
+            os.environ.clear()
+            os.environ.update(before)
+        return code, out.getvalue(), err.getvalue()
 
     @contextmanager
     def playing(self) -> Iterator[None]:
@@ -200,7 +210,9 @@ class Site:
     def set_up(self) -> dict[str, object]:
         """The vault is made, devices are found, and brought to plan; what registration says."""
         for words in (("vault", "init"), ("vault", "add", "admin", "--label", "installer")):
-            subprocess.run(["zentrale", *words], cwd=self.folder, env=_environment(), check=True, capture_output=True)
+            code, out, err = self._typed(*words)
+            if code != 0:
+                raise SystemExit(f"zentrale {' '.join(words)}: {out}{err}")
         self.run("discover")
         return self.run("register")
 
