@@ -19,7 +19,7 @@ from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Respo
 from zentrale.protocols.rtsp_client import StreamAddress, Transport
 from zentrale.simulation import encoding
 from zentrale.simulation.camera import SimulatedCamera
-from zentrale.simulation.rtsp_server import RtspServer
+from zentrale.simulation.rtsp_server import CameraConnection, RtspServer
 from zentrale.simulation.scenario import read_scenario
 
 SOUTH = read_scenario(str(DATA / "small.toml")).cameras[1].model_copy(update={"address": "127.0.73.1"})
@@ -63,7 +63,7 @@ class Client:
 
 def converse(body: Callable[[Client], Awaitable[None]]) -> None:
     async def run() -> None:
-        server = RtspServer(SimulatedCamera(SOUTH))
+        server = RtspServer(SimulatedCamera(SOUTH), CameraConnection)
         await server.start()
         reader, writer = await asyncio.open_connection(SOUTH.address, SOUTH.rtsp_port)
         try:

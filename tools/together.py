@@ -32,7 +32,7 @@ from zentrale.simulation import http_server
 from zentrale.simulation.camera import SimulatedCamera
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
-from zentrale.simulation.rtsp_server import RtspServer
+from zentrale.simulation.rtsp_server import CameraConnection, RtspServer
 from zentrale.simulation.scenario import Account, Camera, Encoder, Recorder
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan
@@ -235,7 +235,7 @@ async def play(pair: str, rounds: int, base: Path) -> list[str]:
     for number in range(rounds):
         devices = make_devices()
         servers = [await http_server.serve(d.handle, d.config.address, d.config.http_port) for d in devices]
-        streams = [RtspServer(d) for d in devices if isinstance(d, SimulatedCamera)]
+        streams = [RtspServer(d, CameraConnection) for d in devices if isinstance(d, SimulatedCamera)]
         try:
             for stream in streams:
                 await stream.start()

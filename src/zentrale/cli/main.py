@@ -37,6 +37,7 @@ COMMANDS = {
     "restart": "restart devices, and see them come back",
     "backup": "save the devices' own configuration, sealed, and restore it",
     "verify": "measure every stream, and all else that acceptance needs",
+    "recordings": "what the recorders keep: hours, holes, days; pictures of a moment",
     "handover": "write the evidence pack: page, camera list, pictures, figures",
     "vault": "credentials: candidate passwords, and those of each device",
     "explain": "say what a finding code means and what to do about it, or what a plan key means",

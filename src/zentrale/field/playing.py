@@ -24,13 +24,12 @@ from zentrale.field.connection import Wire, connect, device_ssl_context, reason
 from zentrale.field.datagrams import Datagrams
 from zentrale.field.intake import Connection
 from zentrale.field.pace import Reading
-from zentrale.field.refusals import redirection, refusal
+from zentrale.field.refusals import authenticate, redirection, refusal
 from zentrale.field.rules import Try
 from zentrale.field.udp import UdpPair
 from zentrale.field.visit import Visit
 from zentrale.protocols import rtcp
-from zentrale.protocols.doors import Door, Outcome, Target
-from zentrale.protocols.http_auth import Answering
+from zentrale.protocols.doors import Outcome
 from zentrale.protocols.rtsp_client import (
     Challenged,
     Described,
@@ -354,21 +353,8 @@ class Playing:
     async def _authenticate(self, challenged: Challenged) -> None:
         """The server asks for credentials: send them, where there are any and nothing speaks against it."""
         self.challenged = None
-        visit, session = self.visit, self.session
-        assert session is not None
-        if visit.credentials is None:
-            self._raise_refused(challenged.refused)
-            raise AssertionError("a refusal is raised")
-        challenge = visit.rules.choose(
-            challenged.offers, secure=self.address.secure, host=self.address.host, credentials=visit.credentials
-        )
-        if challenge is None:
-            raise PlayError(f"{self._where}: it asks for credentials and does not say how", Cause.OTHER)
-        target = Target(self.address.host, self.address.port, visit.endpoint)
-        self.attempt = await Try.begin(
-            visit.rules, target, Door.RTSP, challenge.scheme, visit.credentials, visit.purpose
-        )
-        session.authenticate(Answering(visit.credentials, secrets.token_hex(8)), challenge)
+        assert self.session is not None
+        self.attempt = await authenticate(self.session, challenged, self.address, self.visit)
 
     def _raise_refused(self, refused: Refused) -> None:
         raise refusal(refused, self.address, self.visit, self.attempt, self.transport)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import secrets
+
 from zentrale.errors import Cause, DeviceError, ForbiddenError, PlayError, RedirectedError, RefusedError
 from zentrale.field.causes import CAUSES
 from zentrale.field.rules import Try
 from zentrale.field.visit import Visit
-from zentrale.protocols.doors import Outcome, Target, tells_of_a_lock, wait_told
-from zentrale.protocols.rtsp_client import Redirected, Refused, StreamAddress, Transport
+from zentrale.protocols.doors import Door, Outcome, Target, tells_of_a_lock, wait_told
+from zentrale.protocols.http_auth import Answering
+from zentrale.protocols.rtsp_client import Challenged, PlayerSession, Redirected, Refused, StreamAddress, Transport
 
 
 def refusal(
@@ -29,6 +32,24 @@ def refusal(
     if attempt is not None:
         attempt.settle(Outcome.VOID)  # 404 and the like say nothing of the credentials
     return PlayError(f"{text} ({transport.value})" if cause is Cause.TRANSPORT else text, cause, refused.status)
+
+
+async def authenticate(session: PlayerSession, challenged: Challenged, address: StreamAddress, visit: Visit) -> Try:
+    """The server asks for credentials: send those of the visit, where nothing speaks against it. Raises the error of the refusal
+    where there are none.
+    """
+    if visit.credentials is None:
+        raise refusal(challenged.refused, address, visit, None, Transport.TCP)
+    challenge = visit.rules.choose(
+        challenged.offers, secure=address.secure, host=address.host, credentials=visit.credentials
+    )
+    if challenge is None:
+        where = f"{address.host}:{address.port}"
+        raise PlayError(f"{where}: it asks for credentials and does not say how", Cause.OTHER)
+    target = Target(address.host, address.port, visit.endpoint)
+    attempt = await Try.begin(visit.rules, target, Door.RTSP, challenge.scheme, visit.credentials, visit.purpose)
+    session.authenticate(Answering(visit.credentials, secrets.token_hex(8)), challenge)
+    return attempt
 
 
 def redirection(event: Redirected, asked: StreamAddress) -> PlayError:

@@ -64,4 +64,8 @@ class RtpPacket(NamedTuple):
 
     def serialize(self) -> bytes:
         second = self.payload_type | (0x80 if self.marker else 0)
-        return HEADER.pack(VERSION << 6, second, self.sequence, self.timestamp, self.ssrc) + self.payload
+        if self.extension is None:
+            return HEADER.pack(VERSION << 6, second, self.sequence, self.timestamp, self.ssrc) + self.payload
+        defined, words = self.extension
+        head = HEADER.pack(VERSION << 6 | 0x10, second, self.sequence, self.timestamp, self.ssrc)
+        return head + struct.pack("!HH", defined, len(words) // 4) + words + self.payload

@@ -89,16 +89,28 @@ def _default_port(scheme: str) -> int:
 
 
 _NOT_UNDERSTOOD = (400, 404, 405, 455, 501, 551)  # 451 says that it knows the method: it counts
+_KEPT = (
+    "Accept",
+    "Transport",
+    "Range",
+    "Require",
+    "Rate-Control",
+    "Immediate",
+    "Frames",
+)  # of a request that is sent again
 _HARMLESS = ("GET_PARAMETER", "SET_PARAMETER")
 _ADDRESS_ADVICE = "expected rtsp://[USER@]HOST[:PORT]/PATH, such as rtsp://viewer@10.20.0.11/live/main"
 
 
 @dataclass(frozen=True)
 class Described:
-    """The session description arrived; `media` is the video section that will be played."""
+    """The session description arrived; `media` is the video section that will be played, `sound` that of sound, where it is
+    wanted and there is one.
+    """
 
     description: SessionDescription
     media: Media
+    sound: Media | None = None
 
 
 @dataclass(frozen=True)
@@ -125,10 +137,11 @@ class Playing:
 
 @dataclass(frozen=True)
 class MediaPacket:
-    """An interleaved RTP packet, or an RTCP packet."""
+    """An interleaved RTP packet, or an RTCP packet; `sound`: of the second section."""
 
     data: bytes
     is_rtcp: bool
+    sound: bool = False
 
 
 @dataclass(frozen=True)
@@ -165,16 +178,24 @@ class PlayerSession:
 
     udp_ports: the even RTP port and the RTCP port beside it that the caller has opened; None plays over TCP, or over
                multicast
+    play:      fields of PLAY, where something stored is played (onvif/replay.py); sound: the section of sound is set up, too
     """
 
     def __init__(
-        self, address: StreamAddress, udp_ports: tuple[int, int] | None = None, *, multicast: bool = False
+        self,
+        address: StreamAddress,
+        udp_ports: tuple[int, int] | None = None,
+        *,
+        multicast: bool = False,
+        play: tuple[tuple[str, str], ...] = (),
+        sound: bool = False,
     ) -> None:
         self.address = address
         self.ended = False
         self.answers = 0
         self.session_timeout_s = DEFAULT_TIMEOUT_S
         self.playing = False
+        self.range_told = ""  # what PLAY was answered with
         self.server = ""
         self.named_hosts: set[str] = set()
         self.named_bases: set[str] = set()  # host and port of its addresses, where they are not those that were reached
@@ -182,6 +203,12 @@ class PlayerSession:
         self._unanswered: Request | None = None
         self._udp_ports = udp_ports
         self._multicast = multicast
+        self._play = play or (("Range", "npt=0.000-"),)
+        self._require = (("Require", "onvif-replay"),) if play else ()
+        self._wants_sound = sound
+        self._setting_up_sound = False
+        self._to_set_up: list[str] = []  # control addresses of further sections
+        self._sound_channel: int | None = None
         self._not_understood: set[str] = set()
         self._reader = Reader()
         self._out = bytearray()
@@ -230,6 +257,11 @@ class PlayerSession:
             if isinstance(message, Interleaved):
                 if message.channel in (self._channel, self._channel + 1) and self._session_id:
                     events.append(MediaPacket(message.data, is_rtcp=message.channel != self._channel))
+                elif self._sound_channel is not None and message.channel in (
+                    self._sound_channel,
+                    self._sound_channel + 1,
+                ):
+                    events.append(MediaPacket(message.data, message.channel != self._sound_channel, sound=True))
             elif isinstance(message, Response):
                 events += self._on_response(message)
             else:
@@ -278,13 +310,20 @@ class PlayerSession:
             return []
         if 300 <= response.status < 400 and response.headers.get("Location"):
             return [Redirected(request.method, response.status, response.headers.get("Location"))]
+        if self._setting_up_sound and response.status != 200:
+            self._setting_up_sound = False  # the picture is worth having without it
+            self._send("PLAY", self._aggregate, *self._play, *self._require)
+            return []
         if response.status != 200:
             return [Refused(request.method, response.status, response.reason)]
         if request.method == "DESCRIBE":
             return self._on_described(response)
         if request.method == "SETUP":
+            if self._setting_up_sound:
+                self._on_sound(response)
+                return []
             return self._on_setup(response)
-        self.playing = True
+        self.playing, self.range_told = True, response.headers.get("Range")
         return [Playing()]
 
     def _on_challenge(self, request: Request, response: Response) -> list[Event]:
@@ -307,7 +346,7 @@ class PlayerSession:
         self._send_again(self._unanswered)
 
     def _send_again(self, request: Request) -> None:
-        kept = [f for f in request.headers.fields if f[0] in ("Accept", "Transport", "Range")]
+        kept = [f for f in request.headers.fields if f[0] in _KEPT]
         self._send(request.method, request.uri, *kept)
 
     def _on_described(self, response: Response) -> list[Event]:
@@ -324,8 +363,11 @@ class PlayerSession:
             transport = f"{media.profile}/TCP;unicast;interleaved=0-1"
         else:
             transport = f"{media.profile};unicast;client_port={self._udp_ports[0]}-{self._udp_ports[1]}"
-        self._send("SETUP", self._control(media.control), ("Transport", transport))
-        return [Described(description, media)]
+        sound = description.sound() if self._wants_sound and self._udp_ports is None and not self._multicast else None
+        if sound is not None:
+            self._to_set_up.append(self._control(sound.control))
+        self._send("SETUP", self._control(media.control), ("Transport", transport), *self._require)
+        return [Described(description, media, sound)]
 
     def _control(self, control: str) -> str:
         """The address a control attribute stands for (RFC 2326 appendix C.1.1)."""
@@ -370,8 +412,21 @@ class PlayerSession:
                 raise RemoteProtocolError("RTSP server set up another transport than asked for")
             self._channel = (number_pair(transport.get("interleaved", "")) or (0, 1))[0]
             setup = replace(setup, channel=self._channel)
-        self._send("PLAY", self._aggregate, ("Range", "npt=0.000-"))
+        if self._to_set_up:
+            second = (self._channel + 2, self._channel + 3)
+            transport_asked = f"RTP/AVP/TCP;unicast;interleaved={second[0]}-{second[1]}"
+            self._send("SETUP", self._to_set_up.pop(), ("Transport", transport_asked), *self._require)
+            self._setting_up_sound = True
+            return [setup]
+        self._send("PLAY", self._aggregate, *self._play, *self._require)
         return [setup]
+
+    def _on_sound(self, response: Response) -> None:
+        """The second section, whose answer changes nothing of the first."""
+        self._setting_up_sound = False
+        transport = parse_transport(response.headers.get("Transport"))
+        self._sound_channel = (number_pair(transport.get("interleaved", "")) or (self._channel + 2, 0))[0]
+        self._send("PLAY", self._aggregate, *self._play, *self._require)
 
     def _elsewhere(self, source: str) -> str:
         """Another host that is named as the sender; empty where it is the one that was reached, or no address."""

@@ -94,6 +94,10 @@ class SessionDescription:
         """The first video section; None where there is none."""
         return next((m for m in self.media if m.kind == "video"), None)
 
+    def sound(self) -> Media | None:
+        """The first audio section that is not refused."""
+        return next((m for m in self.media if m.kind == "audio" and m.codec), None)
+
     def serialize(self, address: str) -> bytes:
         lines = ["v=0", f"o=- 1 1 IN IP4 {address}", f"s={self.name or '-'}", "c=IN IP4 0.0.0.0", "t=0 0"]
         if self.control:

@@ -36,6 +36,7 @@ NS = {
     "trv": "http://www.onvif.org/ver10/receiver/wsdl",
     "trc": "http://www.onvif.org/ver10/recording/wsdl",
     "tse": "http://www.onvif.org/ver10/search/wsdl",
+    "trp": "http://www.onvif.org/ver10/replay/wsdl",
     "timg": "http://www.onvif.org/ver20/imaging/wsdl",
     "tan": "http://www.onvif.org/ver20/analytics/wsdl",
     "tmd": "http://www.onvif.org/ver10/deviceIO/wsdl",
@@ -64,6 +65,7 @@ TR2 = _of("tr2")
 TRV = _of("trv")
 TRC = _of("trc")
 TSE = _of("tse")
+TRP = _of("trp")
 TIMG = _of("timg")
 TAN = _of("tan")
 TMD = _of("tmd")

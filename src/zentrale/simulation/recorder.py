@@ -16,13 +16,14 @@ from datetime import UTC, datetime
 from zentrale.errors import DeviceError, InputError, SoapRefusalError
 from zentrale.protocols import soap
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.onvif import device, events, recording, recording_jobs, search, storage
+from zentrale.protocols.onvif import device, events, recording, recording_jobs, storage
 from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VIDEO, VIDEO
 from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.soap import NS
 from zentrale.protocols.xml import Element
 from zentrale.simulation.happening import EVENTS_PATH, PullPoint, something_moves
 from zentrale.simulation.onvif_device import OnvifDevice
+from zentrale.simulation.recorder_history import Stored
 from zentrale.simulation.recorder_pulling import pull, why
 from zentrale.simulation.recorder_ring import Ring
 from zentrale.simulation.recorder_services import SCHEDULE_PATH, Schedules
@@ -57,7 +58,7 @@ class SimulatedRecorder(OnvifDevice):
         self.jobs: dict[str, recording_jobs.RecordingJob] = {}
         self.schedules = Schedules()
         self.key_of: Callable[[str], Credentials | None] = lambda host: None  # what opens another camera of the site
-        self._started_s = time.time()
+        self.started_s = time.time()
         self._pulling: dict[str, list[asyncio.Task[None]]] = {}
         for n in range(1, 1 if config.dynamic_recordings else config.channels + 1):
             self._ship(n)
@@ -84,10 +85,8 @@ class SimulatedRecorder(OnvifDevice):
             "CreateTrack": self._create_track,
             "GetStorageConfigurations": lambda _: storage.configurations_response(self._disks()),
         }
-        if config.search:
-            self.operations |= {
-                "GetRecordingInformation": self._information, "GetMediaAttributes": self._media_attributes,
-            }  # fmt: skip
+        self.stored = Stored(self)
+        self.operations |= self.stored.operations()
         if config.events:
             self.operations |= PullPoint(self.base_url + EVENTS_PATH, self._events).operations()
         if config.schedules:
@@ -144,7 +143,7 @@ class SimulatedRecorder(OnvifDevice):
 
     def services(self) -> list[device.Service]:
         address = self.base_url + RECORDING_PATH
-        prefixes = ("trv", "trc", *(["tse"] if self.config.search else []))
+        prefixes = ("trv", "trc", *(["tse"] if self.config.search else []), *(["trp"] if self.config.replay else []))
         more = {"tev": EVENTS_PATH} if self.config.events else {}
         more |= {"tsc": SCHEDULE_PATH} if self.config.schedules else {}
         return [
@@ -205,7 +204,7 @@ class SimulatedRecorder(OnvifDevice):
 
     # Recordings and jobs
 
-    def _channel(self, token: str) -> Channel:
+    def channel_of(self, token: str) -> Channel:
         if token not in self.channels:
             raise SoapRefusalError("Sender", "InvalidArgVal", "NoRecording", reason="no such recording")
         return self.channels[token]
@@ -225,13 +224,13 @@ class SimulatedRecorder(OnvifDevice):
 
     def _set_recording(self, request: Element) -> Element:
         wanted = recording.recording_request(request)
-        channel, kept_s = self._channel(wanted.token), self._kept_s(wanted.retention_s)
+        channel, kept_s = self.channel_of(wanted.token), self._kept_s(wanted.retention_s)
         channel.recording = replace(wanted, retention_s=kept_s, tracks=channel.recording.tracks)
         return soap.TRC.SetRecordingConfigurationResponse()
 
     def _create_job(self, request: Element) -> Element:
         wanted = recording_jobs.job_request(request)
-        self._channel(wanted.recording_token)
+        self.channel_of(wanted.recording_token)
         self._receiver_token(wanted.receiver_token)
         if any(j.recording_token == wanted.recording_token for j in self.jobs.values()):
             raise SoapRefusalError("Receiver", "Action", "MaxRecordingJobs", reason="the recording has a job already")
@@ -260,7 +259,7 @@ class SimulatedRecorder(OnvifDevice):
             raise SoapRefusalError("Sender", "InvalidArgVal", "BadConfiguration", reason="no such schedule")
         for source in wanted.sources:
             self._receiver_token(source.token)
-        known = {token for token, _ in self._channel(held.recording_token).recording.tracks}
+        known = {token for token, _ in self.channel_of(held.recording_token).recording.tracks}
         if any(track not in known for source in wanted.sources for _, track in source.tracks):
             raise SoapRefusalError("Sender", "InvalidArgVal", "BadConfiguration", reason="no such track")
         job = replace(wanted, token=held.token, recording_token=held.recording_token)
@@ -270,7 +269,7 @@ class SimulatedRecorder(OnvifDevice):
         return recording_jobs.set_job_response(job)
 
     def _options(self, request: Element) -> Element:
-        channel = self._channel(recording_jobs.options_token_of(request))
+        channel = self.channel_of(recording_jobs.options_token_of(request))
         videos = len(channel.recording.tracks_of(VIDEO))
         own = [j for j in self.jobs.values() if j.recording_token == channel.recording.token]
         spare = _MOST_TRACKS - videos if self.config.dynamic_recordings else 0
@@ -279,12 +278,12 @@ class SimulatedRecorder(OnvifDevice):
 
     def _create_track(self, request: Element) -> Element:
         token, kind = recording_jobs.track_request(request)
-        held = self._channel(token).recording
+        held = self.channel_of(token).recording
         have = len(held.tracks_of(kind))
         if not self.config.dynamic_recordings or have >= (_MOST_TRACKS if kind == VIDEO else 1):
             raise SoapRefusalError("Receiver", "Action", "MaxTracks", reason=f"at most {have} tracks of {kind}")
         track = f"{kind.upper()}{have + 1:03d}"
-        self._channel(token).recording = replace(held, tracks=(*held.tracks, (track, kind)))
+        self.channel_of(token).recording = replace(held, tracks=(*held.tracks, (track, kind)))
         return recording_jobs.create_track_response(track)
 
     def _set_job_mode(self, request: Element) -> Element:
@@ -313,22 +312,6 @@ class SimulatedRecorder(OnvifDevice):
     def _said(self, error: str) -> str:
         return self.config.own_words.format(why=error) if self.config.own_words else error
 
-    def _information(self, request: Element) -> Element:
-        channel = self._channel(search.recording_token_of(request))
-        first, last = (
-            None if moment is None else datetime.fromtimestamp(moment + self.clock_offset_s, UTC)
-            for moment in (channel.storage.first_s, channel.storage.last_s)
-        )
-        states = [self.state_of(j).state for j in self.jobs.values() if j.recording_token == channel.recording.token]
-        status = "Recording" if recording_jobs.ACTIVE in states else "Stopped"
-        return search.information_response(channel.recording, search.Stored(first, last, status))
-
-    def _media_attributes(self, request: Element) -> Element:
-        channel = self._channel(search.attributes_token_of(request))
-        rings = [r for r in (channel.storage, *channel.further) if r.packets and all(r.resolution)]
-        videos = [search.StoredVideo(*r.resolution, "H264") for r in rings]
-        return search.media_attributes_response(channel.recording, videos, datetime.fromtimestamp(self.now_s(), UTC))
-
     def _disks(self) -> list[storage.Storage]:
         return [storage.Storage(f"disk-{n}", "LocalStorage", f"/mnt/disk{n}") for n in (1, 2)]
 
@@ -353,7 +336,7 @@ class SimulatedRecorder(OnvifDevice):
         """Whether what comes now reaches the disk."""
         held = self.jobs.get(job.token, job)
         stops = self.config.stops_after_s.get(self._number(held))
-        over = stops is not None and time.time() - self._started_s > stops
+        over = stops is not None and time.time() - self.started_s > stops
         return not self.config.disk and not over and (self.config.records_always or self._runs(held))
 
     def _number(self, job: recording_jobs.RecordingJob) -> int:

@@ -44,7 +44,7 @@ async def pull(address: StreamAddress, ring: Ring, keeps: Callable[[], bool]) ->
                 if isinstance(event, Refused):
                     raise DeviceError(f"{event.method} was refused: {event.status} {event.reason}")
                 if isinstance(event, Described):
-                    ring.resolution, ring.error = _resolution(event.media), ""
+                    ring.resolution, ring.parameter_sets = _resolution(event.media), event.media.parameter_sets()
                     ring.error = "" if event.media.codec else "the description names no codec"
                 elif isinstance(event, MediaPacket) and not event.is_rtcp:
                     ring.heard_s = time.time()

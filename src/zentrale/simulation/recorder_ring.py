@@ -38,6 +38,7 @@ class Ring:
     size_bytes: int = 0
     last_s: float | None = None
     resolution: tuple[int, int] = (0, 0)
+    parameter_sets: list[bytes] = field(default_factory=list)  # of the stream that is taken in
     error: str = ""
     heard_s: float = 0.0
     _file: IO[bytes] | None = None
@@ -91,6 +92,19 @@ class Ring:
             self._file.seek(chunk.offset)
             yield from _records(self._file.read(chunk.size), since_s)
         yield from _records(bytes(self._waiting), since_s)
+
+    def spans(self, apart_s: float) -> list[tuple[float, float]]:
+        """When packets came, in pieces between which nothing came for longer than that."""
+        found: list[tuple[float, float]] = []
+        pieces = [(c.first_s, c.last_s) for c in self._chunks]
+        if self._waiting and self.last_s is not None:
+            pieces.append((self._waiting_since_s, self.last_s))
+        for first, last in pieces:
+            if found and first - found[-1][1] <= apart_s:
+                found[-1] = found[-1][0], last
+            else:
+                found.append((first, last))
+        return found
 
     def close(self) -> None:
         if self._file is not None:

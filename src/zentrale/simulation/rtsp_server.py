@@ -1,4 +1,4 @@
-"""The RTSP side of a stand-in camera: answers, and sends its loop over TCP or UDP with sender reports."""
+"""The RTSP side of a stand-in: answers; a camera sends its loop over TCP or UDP with sender reports."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Respo
 from zentrale.protocols.sdp import Media, SessionDescription
 from zentrale.simulation import encoding
 from zentrale.simulation.camera import SimulatedCamera
+from zentrale.simulation.onvif_device import OnvifDevice
 
 log = logging.getLogger(__name__)
 CLOCK_HZ = 90_000
@@ -31,15 +32,16 @@ Send = Callable[[list[bytes], bool], Awaitable[None]]  # packets, and whether th
 
 
 class RtspServer:
-    """Serves one camera; `start` binds, `close` ends all sessions."""
+    """Serves one device; `start` binds, `close` ends all sessions."""
 
-    def __init__(self, camera: SimulatedCamera) -> None:
-        self.camera = camera
+    def __init__(self, device: OnvifDevice, kind: type[Connection]) -> None:
+        self.device = device
+        self._kind = kind
         self._server: asyncio.Server | None = None
         self._connections: set[asyncio.Task[None]] = set()
 
     async def start(self) -> None:
-        config = self.camera.config
+        config = self.device.config
         self._server = await asyncio.start_server(self._connected, config.address, config.rtsp_port)
 
     async def close(self) -> None:
@@ -53,25 +55,28 @@ class RtspServer:
         task = asyncio.current_task()
         assert task is not None
         self._connections.add(task)
-        connection = _Connection(self.camera, writer)
+        connection = self._kind(self.device, writer)
         try:
             await connection.run(reader)
         except (ConnectionError, TimeoutError, RemoteProtocolError) as error:
-            log.debug("%s: RTSP connection ended: %s", self.camera.config.name, error)
+            log.debug("%s: RTSP connection ended: %s", self.device.config.name, error)
         except asyncio.CancelledError:
-            log.debug("%s: RTSP connection closed", self.camera.config.name)
+            log.debug("%s: RTSP connection closed", self.device.config.name)
         finally:
             self._connections.discard(task)
             connection.stop()
             writer.close()
 
 
-class _Connection:
-    def __init__(self, camera: SimulatedCamera, writer: asyncio.StreamWriter) -> None:
-        self.camera = camera
+class Connection:
+    """One client. What is served says what it describes (`_describe`), whether an address stands for anything (`_ready`), how
+    PLAY is answered, and sends (`_stream`).
+    """
+
+    def __init__(self, device: OnvifDevice, writer: asyncio.StreamWriter) -> None:
+        self.device = device
         self.writer = writer
         self.session = ""
-        self.stream: encoding.EncodedStream | None = None
         self.send: Send | None = None
         self.sender: asyncio.Task[None] | None = None
         self.udp: list[asyncio.DatagramTransport] = []
@@ -87,7 +92,7 @@ class _Connection:
                 if isinstance(message, Request):
                     response = await self._answer(message)
                     response.headers.fields.insert(0, ("CSeq", message.headers.get("CSeq")))
-                    response.headers.fields.append(("Server", f"{self.camera.config.maker} RTSP"))
+                    response.headers.fields.append(("Server", f"{self.device.config.maker} RTSP"))
                     self.writer.write(response.serialize())
                     await self.writer.drain()
                     if message.method == "PLAY" and response.status == 200:
@@ -118,27 +123,108 @@ class _Connection:
                 return Response(454)
             if request.method == "PLAY" and self.sender is not None:
                 return Response(455)
-            headers = Headers([("Session", self.session)])
-            if request.method == "PLAY":
-                headers.fields.append(("Range", "npt=0.000-"))
-            return Response(200, headers)
+            return self._play_answer(request) if request.method == "PLAY" else self._in_session()
         return Response(501)
 
+    def _in_session(self, *fields: tuple[str, str]) -> Response:
+        return Response(200, Headers([("Session", self.session), *fields]))
+
+    def _open_to_all(self) -> bool:
+        return False
+
     def _refusal(self, request: Request) -> Response | None:
-        camera = self.camera
-        if camera.config.anonymous_viewing:
-            return None
+        device = self.device
         authorization = request.headers.get("Authorization")
-        if authorization and camera.digest.user_of(authorization, request.method, camera.credentials()):
+        if self._open_to_all() or (
+            authorization and device.digest.user_of(authorization, request.method, device.credentials())
+        ):
             return None
-        return Response(401, Headers([("WWW-Authenticate", c) for c in camera.digest.challenges()]))
+        return Response(401, Headers([("WWW-Authenticate", c) for c in device.digest.challenges()]))
+
+    async def _describe(self, request: Request) -> Response:
+        raise NotImplementedError
+
+    async def _ready(self, request: Request) -> bool:
+        raise NotImplementedError
+
+    def _play_answer(self, request: Request) -> Response:
+        raise NotImplementedError
+
+    async def _stream(self, send: Send) -> None:
+        raise NotImplementedError
+
+    async def _setup(self, request: Request) -> Response:
+        if not await self._ready(request):
+            return Response(404)
+        if self.sender is not None:
+            return Response(455)
+        asked = request.headers.get("Transport")
+        parameters = parse_transport(asked)
+        if "TCP" in parameters["profile"]:
+            channel = (number_pair(parameters.get("interleaved", "0-1")) or (0, 1))[0]
+            self.send = self._interleaved(channel)
+            transport = f"RTP/AVP/TCP;unicast;interleaved={channel}-{channel + 1}"
+        else:
+            ports = number_pair(parameters.get("client_port", ""))
+            if ports is None or parameters["profile"] not in ("RTP/AVP", "RTP/AVP/UDP"):
+                return Response(461)
+            own = await self._open_udp(ports)
+            transport = f"RTP/AVP;unicast;client_port={ports[0]}-{ports[1]};server_port={own[0]}-{own[1]}"
+        self.session = self.session or secrets.token_hex(8)
+        session = f"{self.session};timeout={SESSION_TIMEOUT_S}"
+        return Response(200, Headers([("Session", session), ("Transport", transport)]))
+
+    def _interleaved(self, channel: int) -> Send:
+        async def send(packets: list[bytes], is_rtcp: bool) -> None:
+            # One write for a whole picture: a system call for each packet would cost more than all the rest.
+            self.writer.write(b"".join(Interleaved(channel + is_rtcp, packet).serialize() for packet in packets))
+
+        return send
+
+    async def _open_udp(self, client_ports: tuple[int, int]) -> tuple[int, int]:
+        loop = asyncio.get_running_loop()
+        client = self.writer.get_extra_info("peername")[0]
+        for port in client_ports:
+            transport, _ = await loop.create_datagram_endpoint(
+                asyncio.DatagramProtocol, local_addr=(self.device.config.address, 0), remote_addr=(client, port)
+            )
+            self.udp.append(transport)
+        rtp, control = self.udp[-2:]
+
+        async def send(packets: list[bytes], is_rtcp: bool) -> None:
+            for number, packet in enumerate(packets, start=1):
+                (control if is_rtcp else rtp).sendto(packet)
+                if number % _UDP_BURST == 0:
+                    await asyncio.sleep(0.001)
+
+        self.send = send
+        return rtp.get_extra_info("sockname")[1], control.get_extra_info("sockname")[1]
+
+    def _begin(self) -> None:
+        assert self.send is not None
+        self.sender = asyncio.create_task(self._stream(self.send))
+
+
+class CameraConnection(Connection):
+    device: SimulatedCamera
+    stream: encoding.EncodedStream | None = None
+
+    def _open_to_all(self) -> bool:
+        return self.device.config.anonymous_viewing
+
+    def _play_answer(self, request: Request) -> Response:
+        return self._in_session(("Range", "npt=0.000-"))
+
+    async def _ready(self, request: Request) -> bool:
+        self.stream = await self._load(request.uri)
+        return self.stream is not None
 
     async def _load(self, uri: str) -> encoding.EncodedStream | None:
         path = "/" + uri.partition("://")[2].partition("/")[2]
-        name = self.camera.stream_named(path.removesuffix("/video").rstrip("/"))
+        name = self.device.stream_named(path.removesuffix("/video").rstrip("/"))
         if name is None:
             return None
-        return await asyncio.to_thread(encoding.load, self.camera.recipe(name))
+        return await asyncio.to_thread(encoding.load, self.device.recipe(name))
 
     async def _describe(self, request: Request) -> Response:
         stream = await self._load(request.uri)
@@ -156,71 +242,20 @@ class _Connection:
             control="video",
             framerate_fps=stream.recipe.fps,
         )
-        body = SessionDescription(self.camera.hostname, "*", [media]).serialize(self.camera.config.address)
+        body = SessionDescription(self.device.hostname, "*", [media]).serialize(self.device.config.address)
         base = request.uri.rstrip("/") + "/"
         return Response(200, Headers([("Content-Base", base), ("Content-Type", "application/sdp")]), body)
 
-    async def _setup(self, request: Request) -> Response:
-        stream = await self._load(request.uri)
-        if stream is None:
-            return Response(404)
-        if self.sender is not None:
-            return Response(455)
-        asked = request.headers.get("Transport")
-        parameters = parse_transport(asked)
-        if "TCP" in parameters["profile"]:
-            channel = (number_pair(parameters.get("interleaved", "0-1")) or (0, 1))[0]
-            self.send = self._interleaved(channel)
-            transport = f"RTP/AVP/TCP;unicast;interleaved={channel}-{channel + 1}"
-        else:
-            ports = number_pair(parameters.get("client_port", ""))
-            if ports is None or parameters["profile"] not in ("RTP/AVP", "RTP/AVP/UDP"):
-                return Response(461)
-            own = await self._open_udp(ports)
-            transport = f"RTP/AVP;unicast;client_port={ports[0]}-{ports[1]};server_port={own[0]}-{own[1]}"
-        self.stream = stream
-        self.session = self.session or secrets.token_hex(8)
-        session = f"{self.session};timeout={SESSION_TIMEOUT_S}"
-        return Response(200, Headers([("Session", session), ("Transport", transport)]))
-
-    def _interleaved(self, channel: int) -> Send:
-        async def send(packets: list[bytes], is_rtcp: bool) -> None:
-            # One write for a whole picture: a system call for each packet would cost more than all the rest.
-            self.writer.write(b"".join(Interleaved(channel + is_rtcp, packet).serialize() for packet in packets))
-
-        return send
-
-    async def _open_udp(self, client_ports: tuple[int, int]) -> tuple[int, int]:
-        loop = asyncio.get_running_loop()
-        client = self.writer.get_extra_info("peername")[0]
-        for port in client_ports:
-            transport, _ = await loop.create_datagram_endpoint(
-                asyncio.DatagramProtocol, local_addr=(self.camera.config.address, 0), remote_addr=(client, port)
-            )
-            self.udp.append(transport)
-        rtp, control = self.udp[-2:]
-
-        async def send(packets: list[bytes], is_rtcp: bool) -> None:
-            for number, packet in enumerate(packets, start=1):
-                (control if is_rtcp else rtp).sendto(packet)
-                if number % _UDP_BURST == 0:
-                    await asyncio.sleep(0.001)
-
-        self.send = send
-        return rtp.get_extra_info("sockname")[1], control.get_extra_info("sockname")[1]
-
-    def _begin(self) -> None:
-        assert self.stream is not None and self.send is not None
-        self.sender = asyncio.create_task(self._play(self.stream, self.send))
-
-    async def _play(self, stream: encoding.EncodedStream, send: Send) -> None:
+    async def _stream(self, send: Send) -> None:
         """Send the loop in real time; the encoder gives a key frame at once, as most do at PLAY."""
+        stream = self.stream
+        assert stream is not None
         ssrc, sequence = secrets.randbits(32), secrets.randbits(16)
         first_timestamp = secrets.randbits(31)
         started = time.monotonic()
         next_report, packets, octets = 0.0, 0, 0
-        index, lost = 0, self.camera.config.loses_one_in if stream.recipe.stream == "main" else 0
-        cname = f"{self.camera.config.serial}@{self.camera.config.address}"
+        index, lost = 0, self.device.config.loses_one_in if stream.recipe.stream == "main" else 0
+        cname = f"{self.device.config.serial}@{self.device.config.address}"
         with contextlib.suppress(ConnectionError):  # the client went away; the reading side ends the session
             while True:
                 due = started + index / stream.recipe.fps
@@ -229,7 +264,7 @@ class _Connection:
                     await asyncio.sleep(delay)
                 timestamp = (first_timestamp + index * CLOCK_HZ // stream.recipe.fps) & 0xFFFFFFFF
                 if time.monotonic() - started >= next_report:
-                    report = rtcp.SenderReport(ssrc, self.camera.now_s(), timestamp, packets, octets)
+                    report = rtcp.SenderReport(ssrc, self.device.now_s(), timestamp, packets, octets)
                     await send([rtcp.serialize_sender_report(report, cname)], True)
                     next_report += REPORT_INTERVAL_S
                 backlog = 0 if self.udp else self.writer.transport.get_write_buffer_size()

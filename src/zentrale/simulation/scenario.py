@@ -123,7 +123,36 @@ class BehindRecorder(Part):
     stream: str = ""
 
 
+class Gap(Part):
+    """A hole that began so many hours before the recorder was switched on; channels: in which, empty: in all."""
+
+    channels: tuple[int, ...] = ()
+    hours_ago: Annotated[float, Field(gt=0)]
+    minutes: Annotated[float, Field(gt=0)]
+
+
+class SeedArchive(Part):
+    """What the channels hold from before: so many days, without the gaps; `on_min` and `off_min`: so long recorded, so long
+    not.
+    """
+
+    days: Annotated[float, Field(gt=0, le=400)] = 30
+    on_min: Annotated[float, Field(ge=0)] = 0
+    off_min: Annotated[float, Field(ge=0)] = 0
+    gaps: tuple[Gap, ...] = ()
+    channels: tuple[int, ...] = ()  # empty: those that record
+
+
 class Recorder(Device):
+    rtsp_port: Port = 8554
+    seed_archive: SeedArchive | None = None
+    replay: bool = True  # it has this service
+    search_page: Annotated[int, Field(ge=0)] = 0  # results in one answer at most; 0: as many as are asked for
+    search_most: Annotated[int, Field(ge=0)] = 0  # results of one search at most; 0: all
+    search_dies_after: Annotated[int, Field(ge=0)] = 0  # fault: results, after which it knows a search no more
+    replay_ignores_range: bool = False  # fault: it begins with the oldest
+    replay_skips: Annotated[int, Field(ge=0)] = 0  # fault: each so many pictures one is left out
+    replay_ends_after: Annotated[int, Field(ge=0)] = 0  # fault: pictures, after which it closes the connection
     behind: tuple[BehindRecorder, ...] = ()
     channels: Annotated[int, Field(ge=1, le=256)]
     dynamic_recordings: bool = False

@@ -16,7 +16,8 @@ from zentrale.simulation.apart import Apart
 from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of, stream_names, stream_of
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
-from zentrale.simulation.rtsp_server import RtspServer
+from zentrale.simulation.recorder_replay import ReplayConnection
+from zentrale.simulation.rtsp_server import CameraConnection, RtspServer
 from zentrale.simulation.scenario import Camera, Scenario
 
 
@@ -70,7 +71,10 @@ class _Place:
                 device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
             )
         if isinstance(device, SimulatedCamera):
-            self._rtsp = RtspServer(device)
+            self._rtsp = RtspServer(device, CameraConnection)
+        elif isinstance(device, SimulatedRecorder) and device.config.replay:
+            self._rtsp = RtspServer(device, ReplayConnection)
+        if self._rtsp is not None:
             await self._rtsp.start()
 
     async def close(self) -> None:

@@ -8,12 +8,14 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from zentrale.errors import NotOfferedError
 from zentrale.field.device import Device
 from zentrale.findings import Finding
 from zentrale.jobs.known.step_form import Step, StepResult
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_holds import RuleState, TracksState
+from zentrale.jobs.recorders.kept_channels import KeptChannels
 from zentrale.jobs.recorders.passes import Passes
 from zentrale.protocols.onvif.events import Message
 from zentrale.protocols.onvif.recording_jobs import JobState
@@ -116,6 +118,10 @@ class Driver(ABC):
     @abstractmethod
     async def sample(self, planned: Mapping[int, PlannedChannel], *, whole: bool = True) -> Sample:
         """What all channels hold now. planned: as for `noticed`; whole: with what only one look needs. Raises DeviceError."""
+
+    def kept(self) -> KeptChannels:
+        """What it keeps, and where that is played from. Raises NotOfferedError."""
+        raise NotOfferedError("it has no service that tells what it keeps; look at its own screen")
 
     async def taken(self) -> Collection[int]:
         """Channels that record, or point, by what the recorder tells. Raises DeviceError."""

@@ -17,6 +17,7 @@ from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.channel_holds import rule_of, tracks_of
 from zentrale.jobs.recorders.channel_step import Channel
 from zentrale.jobs.recorders.driver import ChannelSample, Driver, PlannedChannel, Sample, Streamed
+from zentrale.jobs.recorders.kept_channels import KeptChannels
 from zentrale.jobs.recorders.moves import Mover, is_taken
 from zentrale.jobs.recorders.onvif_lists import Held, Lists, RecorderChannels, doubles, doubles_finding
 from zentrale.jobs.recorders.own_channel_step import OwnChannel
@@ -79,6 +80,10 @@ class OnvifRecorder(Driver):
             sample, user=held.receiver.user if held.receiver is not None else "", rule=rule,
             tracks=tracks_of(lists, number), videos=await self.lists.videos(held.item, stored.latest),
         )  # fmt: skip
+
+    def kept(self) -> KeptChannels:
+        assert self.client is not None
+        return KeptChannels(self.client, self.lists)
 
     async def taken(self) -> Collection[int]:
         lists = await self.lists.lists()

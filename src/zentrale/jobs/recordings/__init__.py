@@ -1,0 +1,1 @@
+"""What recorders keep: which hours, played back, saved, and held against the live picture."""
