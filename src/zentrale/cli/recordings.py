@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import options, recordings_play
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -18,14 +18,23 @@ Asks the recorders what they keep of each planned channel: oldest and newest hou
 of what was to be recorded is there. Where a recorder has no search, it is wound from moment to moment instead. Changes nothing on
 any device; each asking stands in the logbook."""
 EXAMPLE = """zentrale recordings
-  zentrale recordings --day 2026-11-24 --only 'quay-*'"""
+  zentrale recordings --day 2026-11-24 --only 'quay-*'
+  zentrale recordings play --at '2026-11-24 22:14' --only 'quay-*'"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--day", metavar="DATE", help="the hours of one day, as 2026-11-24, today or yesterday")
     parser.add_argument("--figures", action="store_true", help="write a figure and tables to output/recordings")
-    options.add_only(parser, names=False)
     options.add_details(parser)
+    _add_common(parser)
+    actions = parser.add_subparsers(dest="action", metavar="ACTION")
+    play = actions.add_parser("play", help="the pictures of a moment on one sheet, each with its true time")
+    recordings_play.add_arguments(play)
+    _add_common(play)
+
+
+def _add_common(parser: argparse.ArgumentParser) -> None:
+    options.add_only(parser, names=False)
     options.add_entering(parser)
     options.add_site(parser)
     options.add_passphrase(parser)
@@ -36,7 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.work import Work
 
-    return _list(Work(args))
+    return recordings_play.run(Work(args)) if args.action == "play" else _list(Work(args))
 
 
 def _list(work: Work) -> int:
