@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options, recordings_play
+from zentrale.cli import options, recordings_play, recordings_save
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -31,6 +31,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     play = actions.add_parser("play", help="the pictures of a moment on one sheet, each with its true time")
     recordings_play.add_arguments(play)
     _add_common(play)
+    save = actions.add_parser("save", help="films of what is stored, as it is stored, with a digest each")
+    recordings_save.add_arguments(save)
+    _add_common(save)
+    check = actions.add_parser("check", help="whether films are still what was saved")
+    recordings_save.add_check_arguments(check)
+    options.add_site(check)
+    options.add_json(check)
+    options.add_common(check)
 
 
 def _add_common(parser: argparse.ArgumentParser) -> None:
@@ -45,7 +53,8 @@ def _add_common(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from zentrale.cli.work import Work
 
-    return recordings_play.run(Work(args)) if args.action == "play" else _list(Work(args))
+    does = {"play": recordings_play.run, "save": recordings_save.run, "check": recordings_save.run_check, None: _list}
+    return does[args.action](Work(args))
 
 
 def _list(work: Work) -> int:

@@ -51,7 +51,10 @@ class Replayed(NamedTuple):
 class Player:
     """One replay that has begun: what was described, and the packets."""
 
-    def __init__(self, address: StreamAddress, visit: Visit, replay: Replay, *, sound: bool) -> None:
+    def __init__(
+        self, address: StreamAddress, visit: Visit, replay: Replay, *, sound: bool, most_bps: float | None = None
+    ) -> None:
+        """most_bps: read no faster than that [bit/s]"""
         self.address = address
         self.described: Described | None = None
         self.malformed = 0
@@ -62,6 +65,7 @@ class Player:
         self._writer: asyncio.StreamWriter | None = None
         self._attempt: Try | None = None
         self._waiting: list[Replayed] = []
+        self._seconds_a_byte = 8 / most_bps if most_bps else 0.0
 
     @property
     def _where(self) -> str:
@@ -123,6 +127,8 @@ class Player:
         if not data:
             self.ended_by = "it closed the connection"
             return True
+        if self._seconds_a_byte:
+            await asyncio.sleep(len(data) * self._seconds_a_byte)
         try:
             events = self._session.receive(data)
         except RemoteProtocolError as error:
@@ -172,13 +178,13 @@ class Player:
 
 @asynccontextmanager
 async def replaying(
-    address: StreamAddress, visit: Visit, replay: Replay, *, sound: bool = False
+    address: StreamAddress, visit: Visit, replay: Replay, *, sound: bool = False, most_bps: float | None = None
 ) -> AsyncIterator[Player]:
     """A replay within the sessions that the recorder bears: where it refuses one more, this one waits. Raises DeviceError."""
     sessions = visit.rules.sessions.of(address.host)
     while True:
         async with sessions.one():
-            player = Player(address, visit, replay, sound=sound)
+            player = Player(address, visit, replay, sound=sound, most_bps=most_bps)
             try:
                 try:
                     await player.open()

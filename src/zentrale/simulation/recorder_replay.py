@@ -92,6 +92,7 @@ class ReplayConnection(Connection):
                         self.writer.close()  # fault: in the middle of it
                         return
                     if config.replay_skips and number % config.replay_skips == 0:
+                        sequence = (sequence + len(picture.payloads)) & 0xFFFF
                         continue  # fault: a picture is left out, and its packets with it
                     apart = before is None or picture.at_s - before > _APART_S
                     before = picture.at_s
