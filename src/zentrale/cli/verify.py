@@ -20,7 +20,7 @@ STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
 DESCRIPTION = f"""\
 Plays main and sub stream of every camera at the same time and measures codec, resolution, frame rate, bit rate,
 key-frame interval, loss, jitter and time to the first picture; tries to get in without a password and with the
-default one; asks the recorder whether each channel records. Compares with the plan.
+default one; asks the recorder whether each channel records, and plays back what it stored last. Compares with the plan.
 
 With a stream address instead, measures that one without any site. Its password is asked for, or taken from
 ${STREAM_PASSWORD_VARIABLE} or --password-fd."""
@@ -51,6 +51,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=float,
         default=12.0,
         help="what each single answer of a camera may take (default: 12)",
+    )
+    parser.add_argument(
+        "--recorded",
+        metavar="S",
+        type=float,
+        default=10.0,
+        help="play back so many of the seconds that each channel stored last (default: 10; 0: none)",
     )
     parser.add_argument("--picture", metavar="FILE", help="with ADDRESS: write the decoded key frame as JPEG")
     parser.add_argument(
@@ -85,6 +92,8 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 86400 seconds (a day)")
     if not 1 <= args.answer_within <= 120:
         raise InputError(f"--answer-within {args.answer_within:g}: out of range", "expected 1 to 120 seconds")
+    if not 0 <= args.recorded <= 3600:
+        raise InputError(f"--recorded {args.recorded:g}: out of range", "expected 0 to 3600 seconds (an hour)")
     if args.picture and not args.address:
         raise InputError("--picture: only with a stream address", "a site's pictures are written to output/pictures")
     work = Work(args)
@@ -120,7 +129,7 @@ def _site(work: Work) -> Verification:
             f"--seconds {seconds:g} is too short: the planned key-frame intervals need {needed_s:g} s; what does not show is "
             "not judged"
         )
-    request = Request(seconds, transport, folder.output / "pictures", args.answer_within)
+    request = Request(seconds, transport, folder.output / "pictures", args.answer_within, args.recorded)
     with work.logging(), output.progress("verifying", len(CHECKS)) as step:
         return asyncio.run(verify_site(plan, cameras, work.keyring(), request, step))
 
@@ -252,5 +261,6 @@ def _document(result: Verification) -> dict[str, object]:
         ],
         "access": [c.document() for c in result.access],
         "channels": [{**c.document(), "findings": [finding_document(f) for f in c.findings]} for c in result.channels],
+        "stored": [p.document() for p in result.played],
         "findings": [finding_document(f) for f in result.findings],
     }

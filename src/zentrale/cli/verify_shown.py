@@ -91,6 +91,17 @@ def show_channels(output: Output, result: Verification) -> None:
     text = f", each up to {moment(last)} or later" if last else ""
     left = f"; {unknown} not known, since the recorder was not asked or did not answer" if unknown else ""
     output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{text}{left}")
+    played = [p for p in result.played if not p.not_offered]
+    if played:
+        codes = ("REC-12", "REC-21", "REC-22", "REC-23", "REC-24")
+        wrong = {str(f.ref) for f in result.findings if f.code in codes}
+        well = [p for p in played if str(p.ref) not in wrong]
+        ages = [(p.now - p.newest).total_seconds() for p in well if p.newest]
+        old = f", the latest picture at most {max(0.0, *ages):.0f} s old" if ages else ""
+        output.line(f"{len(well)} of {count(len(played), 'channel')} played back as streamed{old}")
+    silent = sorted({p.recorder for p in result.played if p.not_offered})
+    if silent:
+        output.line(f"not played back, since no replay is offered: {', '.join(silent)}")
 
 
 def _style(records: bool | None) -> str:

@@ -18,6 +18,7 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Check, Request, Round
 from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, StreamResult
+from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.checks.strangers_check import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.passwords.keyring import Keyring
@@ -43,6 +44,7 @@ class Verification:
     findings: tuple[Finding, ...]
     reports: tuple[str, ...] = ()
     unreached: NothingReachedError | None = None  # not one stream answered
+    played: tuple[Played, ...] = ()
 
 
 async def verify_site(
@@ -68,7 +70,7 @@ async def verify_site(
         )
     return Verification(
         vantage, request.duration_s, tuple(streams), tuple(round.access), round.channels, tuple(round.findings),
-        tuple(round.reports), unreached,
+        tuple(round.reports), unreached, round.played,
     )  # fmt: skip
 
 

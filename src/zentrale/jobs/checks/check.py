@@ -16,6 +16,7 @@ from typing import Any, TypeVar, cast
 from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, Listening, StreamResult, Target, Unresolved
+from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
@@ -44,13 +45,14 @@ T = TypeVar("T")
 @dataclass(frozen=True)
 class Request:
     """How long streams are measured, how packets travel (None: as planned, else TCP, or UDP where it must), where pictures go,
-    and what each answer may take.
+    what each answer may take, and how many of the seconds stored last are played of each channel.
     """
 
     duration_s: float = 5.0
     transport: Transport | None = None
     pictures_folder: Path | None = None
     answer_s: float = ANSWER_S
+    recorded_s: float = 10.0
 
 
 @dataclass
@@ -71,6 +73,7 @@ class Round:
     streams: list[StreamResult] = field(default_factory=list)
     access: list[AccessCheck] = field(default_factory=list)
     channels: tuple[ChannelResult, ...] = ()
+    played: tuple[Played, ...] = ()
     listening: Sequence[Listening] = ()
     findings: list[Finding] = field(default_factory=list)
     reports: list[str] = field(default_factory=list)  # of defects of ours, for whoever mends them

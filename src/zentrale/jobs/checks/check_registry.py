@@ -9,7 +9,10 @@ from zentrale.jobs.checks.entry_check import Entering
 from zentrale.jobs.checks.keeping_check import Keeping
 from zentrale.jobs.checks.motion_check import MotionWatch
 from zentrale.jobs.checks.recording_check import Recording
+from zentrale.jobs.checks.stored_check import Stored
 from zentrale.jobs.checks.strangers_check import Strangers
 from zentrale.jobs.checks.streams_check import Streams
 
-CHECKS: list[Check] = [Entering(), Clock(), MotionWatch(), Streams(), Addresses(), Strangers(), Recording(), Keeping()]
+CHECKS: list[Check] = [
+    Entering(), Clock(), MotionWatch(), Streams(), Addresses(), Strangers(), Recording(), Stored(), Keeping(),
+]  # fmt: skip

@@ -1,0 +1,183 @@
+"""Playing back what each channel stored last, and holding it against what its camera sends."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from PIL import Image
+
+from zentrale import quantities
+from zentrale.errors import DeviceError, NotOfferedError
+from zentrale.field import pictures, scheduler
+from zentrale.field.replaying import replaying
+from zentrale.field.scheduler import Failure
+from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.seen import ChannelResult, StreamResult
+from zentrale.jobs.checks.stored_judging import CODES, Live, Played, judge
+from zentrale.jobs.known.planned import ref_of
+from zentrale.jobs.passwords.access import entered
+from zentrale.jobs.recorders.kept_channels import KeptChannels
+from zentrale.jobs.recorders.recorder_registry import opened
+from zentrale.jobs.streams.judging_pictures import judge_against_reference
+from zentrale.jobs.streams.reference import references
+from zentrale.logbook.evidence import Judged
+from zentrale.protocols.onvif.replay import Replay
+from zentrale.protocols.streams.key_pictures import KeyPicture
+from zentrale.protocols.streams.stored_pictures import StoredPictures
+from zentrale.site.model import Camera, Recorder
+
+STORED = "stored"  # the kind of its observations
+_BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
+_BUDGET_S = 60.0  # for one recorder, beside what its channels take
+
+
+@dataclass(frozen=True)
+class Results:
+    played: tuple[Played, ...] = ()
+
+
+class Stored(Check):
+    """Plays channels that record, one after the other on each recorder."""
+
+    name = "stored"
+    layer = Layer.RECORDING
+    codes = CODES
+    doing = "playing what is stored"
+
+    async def observe(self, round: Round) -> None:
+        seconds = round.request.recorded_s
+        recording = [c for c in round.channels if c.records and c.state]
+        if not seconds or not recording:
+            return
+        recorders = [r for r in round.plan.recorders if any(c.recorder == r.name for c in recording)]
+        most_s = _BUDGET_S + (seconds + _BEYOND_S) * len(recording)
+        outcomes = await scheduler.run(
+            recorders, lambda r: self._recorder(round, r, [c for c in recording if c.recorder == r.name], seconds),
+            at_once=len(recorders), budget_s=round.keyring.budget(most_s),
+        )  # fmt: skip
+        played = [p for some in outcomes if not isinstance(some, Failure) for p in some]
+        round.reports += [some.report for some in outcomes if isinstance(some, Failure) and some.report]
+        round.keep(self, Results(tuple(played)))
+        round.played = tuple(played)
+        for each in played:
+            if not each.not_offered:
+                round.observe(STORED, each.ref, "ONVIF replay", each.document())
+
+    async def _recorder(
+        self, round: Round, recorder: Recorder, channels: Sequence[ChannelResult], seconds: float
+    ) -> list[Played]:
+        seen = round.found[recorder.name]
+        known = {ref: reference.jpeg for ref, reference in references(round.keyring.logbook).items()}
+        found = []
+        async with entered(round.keyring, seen, recorder) as client:
+            source = opened(round.keyring, recorder, client).kept()
+            for channel in channels:
+                camera = round.plan.camera(channel.camera)
+                until = channel.stored_until or source.now
+                played, key = await _play(source, camera, channel.channel, until, seconds)
+                own = _own_picture(round, camera) or known.get(ref_of(camera))
+                found.append(await asyncio.to_thread(_compared, played, key, own, round))
+                if played.not_offered:
+                    break
+        return found
+
+    def judge(self, round: Round) -> Iterator[Judged]:
+        for played in round.kept(self, Results()).played:
+            camera = round.plan.camera(played.camera)
+            planned = round.plan.streams(camera)["main"]
+            verdicts = judge(camera, planned, played, _live(round, played), round.plan.policy)
+            if verdicts.judged:
+                yield Judged(played.ref, verdicts.judged, verdicts.findings)
+
+
+def _live(round: Round, played: Played) -> Live:
+    by_stream: dict[str, StreamResult] = {s.stream: s for s in round.streams if s.camera == played.camera}
+    told = any(f.code == "REC-12" and f.ref == played.ref for f in round.findings)
+    late = any(f.code in ("STR-17", "STR-38") for f in round.findings)
+
+    def size(stream: str) -> tuple[int, int] | None:
+        measured = by_stream[stream].measured if stream in by_stream else None
+        return (
+            (measured.width_px, measured.height_px) if measured and measured.width_px and measured.height_px else None
+        )
+
+    main = by_stream["main"].measured if "main" in by_stream else None
+    fps = main.fps if main is not None and "frame rate" not in by_stream["main"].not_judged else None
+    return Live(size("main"), size("sub"), (main.codec or "") if main else "", fps, told, late)
+
+
+def _own_picture(round: Round, camera: Camera) -> bytes | None:
+    """What this run has seen of it."""
+    result = next((s for s in round.streams if s.camera == camera.name and s.stream == "main"), None)
+    folder = round.request.pictures_folder
+    if result is None or result.picture_file is None or folder is None:
+        return None
+    path: Path = folder / result.picture_file[0]
+    return path.read_bytes() if path.exists() else None
+
+
+async def _play(
+    source: KeptChannels, camera: Camera, channel: int, until: datetime, seconds: float
+) -> tuple[Played, KeyPicture | None]:
+    """Up to what is stored last."""
+    start = until - timedelta(seconds=seconds)
+    played = Played(camera.name, camera.recorder, channel, start, until, source.now)
+    try:
+        async with asyncio.timeout(seconds + _BEYOND_S):
+            return await _measured(source, played, until)
+    except TimeoutError:
+        return replace(played, error=f"its pictures did not come within {seconds + _BEYOND_S:g} s"), None
+    except NotOfferedError as error:
+        return replace(played, error=str(error), not_offered=True), None
+    except DeviceError as error:
+        return replace(played, error=str(error)), None
+
+
+async def _measured(source: KeptChannels, played: Played, until: datetime) -> tuple[Played, KeyPicture | None]:
+    address = await source.address(played.channel)
+    times: list[float] = []
+    keys: list[float] = []
+    first: KeyPicture | None = None
+    size = (0, 0)
+    async with replaying(address, source.visit, Replay(played.asked, until)) as player:
+        assert player.described is not None
+        stored = StoredPictures(player.described.media)
+        last_s = until.timestamp() + 1
+        async for each in player.packets():
+            for picture in [] if each.sound else stored.push(each.packet, each.stamp):
+                if picture.at_s is None:
+                    return replace(played, error="its packets tell no time of their own"), None
+                times.append(picture.at_s)
+                if picture.unit.key:
+                    keys.append(picture.at_s)
+                    if first is None and picture.unit.complete:
+                        first = stored.key_picture(picture.unit)
+                        held = stored.format_of(picture.unit)
+                        size = (held.width_px, held.height_px) if held else size
+            if times and (times[-1] > last_s or times[0] < played.asked.timestamp() - 60):
+                break
+        codec = player.described.media.codec
+    times = [t for t in times if t <= last_s]
+    return replace(played, codec=codec, size=size, times=tuple(times), keys=tuple(keys), lost=stored.lost), first
+
+
+def _compared(played: Played, key: KeyPicture | None, own: bytes | None, round: Round) -> Played:
+    """Whether it shows what the camera shows; what of it moves, and what is written into it, does not count."""
+    frame = pictures.decode(key) if key is not None and own is not None else None
+    other = pictures.from_jpeg(own) if own is not None else None
+    if frame is None or other is None:
+        return played
+    image = Image.fromarray(frame.to_ndarray(format="rgb24"))
+    when = quantities.moment(quantities.now())
+    found = list(judge_against_reference(played.ref, other, image, when, round.plan.policy))
+    different = next((f for f in found if f.code == "PIC-5"), None)
+    said = (
+        ""
+        if different is None
+        else different.measured.partition(" with those of")[0] + " with those of the camera's own"
+    )
+    return replace(played, alike=different is None, said=said)
