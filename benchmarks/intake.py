@@ -203,7 +203,8 @@ def receive(port: int, streams: int, way: str, seconds: float) -> None:
     """Our side, in a process of its own: prints what it took and what it found."""
     from zentrale.field.visit import Visit
     from zentrale.jobs.streams.measuring import Measured, measure
-    from zentrale.protocols.rtsp_client import StreamAddress, Transport
+    from zentrale.protocols.rtsp_client import Transport
+    from zentrale.protocols.stream_address import StreamAddress
 
     base = resource.getrusage(resource.RUSAGE_SELF)
     begun = base.ru_utime + base.ru_stime

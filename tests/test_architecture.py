@@ -66,9 +66,10 @@ WITHIN: dict[str, dict[str, set[str]]] = {
         "discovery": _WORK - {"discovery"},
         "registration": _WORK,
         "maintaining": {*_WORK, "registration"},
+        "recordings": _WORK,
         "parts": set(),
         "network": set(),
-        "": {*_WORK, "registration", "maintaining", "parts", "network"},
+        "": {*_WORK, "registration", "maintaining", "recordings", "parts", "network"},
     },
     "planning": {"": {"placing"}, "placing": {""}, "by_hand": {""}},
 }

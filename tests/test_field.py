@@ -30,7 +30,7 @@ from zentrale.field.rules import Rules
 from zentrale.field.sweep import hosts, sweep
 from zentrale.field.visit import Visit
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.xml import MAX_BYTES
 
 Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]

@@ -24,8 +24,9 @@ from zentrale.protocols.onvif import (
     storage,
 )
 from zentrale.protocols.rtp import RtpPacket
-from zentrale.protocols.rtsp_client import PlayerSession, StreamAddress
+from zentrale.protocols.rtsp_client import PlayerSession
 from zentrale.protocols.sdp import Media, SessionDescription
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.figures import figures
 from zentrale.protocols.streams.meter import StreamMeter
 from zentrale.protocols.xml import Element

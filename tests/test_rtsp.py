@@ -18,17 +18,9 @@ from zentrale.protocols.rtsp import (
     Request,
     Response,
 )
-from zentrale.protocols.rtsp_client import (
-    Challenged,
-    Described,
-    MediaPacket,
-    PlayerSession,
-    Playing,
-    Refused,
-    SetUp,
-    StreamAddress,
-)
+from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Playing, Refused, SetUp
 from zentrale.protocols.sdp import Media, SessionDescription
+from zentrale.protocols.stream_address import StreamAddress
 
 ADDRESS = StreamAddress.parse("rtsp://10.0.0.5:8554/live/main")
 SDP = SessionDescription(

@@ -24,7 +24,7 @@ from zentrale.logbook.vault import Vault
 from zentrale.logbook.vault_contents import Candidate
 from zentrale.protocols.doors import Door, Outcome, Target
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import SiteFolder
 from zentrale.site.reading import read_plan

@@ -16,7 +16,8 @@ from zentrale.protocols.rtcp import SenderReport
 from zentrale.protocols.rtcp import parse as parse_rtcp
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response
-from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Transport
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.simulation import encoding
 from zentrale.simulation.camera import SimulatedCamera
 from zentrale.simulation.rtsp_server import CameraConnection, RtspServer

@@ -49,7 +49,8 @@ from zentrale.logbook.ledger import Patience
 from zentrale.logbook.store import Logbook
 from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Transport
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.protocols.streams.packet_log import first_that_begins, may_begin
 from zentrale.protocols.video import split_annex_b

@@ -44,6 +44,15 @@ class InputError(ZentraleError):
     """The person gave something that cannot be used: an option, a file, a passphrase."""
 
 
+class TwiceError(InputError):
+    """The time that was said comes twice that day: `both` are the moments, the earlier one first."""
+
+    def __init__(self, text: str, zone: str, both: tuple[datetime, datetime]) -> None:
+        self.both = both
+        said = " or ".join(f"{text}{at:%z}"[:-2] + f":{at:%z}"[-2:] + f" ({at.tzname()})" for at in both)
+        super().__init__(f"{text}: comes twice in {zone}, when the clocks are set back", f"write {said}")
+
+
 class PlanError(ZentraleError):
     """The plan files, or a schedule to take in, hold errors; `problems` lists all of them, each a line a person can
     act on.

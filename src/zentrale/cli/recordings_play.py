@@ -100,9 +100,11 @@ def interval(work: Work) -> tuple[datetime, datetime]:
 def moment(work: Work, text: str, option: str) -> datetime:
     """By the site's clocks; where they show a time twice, the person at the terminal is asked which. Raises InputError."""
     import sys
+    from datetime import UTC
 
     from zentrale import quantities
-    from zentrale.jobs.recordings.moments import TwiceError, moment_of
+    from zentrale.errors import TwiceError
+    from zentrale.jobs.recordings.moments import moment_of
 
     try:
         return moment_of(text, work.plan.site.timezone, quantities.now(), option)
@@ -111,7 +113,7 @@ def moment(work: Work, text: str, option: str) -> datetime:
             raise
         first, second = error.both
         earlier = work.output.ask(f"{error.what}. Is {first:%H:%M %Z}, the earlier one, meant? (no: {second:%H:%M %Z})")
-        return first if earlier else second
+        return (first if earlier else second).astimezone(UTC)
 
 
 def _written(work: Work, rows: Sequence[Instant]) -> list[Instant]:

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from zentrale.jobs.verifying import Verification
     from zentrale.logbook.store import Logbook
     from zentrale.protocols.http_auth import Credentials
-    from zentrale.protocols.rtsp_client import StreamAddress
+    from zentrale.protocols.stream_address import StreamAddress
 
 SECONDS = 5.0
 STREAM_PASSWORD_VARIABLE = "ZENTRALE_STREAM_PASSWORD"
@@ -139,7 +139,7 @@ def _one_address(work: Work) -> Verification:
 
     from zentrale.cli import defects
     from zentrale.protocols.http_auth import Credentials
-    from zentrale.protocols.rtsp_client import StreamAddress
+    from zentrale.protocols.stream_address import StreamAddress
     from zentrale.site.folder import write_atomically
 
     args, output = work.args, work.output

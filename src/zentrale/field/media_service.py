@@ -12,7 +12,7 @@ from zentrale.protocols.onvif.encoder_options import Options
 from zentrale.protocols.onvif.encoders import EncoderSettings
 from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.onvif.video_source import Turning
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.xml import Element
 
 

@@ -30,16 +30,8 @@ from zentrale.field.udp import UdpPair
 from zentrale.field.visit import Visit
 from zentrale.protocols import rtcp
 from zentrale.protocols.doors import Outcome
-from zentrale.protocols.rtsp_client import (
-    Challenged,
-    Described,
-    PlayerSession,
-    Redirected,
-    Refused,
-    SetUp,
-    StreamAddress,
-    Transport,
-)
+from zentrale.protocols.rtsp_client import Challenged, Described, PlayerSession, Redirected, Refused, SetUp, Transport
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
 from zentrale.protocols.streams.packet_log import odd_first, odd_rows
 from zentrale.quantities import now

@@ -10,7 +10,8 @@ from zentrale.field.rules import Try
 from zentrale.field.visit import Visit
 from zentrale.protocols.doors import Door, Outcome, Target, tells_of_a_lock, wait_told
 from zentrale.protocols.http_auth import Answering
-from zentrale.protocols.rtsp_client import Challenged, PlayerSession, Redirected, Refused, StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Challenged, PlayerSession, Redirected, Refused, Transport
+from zentrale.protocols.stream_address import StreamAddress
 
 
 def refusal(

@@ -30,9 +30,9 @@ from zentrale.protocols.rtsp_client import (
     Playing,
     Redirected,
     Refused,
-    StreamAddress,
     Transport,
 )
+from zentrale.protocols.stream_address import StreamAddress
 
 log = logging.getLogger(__name__)
 _READ_BYTES = 256 * 1024

@@ -24,7 +24,8 @@ from zentrale.errors import (
 from zentrale.field.causes import cause_of
 from zentrale.field.playing import Playing
 from zentrale.field.visit import Visit
-from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Transport
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 
 MAX_REDIRECTS = 3

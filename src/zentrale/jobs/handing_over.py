@@ -25,6 +25,7 @@ from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import Planned, planned_devices, reachable, ref_of
 from zentrale.jobs.parts.part_registry import load
 from zentrale.jobs.planning import Request, calculate
+from zentrale.jobs.recordings.kept_list import hours_seen
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
@@ -112,6 +113,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         remarks=_remarks(evidence),
         never_asked=never,
         not_judged=unjudged,
+        recorded=hours_seen(plan, logbook),
         origins={f: f"`{s.command}` of {_at(s.at)} from {s.vantage}" for f, s in origins.items()},
     )
     target = folder.output / "handover"

@@ -26,7 +26,7 @@ from zentrale.jobs.streams.aspects import unjudged
 from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
 from zentrale.jobs.streams.measuring import measure
 from zentrale.protocols.doors import Door
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Plan
 
 COMMAND = "verify"

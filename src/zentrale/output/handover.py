@@ -15,8 +15,10 @@ from zentrale.output.contact_sheet import SheetPicture, contact_sheet
 from zentrale.output.coverage_figure import coverage_figure
 from zentrale.output.csv_tables import safe_cell
 from zentrale.output.figures import MeasuredRate, bandwidth_figure, power_figure, storage_figure
+from zentrale.output.hours import HoursOfChannel
 from zentrale.output.network_figures import reach_figure, topology_figure
 from zentrale.output.page import environment
+from zentrale.output.recordings_figure import recordings_figure
 from zentrale.planning.detail import DetailPlan
 from zentrale.planning.ports import PortTables
 from zentrale.planning.power import PowerPlan
@@ -107,6 +109,7 @@ class PackContent:
     remarks: Sequence[str] = field(default_factory=tuple)
     never_asked: Sequence[NeverAsked] = field(default_factory=tuple)
     not_judged: Sequence[NeverAsked] = field(default_factory=tuple)  # of streams that were measured
+    recorded: tuple[Sequence[HoursOfChannel], float] = ((), 0.0)  # what the recorders keep, and when that was asked
     origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
 
 
@@ -128,6 +131,10 @@ def render(content: PackContent) -> dict[str, bytes]:
     }
     if content.detail.ground is not None:
         figures["coverage.png"] = coverage_figure(content.plan, content.detail)
+    hours, asked = content.recorded
+    if hours:
+        title = f"{content.plan.site.name}: what the recorders keep"
+        figures["recordings.png"] = recordings_figure(title, content.plan.site.timezone, hours, asked)
     files = {"contact-sheet.png": sheet, **figures}
     page = _page(content, {name: _data_uri(data) for name, data in files.items()})
     return {

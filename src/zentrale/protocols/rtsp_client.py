@@ -10,16 +10,15 @@ import ipaddress
 from collections import deque
 from dataclasses import dataclass, replace
 from enum import Enum
-from urllib.parse import unquote, urlsplit
+from urllib.parse import urlsplit
 
-from zentrale.errors import InputError, LocalProtocolError, RemoteProtocolError
-from zentrale.protocols.addresses import RTSP_SCHEMES, bracketed, is_multicast, pin, without_user
+from zentrale.errors import LocalProtocolError, RemoteProtocolError
+from zentrale.protocols.addresses import RTSP_SCHEMES, bracketed, is_multicast, pin
 from zentrale.protocols.http_auth import Answering, Challenge, Offers, parse_offers
 from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
 from zentrale.protocols.sdp import Media, SessionDescription
+from zentrale.protocols.stream_address import StreamAddress, default_port
 
-DEFAULT_PORT = 554
-DEFAULT_SECURE_PORT = 322  # RTSP over TLS (RFC 7826 clause 4.2)
 DEFAULT_TIMEOUT_S = 60  # RFC 2326 clause 12.37
 USER_AGENT = "zentrale"
 
@@ -30,62 +29,6 @@ class Transport(Enum):
     TCP = "tcp"
     UDP = "udp"
     MULTICAST = "multicast"
-
-
-@dataclass(frozen=True)
-class StreamAddress:
-    """A stream address taken apart. `url` carries no user and no password; `named` is another host that a device told
-    in place of this one.
-    """
-
-    url: str
-    host: str
-    port: int
-    user: str = ""
-    password: str = ""
-    named: str = ""
-
-    @property
-    def secure(self) -> bool:
-        return self.url.startswith("rtsps:")
-
-    def __repr__(self) -> str:
-        return f"StreamAddress({self.url!r})"
-
-    @classmethod
-    def parse(cls, text: str) -> StreamAddress:
-        """What a person typed. Raises InputError where `text` is not an rtsp:// address."""
-        shown = without_user(text)
-        try:
-            parts = urlsplit(text)
-            port = parts.port
-        except ValueError as error:
-            raise InputError(f"{shown}: not a stream address ({error})", _ADDRESS_ADVICE) from None
-        scheme = parts.scheme.lower()
-        if scheme not in RTSP_SCHEMES or not parts.hostname or any(c.isspace() for c in text) or port == 0:
-            raise InputError(f"{shown}: not a stream address", _ADDRESS_ADVICE)
-        host = bracketed(parts.hostname)
-        where = host if port is None else f"{host}:{port}"
-        url = f"{scheme}://{where}{parts.path or '/'}" + (f"?{parts.query}" if parts.query else "")
-        user, password = unquote(parts.username or ""), unquote(parts.password or "")
-        return cls(url, parts.hostname, port or _default_port(scheme), user, password)
-
-    @classmethod
-    def told(cls, text: str, host: str, at_port: int | None = None) -> StreamAddress:
-        """What a device told, at the `host` that was reached, and at `at_port` where a translation stands before it. Raises
-        RemoteProtocolError where it is no stream address.
-        """
-        pinned = pin(text, host, RTSP_SCHEMES, at_port)
-        parts = urlsplit(pinned.url)
-        return cls(pinned.url, host, parts.port or _default_port(parts.scheme), named=pinned.named)
-
-    def at(self, host: str) -> str:
-        """The same address at another host: the one where the plan puts the camera."""
-        return pin(self.url, host, RTSP_SCHEMES).url
-
-
-def _default_port(scheme: str) -> int:
-    return DEFAULT_SECURE_PORT if scheme == "rtsps" else DEFAULT_PORT
 
 
 _NOT_UNDERSTOOD = (400, 404, 405, 455, 501, 551)  # 451 says that it knows the method: it counts
@@ -99,7 +42,6 @@ _KEPT = (
     "Frames",
 )  # of a request that is sent again
 _HARMLESS = ("GET_PARAMETER", "SET_PARAMETER")
-_ADDRESS_ADVICE = "expected rtsp://[USER@]HOST[:PORT]/PATH, such as rtsp://viewer@10.20.0.11/live/main"
 
 
 @dataclass(frozen=True)
@@ -384,7 +326,7 @@ class PlayerSession:
         pinned = pin(told, self.address.host, RTSP_SCHEMES)
         if pinned.named:
             self.named_hosts.add(pinned.named)
-        port = urlsplit(pinned.url).port or _default_port(urlsplit(pinned.url).scheme)
+        port = urlsplit(pinned.url).port or default_port(urlsplit(pinned.url).scheme)
         if pinned.named or port != self.address.port:
             self.named_bases.add(f"{bracketed(pinned.named or self.address.host)}:{port}")
         return pinned.url

@@ -10,7 +10,7 @@ import logging
 import secrets
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from zentrale.errors import DeviceError, InputError, SoapRefusalError
@@ -18,14 +18,14 @@ from zentrale.protocols import soap
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import device, events, recording, recording_jobs, storage
 from zentrale.protocols.onvif.recording_jobs import AUDIO, FIRST_AUDIO, FIRST_VIDEO, VIDEO
-from zentrale.protocols.rtsp_client import StreamAddress
 from zentrale.protocols.soap import NS
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.xml import Element
 from zentrale.simulation.happening import EVENTS_PATH, PullPoint, something_moves
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder_history import Stored
 from zentrale.simulation.recorder_pulling import pull, why
-from zentrale.simulation.recorder_ring import Ring
+from zentrale.simulation.recorder_ring import Channel, Ring
 from zentrale.simulation.recorder_services import SCHEDULE_PATH, Schedules
 from zentrale.simulation.scenario import BehindRecorder, Recorder
 
@@ -34,15 +34,6 @@ RECORDING_PATH = "/onvif/recording_service"
 STALE_AFTER_S = 3.0  # without packets for longer, a job is in error
 RETRY_S = (1.0, 2.0, 4.0, 8.0)
 _MOST_TRACKS = 2  # for video
-
-
-@dataclass
-class Channel:
-    """A recording, and the ring of each of its tracks; `storage` is that of the main stream."""
-
-    recording: recording.Recording
-    storage: Ring
-    further: list[Ring] = field(default_factory=list)
 
 
 class SimulatedRecorder(OnvifDevice):

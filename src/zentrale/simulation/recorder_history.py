@@ -6,17 +6,16 @@ import secrets
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from zentrale.errors import SoapRefusalError
 from zentrale.protocols.onvif import history, recording_jobs, replay, search
 from zentrale.protocols.onvif.history import SearchState, Summary, TrackEvent
-from zentrale.protocols.onvif.recording_jobs import FIRST_VIDEO
+from zentrale.protocols.onvif.recording_jobs import FIRST_VIDEO, JobState, RecordingJob
 from zentrale.protocols.xml import Element
 from zentrale.simulation.recorder_archive import Archive
-
-if TYPE_CHECKING:
-    from zentrale.simulation.recorder import SimulatedRecorder
+from zentrale.simulation.recorder_ring import Channel
+from zentrale.simulation.scenario import Recorder as RecorderConfig
 
 _PAGE = 200
 
@@ -27,10 +26,24 @@ class _Search:
     told: int = 0
 
 
+class Recorder(Protocol):
+    """What a recorder must tell for this."""
+
+    config: RecorderConfig
+    channels: dict[str, Channel]
+    jobs: dict[str, RecordingJob]
+    started_s: float
+    clock_offset_s: float
+
+    def channel_of(self, token: str) -> Channel: ...
+    def state_of(self, job: RecordingJob) -> JobState: ...
+    def now_s(self) -> float: ...
+
+
 class Stored:
     """The search and replay services of a recorder, as far as it has them."""
 
-    def __init__(self, recorder: SimulatedRecorder) -> None:
+    def __init__(self, recorder: Recorder) -> None:
         self._recorder = recorder
         self._config = recorder.config
         self._searches: dict[str, _Search] = {}

@@ -13,8 +13,9 @@ from zentrale.errors import DeviceError, RemoteProtocolError
 from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Answering, Credentials
 from zentrale.protocols.rtp import RtpPacket
-from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused, StreamAddress
+from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused
 from zentrale.protocols.sdp import Media
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.simulation.recorder_ring import Ring
 
 KEEP_ALIVE_S = 20.0

@@ -12,6 +12,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import IO
 
+from zentrale.protocols.onvif import recording
+
 _CHUNK_BYTES = 64 * 1024
 _CHUNK_S = 1.0
 _RECORD = struct.Struct("!dI")  # when it came [s since 1970], and how long it is [bytes]
@@ -111,6 +113,15 @@ class Ring:
             self._file.close()
             self._file = None
         self._chunks.clear()
+
+
+@dataclass
+class Channel:
+    """A recording, and the ring of each of its tracks; `storage` is that of the main stream."""
+
+    recording: recording.Recording
+    storage: Ring
+    further: list[Ring] = field(default_factory=list)
 
 
 def _records(data: bytes, since_s: float) -> Iterator[tuple[float, bytes]]:

@@ -14,7 +14,7 @@ from zentrale.field.visit import Visit
 from zentrale.findings import Finding, Severity, Verdict, severity_of, verdict_of
 from zentrale.jobs.passwords.trying import Entry
 from zentrale.protocols.doors import Door
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.quantities import timestamp
 from zentrale.site.model import Camera

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from PIL import Image
 
-from zentrale import quantities
 from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field import pictures, scheduler
 from zentrale.field.replaying import replaying
@@ -22,16 +21,18 @@ from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.recorders.kept_channels import KeptChannels
 from zentrale.jobs.recorders.recorder_registry import opened
-from zentrale.jobs.streams.judging_pictures import judge_against_reference
+from zentrale.jobs.streams.judging_pictures import Outlines, agreement, outlines_of
 from zentrale.jobs.streams.reference import references
 from zentrale.logbook.evidence import Judged
 from zentrale.protocols.onvif.replay import Replay
 from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.stored_pictures import StoredPictures
-from zentrale.site.model import Camera, Recorder
+from zentrale.site.model import Camera, Policy, Recorder
 
 STORED = "stored"  # the kind of its observations
 _BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
+_KEYS = 5  # so many key pictures are looked at
+_CLEARLY, _ALIKE = 0.2, 0.6  # another camera's picture agrees so much better, and so well
 _BUDGET_S = 60.0  # for one recorder, beside what its channels take
 
 
@@ -71,16 +72,15 @@ class Stored(Check):
         self, round: Round, recorder: Recorder, channels: Sequence[ChannelResult], seconds: float
     ) -> list[Played]:
         seen = round.found[recorder.name]
-        known = {ref: reference.jpeg for ref, reference in references(round.keyring.logbook).items()}
+        own = await asyncio.to_thread(_own_pictures, round)
         found = []
         async with entered(round.keyring, seen, recorder) as client:
             source = opened(round.keyring, recorder, client).kept()
             for channel in channels:
                 camera = round.plan.camera(channel.camera)
                 until = channel.stored_until or source.now
-                played, key = await _play(source, camera, channel.channel, until, seconds)
-                own = _own_picture(round, camera) or known.get(ref_of(camera))
-                found.append(await asyncio.to_thread(_compared, played, key, own, round))
+                played, keys = await _play(source, camera, channel.channel, until, seconds)
+                found.append(await asyncio.to_thread(_compared, played, keys, own, round.plan.policy))
                 if played.not_offered:
                     break
         return found
@@ -110,8 +110,21 @@ def _live(round: Round, played: Played) -> Live:
     return Live(size("main"), size("sub"), (main.codec or "") if main else "", fps, told, late)
 
 
-def _own_picture(round: Round, camera: Camera) -> bytes | None:
-    """What this run has seen of it."""
+def _own_pictures(round: Round) -> dict[str, Outlines]:
+    """What each camera shows: as this run has seen it, else as it was registered."""
+    known = references(round.keyring.logbook)
+    found: dict[str, Outlines] = {}
+    for camera in round.plan.cameras:
+        seen = _seen_now(round, camera)
+        if seen is None and ref_of(camera) in known:
+            seen = known[ref_of(camera)].jpeg
+        image = pictures.from_jpeg(seen) if seen is not None else None
+        if image is not None:
+            found[camera.name] = outlines_of(image)
+    return found
+
+
+def _seen_now(round: Round, camera: Camera) -> bytes | None:
     result = next((s for s in round.streams if s.camera == camera.name and s.stream == "main"), None)
     folder = round.request.pictures_folder
     if result is None or result.picture_file is None or folder is None:
@@ -122,26 +135,26 @@ def _own_picture(round: Round, camera: Camera) -> bytes | None:
 
 async def _play(
     source: KeptChannels, camera: Camera, channel: int, until: datetime, seconds: float
-) -> tuple[Played, KeyPicture | None]:
-    """Up to what is stored last."""
+) -> tuple[Played, list[KeyPicture]]:
+    """Up to what is stored last; with its first key pictures."""
     start = until - timedelta(seconds=seconds)
     played = Played(camera.name, camera.recorder, channel, start, until, source.now)
     try:
         async with asyncio.timeout(seconds + _BEYOND_S):
             return await _measured(source, played, until)
     except TimeoutError:
-        return replace(played, error=f"its pictures did not come within {seconds + _BEYOND_S:g} s"), None
+        return replace(played, error=f"its pictures did not come within {seconds + _BEYOND_S:g} s"), []
     except NotOfferedError as error:
-        return replace(played, error=str(error), not_offered=True), None
+        return replace(played, error=str(error), not_offered=True), []
     except DeviceError as error:
-        return replace(played, error=str(error)), None
+        return replace(played, error=str(error)), []
 
 
-async def _measured(source: KeptChannels, played: Played, until: datetime) -> tuple[Played, KeyPicture | None]:
+async def _measured(source: KeptChannels, played: Played, until: datetime) -> tuple[Played, list[KeyPicture]]:
     address = await source.address(played.channel)
     times: list[float] = []
     keys: list[float] = []
-    first: KeyPicture | None = None
+    some: list[KeyPicture] = []
     size = (0, 0)
     async with replaying(address, source.visit, Replay(played.asked, until)) as player:
         assert player.described is not None
@@ -150,34 +163,33 @@ async def _measured(source: KeptChannels, played: Played, until: datetime) -> tu
         async for each in player.packets():
             for picture in [] if each.sound else stored.push(each.packet, each.stamp):
                 if picture.at_s is None:
-                    return replace(played, error="its packets tell no time of their own"), None
+                    return replace(played, error="its packets tell no time of their own"), []
                 times.append(picture.at_s)
                 if picture.unit.key:
                     keys.append(picture.at_s)
-                    if first is None and picture.unit.complete:
-                        first = stored.key_picture(picture.unit)
+                    if picture.unit.complete and len(some) < _KEYS:
+                        some.append(stored.key_picture(picture.unit))
                         held = stored.format_of(picture.unit)
                         size = (held.width_px, held.height_px) if held else size
             if times and (times[-1] > last_s or times[0] < played.asked.timestamp() - 60):
                 break
         codec = player.described.media.codec
     times = [t for t in times if t <= last_s]
-    return replace(played, codec=codec, size=size, times=tuple(times), keys=tuple(keys), lost=stored.lost), first
+    return replace(played, codec=codec, size=size, times=tuple(times), keys=tuple(keys), lost=stored.lost), some
 
 
-def _compared(played: Played, key: KeyPicture | None, own: bytes | None, round: Round) -> Played:
-    """Whether it shows what the camera shows; what of it moves, and what is written into it, does not count."""
-    frame = pictures.decode(key) if key is not None and own is not None else None
-    other = pictures.from_jpeg(own) if own is not None else None
-    if frame is None or other is None:
+def _compared(played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outlines], policy: Policy) -> Played:
+    """Whose picture it is, by where its edges are: of several, since something moves. What is written in does not count."""
+    mine = own.get(played.camera)
+    frames = [frame for key in keys if (frame := pictures.decode(key)) is not None] if mine is not None else []
+    if not frames:
         return played
-    image = Image.fromarray(frame.to_ndarray(format="rgb24"))
-    when = quantities.moment(quantities.now())
-    found = list(judge_against_reference(played.ref, other, image, when, round.plan.policy))
-    different = next((f for f in found if f.code == "PIC-5"), None)
-    said = (
-        ""
-        if different is None
-        else different.measured.partition(" with those of")[0] + " with those of the camera's own"
-    )
-    return replace(played, alike=different is None, said=said)
+    stored = [outlines_of(Image.fromarray(frame.to_ndarray(format="rgb24"))) for frame in frames]
+    shares = {name: max(agreement(seen, other) for seen in stored) for name, other in own.items()}
+    share = shares[played.camera]
+    best = max(shares, key=lambda name: shares[name])
+    said = f"its edges agree to {100 * max(share, 0):.0f} % with those of the camera's own picture"
+    if shares[best] >= share + _CLEARLY and shares[best] >= _ALIKE:
+        said = f"it shows what {best} shows: {said}, and to {100 * shares[best]:.0f} % with those of {best}"
+        return replace(played, alike=False, said=said)
+    return replace(played, alike=share >= policy.picture_alike_percent / 100, said=said)

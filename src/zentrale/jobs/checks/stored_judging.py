@@ -62,7 +62,10 @@ class Played:
 
     @property
     def key_interval_s(self) -> float | None:
-        return max((b - a for a, b in pairwise(self.keys)), default=None)
+        """By how many pictures are between them: some recorders stamp when a picture came, and not when it was taken."""
+        at = {time: number for number, time in enumerate(self.times)}
+        most = max((at[b] - at[a] for a, b in pairwise(self.keys) if a in at and b in at), default=None)
+        return None if most is None or not self.fps else most / self.fps
 
     @property
     def holes(self) -> list[tuple[float, float]]:

@@ -15,7 +15,7 @@ from zentrale.jobs.known.selection import check_reachable
 from zentrale.jobs.streams.rtsp_only import STREAMS
 from zentrale.logbook.evidence import Notes, note
 from zentrale.logbook.store import Binding, Logbook
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Plan
 from zentrale.words import meant
 

@@ -20,7 +20,7 @@ from zentrale.jobs.recorders.passes import Passes
 from zentrale.protocols.onvif.events import Message
 from zentrale.protocols.onvif.recording_jobs import JobState
 from zentrale.protocols.onvif.search import Stored, StoredVideo
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Recorder, RecordingPlan
 
 

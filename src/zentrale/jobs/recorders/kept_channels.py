@@ -24,7 +24,7 @@ from zentrale.protocols.onvif.recording import Recording
 from zentrale.protocols.onvif.recording_jobs import VIDEO
 from zentrale.protocols.onvif.replay import Replay
 from zentrale.protocols.onvif.search import Stored
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 
 _AHEAD = timedelta(minutes=1)
 _NOTHING_THERE = (404, 457)  # RFC 2326 clause 11.3: Not Found, Invalid Range

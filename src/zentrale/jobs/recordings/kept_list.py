@@ -15,12 +15,13 @@ from zentrale.findings import Finding, finding
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.entry_judged import judge_clock
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.spans import Span, common, total, wanted, within, without
+from zentrale.jobs.known.spans import Span, common, joined, total, wanted, within, without
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.history import NOT_TOLD, History
 from zentrale.jobs.recorders.recorder_registry import driver_of, opened
-from zentrale.logbook.evidence import Judged, Notes, note
+from zentrale.logbook.evidence import Judged, Notes, latest, note
+from zentrale.logbook.store import Logbook
 from zentrale.output.hours import HoursOfChannel
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Kind, Ref
@@ -31,6 +32,7 @@ CODES = frozenset({"REC-18", "REC-19", "REC-20"})
 BUDGET_S = 600.0  # for one recorder that has to be wound
 _LEAST_GAP_S = 2.0  # less is how recorders cut their files
 _STANDS_S = 120.0  # what is stored may end so long before now
+_FINEST = 4000  # spans of a channel in the logbook: nobody could tell more apart in a figure
 _TOLERANCE_DAYS = 0.1
 
 Progress = Callable[[int, str], None]
@@ -152,7 +154,9 @@ def keep(keyring: Keyring, run: int, plan: Plan, listed: RecordingList) -> None:
     begun = _registered(keyring)
     for row in listed.channels:
         if not row.error:
-            notes.observe(KIND, row.ref, row.searched, row.document())
+            spans = joined(row.spans, (row.days or 0) * 86400 / _FINEST) if len(row.spans) > _FINEST else row.spans
+            content = {**row.document(), "asked_at": quantities.timestamp(row.asked_at)}
+            notes.observe(KIND, row.ref, row.searched, {**content, "spans": [[round(a), round(b)] for a, b in spans]})
             notes.judged += _judged(plan, row, begun.get(row.camera))
     note(keyring.logbook, run, notes)
 
@@ -249,6 +253,27 @@ def hours_of(plan: Plan, row: ChannelKept) -> HoursOfChannel:
     label = f"{plan.camera(row.camera).called}\n{row.recorder} {row.channel}"
     gaps = [(g.start.timestamp(), g.end.timestamp()) for g in row.gaps]
     return HoursOfChannel(label, row.spans, gaps, on_motion=plan.recording(plan.camera(row.camera)).mode == "motion")
+
+
+def hours_seen(plan: Plan, logbook: Logbook) -> tuple[list[HoursOfChannel], float]:
+    """Of each planned channel as it was asked for last, for a figure; and when the last of them was [s since 1970]."""
+    seen = {(str(o.content.get("camera")), o.ref): o for o in latest(logbook, KIND).values()}
+    rows, asked = [], 0.0
+    for camera in plan.cameras:
+        told = seen.get((camera.name, Ref(Kind.RECORDER, camera.recorder, f"channel {camera.channel}")))
+        if told is None:
+            continue
+        gaps = [
+            (datetime.fromisoformat(g["from"]).timestamp(), datetime.fromisoformat(g["to"]).timestamp())
+            for g in told.content["gaps"]
+        ]
+        spans = [(float(a), float(b)) for a, b in told.content["spans"]]
+        motion = plan.recording(camera).mode == "motion"
+        rows.append(
+            HoursOfChannel(f"{camera.called}\n{camera.recorder} {camera.channel}", spans, gaps, on_motion=motion)
+        )
+        asked = max(asked, datetime.fromisoformat(told.content["asked_at"]).timestamp())
+    return rows, asked
 
 
 def _not_asked(plan: Plan, recorder: Recorder, failure: Failure[Recorder]) -> Judged:

@@ -6,30 +6,22 @@ import re
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
-from zentrale.errors import InputError
+from zentrale.errors import InputError, TwiceError
 
 _LENGTH = re.compile(r"(\d+(?:\.\d+)?)\s*(s|m|min|h|d)?", re.ASCII)
 _UNITS_S = {"s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0, "d": 86400.0, None: 60.0}
+_CLOCK = re.compile(r"\d{2}:\d{2}(:\d{2}(\.\d+)?)?", re.ASCII)
 _OFFSET = re.compile(r"(Z|[+-]\d{2}:?\d{2})$", re.ASCII)
 
 
-class TwiceError(InputError):
-    """The time that was said comes twice that day: `both` are the moments, the earlier one first."""
-
-    def __init__(self, text: str, zone: str, both: tuple[datetime, datetime]) -> None:
-        self.both = both
-        said = " or ".join(f"{text}{at:%z}"[:-2] + f":{at:%z}"[-2:] + f" ({at.tzname()})" for at in both)
-        super().__init__(f"{text}: comes twice in {zone}, when the clocks are set back", f"write {said}")
-
-
 def moment_of(text: str, zone_name: str, now: datetime, option: str = "--at") -> datetime:
-    """As `2026-11-24 22:14`, `yesterday 22:14`, `22:14:30` (of today) or ISO 8601 with an offset. Raises InputError, and
-    TwiceError where the site's clocks show that time twice.
+    """In UTC, what is said as `2026-11-24 22:14`, `yesterday 22:14`, `22:14:30` (of today) or ISO 8601 with an offset. Raises
+    InputError, and TwiceError where the site's clocks show that time twice.
     """
     zone, said = ZoneInfo(zone_name), text.strip()
     if _OFFSET.search(said):
         try:
-            return datetime.fromisoformat(said.replace(" ", "T", 1).replace(" ", "")).astimezone(zone)
+            return datetime.fromisoformat(said.replace(" ", "T", 1).replace(" ", "")).astimezone(UTC)
         except ValueError:
             raise _not_a_time(text, option, now, zone) from None
     today = now.astimezone(zone).date()
@@ -37,15 +29,15 @@ def moment_of(text: str, zone_name: str, now: datetime, option: str = "--at") ->
     days = {"today": today, "yesterday": today - timedelta(days=1)}
     try:
         day = today if len(words) == 1 else days.get(words[0].lower()) or date.fromisoformat(words[0])
-        clock = time.fromisoformat(words[-1])
+        clock = time.fromisoformat(words[-1]) if _CLOCK.fullmatch(words[-1]) else None
     except (ValueError, IndexError):
         raise _not_a_time(text, option, now, zone) from None
-    if len(words) > 2 or clock.tzinfo is not None:
+    if len(words) > 2 or clock is None:
         raise _not_a_time(text, option, now, zone)
     naive = datetime.combine(day, clock)
     first, second = (naive.replace(tzinfo=zone, fold=fold) for fold in (0, 1))
     if first.utcoffset() == second.utcoffset():
-        return first
+        return first.astimezone(UTC)
     if first.astimezone(UTC).astimezone(zone).replace(tzinfo=None) != naive:
         after = (naive + timedelta(hours=1)).time()
         raise InputError(

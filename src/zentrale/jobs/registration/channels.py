@@ -30,7 +30,7 @@ from zentrale.jobs.steps.address import Address
 from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.streams.reference import references, take_reference
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Plan, Recorder
 from zentrale.subjects import Ref
 

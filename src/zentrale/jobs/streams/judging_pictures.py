@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from PIL import Image
@@ -174,14 +175,32 @@ def _steps(picture: Grid) -> Grid:
     return np.asarray(np.hypot(across, down))
 
 
+class Outlines(NamedTuple):
+    """Of one picture: a small copy of it, its blocks, and where something is written into it."""
+
+    grid: Grid
+    blocks: Blocks
+    writing: Mask
+
+
+def outlines_of(picture: Image.Image) -> Outlines:
+    blocks = _blocks(picture)
+    grid = np.asarray(picture.convert("L").resize(_GRID, Image.Resampling.BOX), np.float64)
+    return Outlines(grid, blocks, _on_the_grid(writing_of(blocks)))
+
+
+def agreement(one: Outlines, other: Outlines) -> float:
+    """As `alike`, without what is written into either."""
+    return alike(one.grid, other.grid, np.logical_or(one.writing, other.writing))
+
+
 def judge_against_reference(
     subject: str | Ref, reference: Image.Image, seen: Image.Image, taken: str, policy: Policy
 ) -> Iterable[Finding]:
     """Night, snow and crowds change a picture too: worth a look, and no more. What is written into both does not count."""
-    small = [np.asarray(p.convert("L").resize(_GRID, Image.Resampling.BOX), np.float64) for p in (reference, seen)]
-    blocks = [_blocks(picture) for picture in (reference, seen)]
-    writing = np.logical_or(*(_on_the_grid(writing_of(b)) for b in blocks))
-    share = alike(small[0], small[1], writing)
+    pair = outlines_of(reference), outlines_of(seen)
+    blocks = [outlines.blocks for outlines in pair]
+    share = agreement(*pair)
     if share < policy.picture_alike_percent / 100:
         text = f"its edges agree to {100 * max(share, 0):.0f} % with those of its reference picture of {taken}"
         yield finding("PIC-5", subject, text, f"{policy.picture_alike_percent:g} % or more",

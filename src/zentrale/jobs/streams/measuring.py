@@ -15,7 +15,7 @@ from zentrale.field.visit import Visit
 from zentrale.findings import Finding, finding
 from zentrale.jobs.streams.judging import code_of, judge_delivery
 from zentrale.jobs.streams.judging_pictures import is_alike, is_well, judge_pictures, look_at_all
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.key_pictures import Shot
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Policy

@@ -22,7 +22,7 @@ from zentrale.jobs.streams.measuring import PICTURE_WITHIN_S, aside, measure
 from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Policy
 from zentrale.subjects import Ref
 

@@ -17,7 +17,7 @@ from zentrale.logbook.evidence import observations
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
-from zentrale.protocols.rtsp_client import StreamAddress
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind
 

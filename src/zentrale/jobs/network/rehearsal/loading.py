@@ -32,7 +32,8 @@ from zentrale.jobs.network.rehearsal.verdicts import SOURCE
 from zentrale.output.network import names
 from zentrale.planning.flows import Flow, flows
 from zentrale.planning.traffic import LinkLoad, loads_of
-from zentrale.protocols.rtsp_client import StreamAddress, Transport
+from zentrale.protocols.rtsp_client import Transport
+from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Plan
 
 _MOST_BPS = 16e6  # all streams together: what switches in user space carry with time to spare
