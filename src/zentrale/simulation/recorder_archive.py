@@ -15,6 +15,7 @@ import av
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
+from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import h264
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.streams.packet_log import may_begin
@@ -98,7 +99,10 @@ class Archive:
         payloads: list[tuple[bytes, bool]] = []
         begun, at_s, timestamp, key = False, 0.0, -1, False
         for when, data in self.ring.stored(start_s):
-            packet = RtpPacket.parse(data)
+            try:
+                packet = RtpPacket.parse(data)
+            except RemoteProtocolError:  # the oldest gave way while it was read
+                continue
             if packet.timestamp != timestamp:
                 if payloads and begun:
                     yield Picture(at_s + self.offset_s, payloads, key)

@@ -5,6 +5,7 @@ The file has no name, so that nothing is left of it however the stand-in ends.
 
 from __future__ import annotations
 
+import os
 import struct
 import tempfile
 from collections import deque
@@ -69,7 +70,7 @@ class Ring:
 
     def _write(self) -> None:
         size = len(self._waiting)
-        self._file = self._file or tempfile.TemporaryFile(prefix="zentrale-ring-")  # noqa: SIM115 - open as long as the channel
+        self._file = self._file or tempfile.TemporaryFile(prefix="zentrale-ring-", buffering=0)  # noqa: SIM115 - open as long as the channel
         if (
             self._at + size > self.capacity_bytes
         ):  # round again: what is left of the last time behind this is the oldest
@@ -78,8 +79,7 @@ class Ring:
             self._at = 0
         while self._chunks and self._overlaps(self._chunks[0], size):
             self._chunks.popleft()
-        self._file.seek(self._at)
-        self._file.write(self._waiting)
+        os.pwrite(self._file.fileno(), self._waiting, self._at)  # by place: what is stored is read by others meanwhile
         self._chunks.append(_Chunk(self._at, size, self._waiting_since_s, self.last_s or self._waiting_since_s))
         self._at += size
         self._waiting = bytearray()
@@ -89,11 +89,14 @@ class Ring:
 
     def stored(self, since_s: float = 0.0) -> Iterator[tuple[float, bytes]]:
         """Packets with the time at which each came, oldest first."""
-        for chunk in [c for c in self._chunks if c.last_s >= since_s]:
+        waiting, last = bytes(self._waiting), 0.0
+        for chunk in [c for c in list(self._chunks) if c.last_s >= since_s]:
             assert self._file is not None
-            self._file.seek(chunk.offset)
-            yield from _records(self._file.read(chunk.size), since_s)
-        yield from _records(bytes(self._waiting), since_s)
+            yield from _records(os.pread(self._file.fileno(), chunk.size, chunk.offset), since_s)
+            last = chunk.last_s
+        yield from (
+            (when, data) for when, data in _records(waiting, since_s) if when > last
+        )  # it may be written meanwhile
 
     def spans(self, apart_s: float) -> list[tuple[float, float]]:
         """When packets came, in pieces between which nothing came for longer than that."""
@@ -126,7 +129,7 @@ class Channel:
 
 def _records(data: bytes, since_s: float) -> Iterator[tuple[float, bytes]]:
     at = 0
-    while at < len(data):
+    while at + _RECORD.size <= len(data):
         when, size = _RECORD.unpack_from(data, at)
         at += _RECORD.size
         if when >= since_s:

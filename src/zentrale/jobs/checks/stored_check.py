@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from itertools import pairwise
 from pathlib import Path
 
 from PIL import Image
@@ -31,6 +32,7 @@ from zentrale.site.model import Camera, Policy, Recorder
 
 STORED = "stored"  # the kind of its observations
 _BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
+_LONGER, _LITTLE_S = 6, 60.0
 _KEYS = 5  # so many key pictures are looked at
 _CLEARLY, _ALIKE = 0.2, 0.6  # another camera's picture agrees so much better, and so well
 _BUDGET_S = 60.0  # for one recorder, beside what its channels take
@@ -80,7 +82,17 @@ class Stored(Check):
                 camera = round.plan.camera(channel.camera)
                 until = channel.stored_until or source.now
                 played, keys = await _play(source, camera, channel.channel, until, seconds)
-                found.append(await asyncio.to_thread(_compared, played, keys, own, round.plan.policy))
+                if (
+                    not played.times and not played.error
+                ):  # what is stored last may be shorter than from key picture to key picture
+                    played, keys = await _play(source, camera, channel.channel, until, _LONGER * seconds)
+                if not played.times and not played.error and _is_little(channel, until):
+                    continue
+                lossy = any(
+                    f.code in ("STR-7", "STR-9") and f.ref is not None and f.ref.whole == ref_of(camera)
+                    for f in round.findings
+                )
+                found.append(await asyncio.to_thread(_compared, played, keys, own, round.plan.policy, lossy=lossy))
                 if played.not_offered:
                     break
         return found
@@ -92,6 +104,11 @@ class Stored(Check):
             verdicts = judge(camera, planned, played, _live(round, played), round.plan.policy)
             if verdicts.judged:
                 yield Judged(played.ref, verdicts.judged, verdicts.findings)
+
+
+def _is_little(channel: ChannelResult, until: datetime) -> bool:
+    """Whether so little is stored yet that no key picture need be in it."""
+    return channel.stored_from is not None and until - channel.stored_from < timedelta(seconds=_LITTLE_S)
 
 
 def _live(round: Round, played: Played) -> Live:
@@ -178,8 +195,12 @@ async def _measured(source: KeptChannels, played: Played, until: datetime) -> tu
     return replace(played, codec=codec, size=size, times=tuple(times), keys=tuple(keys), lost=stored.lost), some
 
 
-def _compared(played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outlines], policy: Policy) -> Played:
-    """Whose picture it is, by where its edges are: of several, since something moves. What is written in does not count."""
+def _compared(
+    played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outlines], policy: Policy, *, lossy: bool
+) -> Played:
+    """Whose picture it is, by where its edges are: of several, since something moves. What is written in does not count. lossy: the
+    camera's own stream loses packets, so that damaged pictures are no wonder
+    """
     mine = own.get(played.camera)
     frames = [frame for key in keys if (frame := pictures.decode(key)) is not None] if mine is not None else []
     if not frames:
@@ -192,4 +213,8 @@ def _compared(played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outl
     if shares[best] >= share + _CLEARLY and shares[best] >= _ALIKE:
         said = f"it shows what {best} shows: {said}, and to {100 * shares[best]:.0f} % with those of {best}"
         return replace(played, alike=False, said=said)
-    return replace(played, alike=share >= policy.picture_alike_percent / 100, said=said)
+    if share >= policy.picture_alike_percent / 100:
+        return replace(played, alike=True, said=said)
+    # Nobody's that is known: only where what is stored agrees with itself, and so is no damaged picture.
+    steady = len(stored) > 1 and min(agreement(a, b) for a, b in pairwise(stored)) >= _ALIKE
+    return replace(played, alike=False, said=said) if steady and not lossy else played
