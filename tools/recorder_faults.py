@@ -48,7 +48,7 @@ FAULTS = (
     Fault("disk failed", FULL + 'disk = "failed"\n'),
     Fault("kept longer than told: whole weeks", FULL + "retention_step_days = 7\n", f"{ALWAYS}, max_days = 30"),
     Fault("channel 1 records the sub stream", FULL + f'really_records = {{ 1 = "{SUB}" }}\n'),
-    Fault("plays from another time than it is asked for", FULL + "replay_ignores_range = true\n"),
+    Fault("plays from another time than it is asked for", FULL + "replay_ignores_range = true\nseed_archive = { days = 2 }\n"),
     Fault("closes in the middle of what it plays", FULL + "replay_ends_after = 10\n"),
     Fault("leaves out pictures when it plays", FULL + "replay_skips = 9\n"),
     Fault("offers no replay", FULL + "replay = false\n"),

@@ -198,8 +198,9 @@ async def _measured(source: KeptChannels, played: Played, until: datetime) -> tu
 def _compared(
     played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outlines], policy: Policy, *, lossy: bool
 ) -> Played:
-    """Whose picture it is, by where its edges are: of several, since something moves. What is written in does not count. lossy: the
-    camera's own stream loses packets, so that damaged pictures are no wonder
+    """Whose picture it is, by where its edges are: of several, since something moves. What is written in does not count.
+
+    lossy: the camera's own stream loses packets, so that damaged pictures are no wonder
     """
     mine = own.get(played.camera)
     frames = [frame for key in keys if (frame := pictures.decode(key)) is not None] if mine is not None else []
