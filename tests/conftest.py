@@ -304,12 +304,6 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> LoadScope
     return _Scheduling(config, log)
 
 
-def pytest_runtest_setup(item: pytest.Item) -> None:
-    """Of the long ones, those that build networks come before all others: what these measure is time."""
-    if item.get_closest_marker("long") and item.path.name not in TOGETHER and os.nice(0) == 0:
-        os.nice(5)
-
-
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What takes longest begins first, so that no process waits for the other at the end."""
     order = {name: number for number, name in enumerate(LONGEST_FIRST)}

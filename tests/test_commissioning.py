@@ -472,7 +472,6 @@ def test_nothing_there(tmp_path: Path) -> None:
     assert zentrale("register", cwd=site).code == 2, "no vault yet"
 
 
-@pytest.mark.long
 def test_the_demo_finds_what_is_seeded_and_leaves_nothing_behind(tmp_path: Path) -> None:
     folder = tmp_path / "demo"
     process = subprocess.Popen(

@@ -203,7 +203,6 @@ HOW_TO = ("two-fresh-cameras", "wrong-subnet", "rtsp-only", "passwords", "eviden
 FROM_NOTHING = ("office-schedule", "only-the-network")  # run in test_first_day.py
 
 
-@pytest.mark.long
 @pytest.mark.usefixtures("stand_in")
 def test_the_how_to_pages_from_beginning_to_end(ready_site: Path, tmp_path: Path) -> None:
     """Every line of every page on one site, in an order in which they could be needed."""
@@ -256,7 +255,6 @@ def test_the_shell_is_offered_commands_cameras_and_codes(tmp_path: Path) -> None
     assert {"PWR-1", "PWR-2"} <= {word.strip() for word in offered("zentrale explain PWR-")}
 
 
-@pytest.mark.long
 def test_the_tutorial_from_beginning_to_end(start_stand_in: StartStandIn, tmp_path: Path) -> None:
     """Every line of it, with the change that it asks for between."""
     start_stand_in(README.parent / "src" / "zentrale" / "simulation" / "data" / "brackwater.toml")

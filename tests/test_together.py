@@ -6,12 +6,9 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 TOOL = Path(__file__).parents[1] / "tools" / "together.py"
 
 
-@pytest.mark.long
 def test_pairs_of_commands_lose_nothing() -> None:
     done = subprocess.run(
         [sys.executable, str(TOOL), "--rounds", "1"], capture_output=True, text=True, timeout=400, check=False

@@ -73,6 +73,9 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         days = f"{row.days:.1f} of {keep:g}" if row.days is not None else "-"
         table.append([f"{row.recorder} {row.channel}", row.camera, moment(row.oldest), days, share, hole])
     output.table(["channel", "camera", "from", ">days", ">there", "longest hole, or why not known"], table)
+    sub = [f"{row.camera} {_percent(row.sub_share)}" for row in rows if row.sub_share is not None]
+    if sub and output.details:
+        output.line(f"of what is kept, the sub stream is there too: {quantities.listed(sub, 14)}")
     wound = [r for r in rows if r.searched == "replay" and r.spans]
     if wound:
         step = quantities.seconds(max(r.step_s for r in wound))

@@ -11,7 +11,7 @@ from matplotlib.patches import Patch
 from zentrale.output.figures import new_figure, png
 from zentrale.output.hours import HoursOfChannel
 
-_KEPT, _ON_MOTION, _GAP = "#3f5f8a", "#a8cbe0", "#b00020"
+_KEPT, _ON_MOTION, _GAP, _WANTED = "#3f5f8a", "#a8cbe0", "#b00020", "#e4e4e4"
 _FINEST = 2000  # pieces in a row: more cannot be seen
 
 
@@ -29,6 +29,8 @@ def recordings_figure(title: str, timezone: str, rows: Sequence[HoursOfChannel],
     for number, row in enumerate(rows):
         colour, hatch = (_ON_MOTION, "//") if row.on_motion else (_KEPT, "")
         bars = [(day(a), day(b) - day(a)) for a, b in _thinned(row.spans, visible / 4)]
+        due = [(day(a), day(b) - day(a)) for a, b in _thinned(row.wanted, visible / 4)]
+        axes.broken_barh(due, (number - 0.45, 0.9), facecolors=_WANTED, edgecolor="none")
         axes.broken_barh(bars, (number - 0.35, 0.7), facecolors=colour, edgecolor="none", hatch=hatch)
         holes = [(day(a), max(day(b) - day(a), visible / 86400)) for a, b in row.gaps[:_FINEST]]
         axes.broken_barh(holes, (number - 0.42, 0.84), facecolors="white", edgecolor=_GAP, linewidth=1.2, hatch="xxx")
@@ -44,11 +46,12 @@ def recordings_figure(title: str, timezone: str, rows: Sequence[HoursOfChannel],
     axes.grid(axis="x", alpha=0.3)
     axes.legend(
         handles=[
+            Patch(facecolor=_WANTED, label="planned to be recorded"),
             Patch(facecolor=_KEPT, label="recorded"),
             Patch(facecolor=_ON_MOTION, hatch="//", label="recorded as things move"),
             Patch(facecolor="white", edgecolor=_GAP, hatch="xxx", label="hole: it was to be recorded"),
         ],
-        loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=3,
+        loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=4,
     )  # fmt: skip
     return png(figure)
 

@@ -33,7 +33,7 @@ from zentrale.site.model import Camera, Policy, Recorder
 STORED = "stored"  # the kind of its observations
 _BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
 _LONGER, _LITTLE_S = 6, 60.0
-_KEYS = 5  # so many key pictures are looked at
+_KEYS = 3  # so many key pictures are looked at
 _CLEARLY, _ALIKE = 0.2, 0.6  # another camera's picture agrees so much better, and so well
 _BUDGET_S = 60.0  # for one recorder, beside what its channels take
 

@@ -69,8 +69,11 @@ class Played:
 
     @property
     def holes(self) -> list[tuple[float, float]]:
+        return self.holes_over(_HOLE_S)
+
+    def holes_over(self, least_s: float) -> list[tuple[float, float]]:
         usual = sorted(b - a for a, b in pairwise(self.times))
-        longest = max(_HOLE_S, _HOLE_PICTURES * usual[len(usual) // 2]) if usual else _HOLE_S
+        longest = max(least_s, _HOLE_PICTURES * usual[len(usual) // 2]) if usual else least_s
         return [(a, b) for a, b in pairwise(self.times) if b - a > longest]
 
     @property
@@ -157,6 +160,7 @@ def _otherwise(planned: StreamPlan, played: Played, live: Live, policy: Policy) 
 
 
 def _other_rates(planned: StreamPlan, played: Played, live: Live, policy: Policy) -> Iterator[tuple[str, str]]:
+    holes = played.holes_over(max(_HOLE_S, policy.jitter_ms / 1000))  # most stamp when a picture came
     missing_s = played.until.timestamp() - played.times[-1]
     if missing_s > _ENDS_S:
         yield (
@@ -164,20 +168,15 @@ def _other_rates(planned: StreamPlan, played: Played, live: Live, policy: Policy
             f"up to {quantities.moment(played.until)}",
         )
     fps = live.fps or planned.fps
-    if played.fps is not None and not played.holes and not _near(played.fps, fps, policy.fps_tolerance_percent):
+    if played.fps is not None and not holes and not _near(played.fps, fps, policy.fps_tolerance_percent):
         yield f"{played.fps:.1f} pictures/s stored", f"{fps:.1f} pictures/s"
     longest = planned.longest_keyframe_interval_s + _KEY_TOLERANCE_S
-    if (
-        planned.codec != "JPEG"
-        and played.key_interval_s is not None
-        and not played.holes
-        and played.key_interval_s > longest
-    ):
+    if planned.codec != "JPEG" and played.key_interval_s is not None and not holes and played.key_interval_s > longest:
         yield f"key pictures {played.key_interval_s:.1f} s apart", f"{planned.longest_keyframe_interval_s:g} s"
-    if played.holes:
-        gap = max(played.holes, key=lambda h: h[1] - h[0])
+    if holes:
+        gap = max(holes, key=lambda h: h[1] - h[0])
         yield (
-            f"{quantities.count(len(played.holes), 'hole')} in {played.seconds:.0f} s, the longest {gap[1] - gap[0]:.1f} s",
+            f"{quantities.count(len(holes), 'hole')} in {played.seconds:.0f} s, the longest {gap[1] - gap[0]:.1f} s",
             "no holes",
         )
     elif played.lost:

@@ -252,7 +252,8 @@ def hours_of(plan: Plan, row: ChannelKept) -> HoursOfChannel:
     """As it is drawn."""
     label = f"{plan.camera(row.camera).called}\n{row.recorder} {row.channel}"
     gaps = [(g.start.timestamp(), g.end.timestamp()) for g in row.gaps]
-    return HoursOfChannel(label, row.spans, gaps, on_motion=plan.recording(plan.camera(row.camera)).mode == "motion")
+    motion = plan.recording(plan.camera(row.camera)).mode == "motion"
+    return HoursOfChannel(label, row.spans, gaps, motion, row.wanted or ())
 
 
 def hours_seen(plan: Plan, logbook: Logbook) -> tuple[list[HoursOfChannel], float]:
@@ -268,11 +269,11 @@ def hours_seen(plan: Plan, logbook: Logbook) -> tuple[list[HoursOfChannel], floa
             for g in told.content["gaps"]
         ]
         spans = [(float(a), float(b)) for a, b in told.content["spans"]]
-        motion = plan.recording(camera).mode == "motion"
-        rows.append(
-            HoursOfChannel(f"{camera.called}\n{camera.recorder} {camera.channel}", spans, gaps, on_motion=motion)
-        )
-        asked = max(asked, datetime.fromisoformat(told.content["asked_at"]).timestamp())
+        rules, until = plan.recording(camera), datetime.fromisoformat(told.content["asked_at"]).timestamp()
+        due = wanted(rules, ZoneInfo(plan.site.timezone), spans[0][0], until) if spans else None
+        label = f"{camera.called}\n{camera.recorder} {camera.channel}"
+        rows.append(HoursOfChannel(label, spans, gaps, rules.mode == "motion", due or ()))
+        asked = max(asked, until)
     return rows, asked
 
 
