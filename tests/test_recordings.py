@@ -10,22 +10,26 @@ from types import SimpleNamespace
 from zoneinfo import ZoneInfo
 
 import av
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
 
 from conftest import DATA, StartStandIn, zentrale
-from zentrale.errors import InputError, TwiceError
+from zentrale.errors import DeviceError, InputError, RemoteProtocolError, TwiceError
 from zentrale.jobs.checks.stored_judging import Live, Played, judge
 from zentrale.jobs.known.spans import common, joined, total, wanted, without
-from zentrale.jobs.recorders.history import EventSearch, by_track, spans_of, wound
+from zentrale.jobs.recorders.history import EventSearch, History, by_track, spans_of, wound
+from zentrale.jobs.recordings.kept_list import _as_planned
 from zentrale.jobs.recordings.moments import moment_of
 from zentrale.protocols import soap
 from zentrale.protocols.onvif import history, replay
 from zentrale.protocols.onvif.history import SearchState, TrackEvent
 from zentrale.protocols.onvif.replay import Stamp
 from zentrale.protocols.rtp import RtpPacket
+from zentrale.protocols.sdp import Media
+from zentrale.protocols.streams.stored_sound import StoredSound
 from zentrale.site.model import Camera, Policy, RecordingPlan, StreamPlan
 
 LONDON = ZoneInfo("Europe/London")
@@ -131,6 +135,7 @@ class Told:
     def __init__(self, events: list[TrackEvent], page: int = 500, most: int = 10_000, dies_after: int = 0) -> None:
         self.events, self.page, self.most, self.dies_after, self.searches = events, page, most, dies_after, 0
         self.left: list[TrackEvent] = []
+        self.told = 0
 
     async def call(self, service: str, request: etree._Element) -> etree._Element:
         if etree.QName(request).localname == "FindEvents":
@@ -139,10 +144,9 @@ class Told:
             before = {e.recording: e.present for e in self.events if e.at <= start}
             state = [TrackEvent(r, "V", start, before.get(r, False), start=True) for r in ("A", "B")]
             self.left = [*state, *(e for e in self.events if e.at > start)][: self.most]
-            self.told = 0
             return history.find_events_response("S")
         if self.dies_after and self.told >= self.dies_after:
-            raise InputError("no such search", "")
+            raise DeviceError("no such search")
         some, self.left = self.left[: self.page], self.left[self.page :]
         self.told += len(some)
         return history.results_response(SearchState.SEARCHING if self.left else SearchState.COMPLETED, some)
@@ -159,6 +163,40 @@ def test_a_search_is_whole_however_it_is_told(way: dict[str, int]) -> None:
     spans = {r: [(round((a - hour[0].timestamp()) / 3600), round((b - hour[0].timestamp()) / 3600)) for a, b in
                  spans_of(some, None, hour[10])] for (r, _), some in tracks.items()}  # fmt: skip
     assert spans == {"A": [(1, 3), (4, 9)], "B": [(2, 10)]} and not search.problem
+
+
+def test_holes_behind_where_a_search_was_cut_short_are_not_known() -> None:
+    """Told until 3 h, and nothing of the seven hours after that: what was kept then is neither there nor missing."""
+    hour = [AT + timedelta(hours=h) for h in range(11)]
+    told = [
+        TrackEvent("A", "V", hour[h], present)
+        for h, present in ((1, True), (2, False), (3, True), (4, False), (9, True))
+    ]
+    search = EventSearch(Told(told, page=2, dies_after=6))  # type: ignore[arg-type]
+    tracks = by_track(asyncio.run(search.events(["A"], hour[0], hour[10])))
+    assert search.known_until == hour[4] + timedelta(milliseconds=1) and "ended by itself" in search.problem, tracks
+    camera = SimpleNamespace(name="north", recorder="recorder", channel=1)
+    plan = SimpleNamespace(recording=lambda c: RecordingPlan(), site=SimpleNamespace(timezone="Europe/London"))
+    spans = spans_of(tracks["A", "V"], None, search.known_until or AT)
+    kept = History(spans, None, "search", 1.0, search.problem, search.known_until)
+    row = _as_planned(plan, camera, kept, hour[10])  # type: ignore[arg-type]
+    assert [round(g.seconds) for g in row.gaps] == [3600] and row.share is None and row.newest == hour[4]
+
+
+@pytest.mark.parametrize("refuses", [False, True])
+def test_a_recorder_that_says_nothing_in_a_hole_is_wound_beyond_it(refuses: bool) -> None:
+    """refuses: it takes no moment before its oldest picture, either."""
+    begin, now = AT, AT + timedelta(hours=60)
+    hole = AT + timedelta(hours=30, seconds=7), AT + timedelta(hours=44, seconds=3)
+
+    async def first_from(at: datetime) -> datetime | None:
+        if at < begin:
+            return None if refuses else begin
+        return at if not hole[0] <= at < hole[1] and at < now else None
+
+    (first, second) = asyncio.run(wound(first_from, now)).main
+    assert 0 <= first[0] - begin.timestamp() <= 1 and abs(first[1] - hole[0].timestamp()) <= 1.01
+    assert abs(second[0] - hole[1].timestamp()) <= 1.01 and abs(second[1] - now.timestamp()) <= 2.01
 
 
 def test_without_a_search_edges_are_found_by_winding_to_a_second() -> None:
@@ -180,6 +218,52 @@ def test_without_a_search_edges_are_found_by_winding_to_a_second() -> None:
         and 0 <= hole[0].timestamp() - b <= 1.01
         and kept.searched == "replay"
     )
+
+
+def heard(payload: str, sequence: int, timestamp: int, at_s: float, *, marker: bool = True) -> tuple[RtpPacket, Stamp]:
+    return RtpPacket(97, sequence, timestamp, 1, bytes.fromhex(payload), marker), Stamp(at_s)
+
+
+def test_sound_is_taken_from_packets_as_the_standards_have_them() -> None:
+    """RFC 3640 clause 3.2.1: two AUs of 3 and 2 bytes behind 32 bits of headers; one of 6 bytes in two packets. Its config
+    0x1408: AAC-LC, 16 kHz, one channel. G.711 against the decoder of a media library.
+    """
+    aac = Media("audio", codec="MPEG4-GENERIC", clock_hz=16000, parameters={
+        "config": "1408", "sizelength": "13", "indexlength": "3", "indexdeltalength": "3"})  # fmt: skip
+    sound = StoredSound(aac)
+    assert sound.format == (16000, 1, False)
+    packets = [
+        heard("00200018001001020304ff", 1, 0, 10.0), heard("00100030aabbcc", 2, 2048, 10.128, marker=False),
+        heard("00100030ddeeff", 3, 2048, 10.128), heard("0010", 4, 3072, 10.2), heard("00100008aa", 5, 4096, 99.0),
+    ]  # fmt: skip
+    pieces = [piece for packet in packets for piece in sound.push(*packet)]
+    assert [(round(p.at_s, 3), p.data.hex()) for p in pieces] == [
+        (10.0, "010203"), (10.064, "04ff"), (10.128, "aabbccddeeff"), (99.0, "aa"),
+    ]  # fmt: skip
+    for law, name in (("PCMA", "pcm_alaw"), ("PCMU", "pcm_mulaw")):
+        decoder = av.CodecContext.create(name, "r")
+        assert isinstance(decoder, av.AudioCodecContext)
+        decoder.sample_rate, decoder.layout = 8000, "mono"
+        (frame,) = decoder.decode(av.Packet(bytes(range(256))))
+        (piece,) = StoredSound(Media("audio", codec=law, clock_hz=8000)).push(
+            *heard(bytes(range(256)).hex(), 1, 0, 5.0)
+        )
+        assert list(frame.to_ndarray()[0]) == [
+            int.from_bytes(piece.data[n : n + 2], signed=True) for n in range(0, 512, 2)
+        ]
+    for bad in ({"config": "2b11"}, {"config": "zz"}, {}):
+        with pytest.raises(RemoteProtocolError):
+            StoredSound(Media("audio", codec="MPEG4-GENERIC", parameters={**aac.parameters, **bad} if bad else {}))
+
+
+@given(st.binary(max_size=40), st.integers(0, 0xFFFFFFFF), st.booleans())
+def test_whatever_calls_itself_sound_is_read_without_an_exception(payload: bytes, timestamp: int, marker: bool) -> None:
+    sound = StoredSound(
+        Media("audio", codec="MPEG4-GENERIC", clock_hz=16000, parameters={"config": "1408", "sizelength": "13"})
+    )
+    for number in (1, 2, 9):
+        pieces = sound.push(RtpPacket(97, number, timestamp, 1, payload, marker), Stamp(1.0))
+        assert sum(len(p.data) for p in pieces) <= 2 * len(payload)
 
 
 def played(times: list[float], **more: object) -> Played:
@@ -222,7 +306,7 @@ def test_an_archive_is_listed_played_saved_and_checked(
     ready_site: Path, start_stand_in: StartStandIn, tmp_path: Path
 ) -> None:
     """Thirty days with a hole of 35 minutes on one channel, 60 h ago; the film's pictures are counted by another reader."""
-    seed = "seed_archive = { days = 30, gaps = [{ hours_ago = 60, minutes = 35, channels = [1] }] }\n"
+    seed = "seed_archive = { days = 30, gaps = [{ hours_ago = 60, minutes = 35, channels = [1] }], sound = 'PCMA' }\n"
     scenario = (DATA / "small.toml").read_text().replace("channels = 4\n", f"channels = 4\nsearch_page = 7\n{seed}")
     (tmp_path / "archive.toml").write_text(scenario)
     start_stand_in(tmp_path / "archive.toml")
@@ -257,7 +341,13 @@ def test_an_archive_is_listed_played_saved_and_checked(
     film = Path(clip["file"])
     with av.open(str(film)) as container:
         times = [float(frame.time) for frame in container.decode(video=0)]
+    with av.open(str(film)) as container:
+        sound = np.concatenate([frame.to_ndarray()[0] for frame in container.decode(audio=0)]).astype(float)
     assert (len(times), clip["frames"], clip["lost"]) == (101, 101, 0) or (len(times), clip["frames"]) == (100, 100)
+    # A tone of 440 Hz in the first tenth of each second: it begins where the film does, and is as loud as it was made.
+    assert clip["sound"] == "PCMA" and len(sound) >= 20 * 8000 and 7000 < abs(sound).max() < 8200
+    assert [bool(abs(sound[8000 * n : 8000 * n + 800]).max() > 1000) for n in range(20)] == [True] * 20
+    assert abs(sound.reshape(-1, 1600)[:100].reshape(20, 8000)[:, 900:]).max() < 100
     assert times[:3] == pytest.approx([0, 0.2, 0.4]) and film.stat().st_mode & 0o777 == 0o600
     assert zentrale("recordings", "check", str(film), cwd=ready_site).code == 0
     film.write_bytes(film.read_bytes().replace(b"\0\0\0\1", b"\0\0\0\2", 1) + b"x")

@@ -77,7 +77,7 @@ def _list(work: Work) -> int:
         keyring = work.keyring()
         with logbook.running(COMMAND, socket.gethostname(), {"cameras": [c.name for c in cameras]}) as run_number:
             listed: RecordingList = asyncio.run(recordings_of(plan, keyring, cameras, step))
-            keep(keyring, run_number, plan, listed)
+            keep(keyring, run_number, listed)
     if args.json:
         output.document({
             "channels": [row.document() for row in listed.channels], "clock_offset_s": dict(listed.offsets_s),

@@ -99,9 +99,10 @@ def _show(output: Output, saved: Sequence[Saved]) -> None:
     for row in short:
         for said in row.says:
             output.said(row.camera, said)
-    silent = sorted({row.sound for row in saved if row.sound and row.clips})
-    if silent:
-        output.line(f"sound is stored too ({', '.join(silent)}), and is not in the films", "yellow")
+    for why in dict.fromkeys(row.silent for row in saved if row.silent and row.clips):
+        output.line(f"sound is stored too, and is not in the films: {why}", "yellow")
+    for note in (note for row in saved for note in row.notes):
+        output.line(note, "yellow")
     if clips:
         output.line(f"in {Path(clips[0].file).parent}, with a JSON beside each; for nobody else to read")
         output.next("`zentrale recordings check FILE` tells whether a film is still what was saved")

@@ -20,7 +20,8 @@ _PROFILES = ("RTP/AVP", "RTP/AVPF", "RTP/SAVP", "RTP/SAVPF")
 @dataclass
 class Media:
     """One media section. `codec` is the encoding name in capitals, `clock_hz` its RTP clock, `group` the multicast group that
-    it is sent to (empty: none), `profile` that of RTP: with feedback RTP/AVPF (RFC 4585), encrypted RTP/SAVP (RFC 3711).
+    it is sent to (empty: none), `profile` that of RTP: with feedback RTP/AVPF (RFC 4585), encrypted RTP/SAVP (RFC 3711);
+    `channels` those of sound.
     """
 
     kind: str
@@ -33,6 +34,7 @@ class Media:
     framerate_fps: float | None = None
     group: str = ""
     profile: str = "RTP/AVP"
+    channels: int = 1
 
     @property
     def is_encrypted(self) -> bool:
@@ -154,7 +156,9 @@ def _parse_attribute(media: Media, value: str) -> None:
             codec, _, clock = rest.strip().partition("/")
             codec = clean(codec.upper(), 40)
             media.codec = _NAMES.get(codec, codec)
-            media.clock_hz = _number(clock.partition("/")[0], 90_000) or 90_000
+            hertz, _, channels = clock.partition("/")
+            media.clock_hz = _number(hertz, 90_000) or 90_000
+            media.channels = _number(channels, 1) or 1
         else:
             for item in rest.split(";"):
                 key, _, setting = item.strip().partition("=")

@@ -28,6 +28,9 @@ CLOCK_HZ = 90_000
 _FPS = 5
 _SIZE = (320, 180)
 _PAYLOAD_BYTES = 1400
+SOUND_HZ = 8000
+_SOUND_S = 0.04  # in a packet
+_TONE_HZ, _TONE_S = 440.0, 0.1  # at the beginning of each second
 _APART_S = 3.0  # of a ring: longer without a packet is a hole
 _H = 3600.0
 
@@ -40,6 +43,7 @@ class Picture(NamedTuple):
     at_s: float
     payloads: list[tuple[bytes, bool]]
     key: bool
+    seeded: bool = False
 
 
 @dataclass(frozen=True)
@@ -92,7 +96,7 @@ class Archive:
             for number, units in enumerate(drawn_second(self.name, second)):
                 at_s = second + number / _FPS
                 if at_s < stop_s:
-                    yield Picture(at_s, list(h264.packetize(units, _PAYLOAD_BYTES)), key=number == 0)
+                    yield Picture(at_s, list(h264.packetize(units, _PAYLOAD_BYTES)), key=number == 0, seeded=True)
             second += 1
 
     def _from_ring(self, start_s: float, end_s: float | None) -> Iterator[Picture]:
@@ -114,6 +118,29 @@ class Archive:
             payloads.append((packet.payload, packet.marker))
         if payloads and begun:
             yield Picture(at_s + self.offset_s, payloads, key)
+
+
+@functools.lru_cache(maxsize=4)
+def sound_of_a_second(codec: str) -> tuple[bytes, ...]:
+    """Its packets, in G.711."""
+    at = np.arange(SOUND_HZ) / SOUND_HZ
+    wave = (np.where(at < _TONE_S, np.sin(2 * np.pi * _TONE_HZ * at), 0.0) * 8000).astype(np.int16)
+    encoder = av.CodecContext.create("pcm_alaw" if codec == "PCMA" else "pcm_mulaw", "w")
+    assert isinstance(encoder, av.AudioCodecContext)
+    encoder.sample_rate, encoder.layout, encoder.format = SOUND_HZ, "mono", "s16"
+    frame = av.AudioFrame.from_ndarray(wave.reshape(1, -1), format="s16", layout="mono")
+    frame.sample_rate = SOUND_HZ
+    data = b"".join(bytes(p) for p in [*encoder.encode(frame), *encoder.encode(None)])
+    each = int(_SOUND_S * SOUND_HZ)
+    return tuple(data[n : n + each] for n in range(0, len(data), each))
+
+
+def sound_beside(picture: Picture, codec: str) -> list[tuple[float, bytes]]:
+    """The packets from a seeded picture up to the next, each with its time."""
+    second = sound_of_a_second(codec)
+    first = round(picture.at_s % 1 * _FPS) * len(second) // _FPS
+    some = second[first : first + len(second) // _FPS]
+    return [(picture.at_s + n * _SOUND_S, payload) for n, payload in enumerate(some)]
 
 
 def _without(span: Span, start: float, end: float) -> list[Span]:

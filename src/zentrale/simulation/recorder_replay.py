@@ -15,11 +15,12 @@ from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp import Headers, Request, Response
 from zentrale.protocols.sdp import Media, SessionDescription
 from zentrale.simulation.recorder import SimulatedRecorder
-from zentrale.simulation.recorder_archive import CLOCK_HZ, Archive, Picture, drawn_second
+from zentrale.simulation.recorder_archive import CLOCK_HZ, SOUND_HZ, Archive, Picture, drawn_second, sound_beside
 from zentrale.simulation.rtsp_server import PAYLOAD_TYPE, Connection, Send
 
 _AHEAD = 64  # pictures made ready at once, apart from the loop that serves the others
 _APART_S = 2.0
+_SOUND_TYPES = {"PCMU": 0, "PCMA": 8}  # RFC 3551 table 4
 
 
 class ReplayConnection(Connection):
@@ -29,6 +30,7 @@ class ReplayConnection(Connection):
     archive: Archive | None = None
     span: tuple[float, float | None] = (0.0, None)
     key_pictures = False
+    send_sound: Send | None = None
 
     def _find(self, uri: str) -> Archive | None:
         token = uri.partition("/replay/")[2].partition("/")[0]
@@ -44,9 +46,25 @@ class ReplayConnection(Connection):
             "sprop-parameter-sets": ",".join(base64.b64encode(s).decode() for s in sets),
         }  # fmt: skip
         media = Media("video", payload_type=PAYLOAD_TYPE, codec="H264", parameters=parameters, control="video")
-        body = SessionDescription("stored", "*", [media]).serialize(self.device.config.address)
+        media_of = [media]
+        if sound := self._sound_of(archive):
+            number = _SOUND_TYPES[sound]
+            media_of.append(Media("audio", payload_type=number, codec=sound, clock_hz=SOUND_HZ, control="audio"))
+        body = SessionDescription("stored", "*", media_of).serialize(self.device.config.address)
         base = request.uri.rstrip("/") + "/"
         return Response(200, Headers([("Content-Base", base), ("Content-Type", "application/sdp")]), body)
+
+    def _sound_of(self, archive: Archive) -> str:
+        return archive.seed.sound if archive.seed is not None else ""
+
+    async def _setup(self, request: Request) -> Response:
+        """Of the picture, or of the sound."""
+        if not request.uri.rstrip("/").endswith("/audio"):
+            return await super()._setup(request)
+        picture, self.send = self.send, None
+        response = await super()._setup(request)
+        self.send, self.send_sound = picture, self.send
+        return response
 
     def _parameter_sets(self, archive: Archive) -> list[bytes]:
         if archive.ring.parameter_sets:
@@ -81,6 +99,8 @@ class ReplayConnection(Connection):
         ssrc, sequence = secrets.randbits(32), secrets.randbits(16)
         pictures = self.archive.pictures(*self.span)
         before: float | None = None
+        sound = self._sound_of(self.archive) if self.send_sound is not None and not self.key_pictures else ""
+        sound_ssrc, sound_sequence = secrets.randbits(32), secrets.randbits(16)
         with contextlib.suppress(ConnectionError):
             number = 0
             while some := await asyncio.to_thread(lambda: list(islice(pictures, _AHEAD))):
@@ -98,11 +118,27 @@ class ReplayConnection(Connection):
                     before = picture.at_s
                     await send(_packets(picture, ssrc, sequence, apart=apart), False)
                     sequence = (sequence + len(picture.payloads)) & 0xFFFF
+                    if sound and self.send_sound is not None and picture.seeded:
+                        pieces = sound_beside(picture, sound)
+                        await self.send_sound(_sound_packets(pieces, sound, sound_ssrc, sound_sequence), False)
+                        sound_sequence = (sound_sequence + len(pieces)) & 0xFFFF
                     await self.writer.drain()
             last = Stamp(before or self.span[0], ends=True, last=True)
             end = RtpPacket(PAYLOAD_TYPE, sequence, 0, ssrc, b"", extension=replay.serialize_stamp(last))
             await send([end.serialize()], False)
             await self.writer.drain()
+
+
+def _sound_packets(pieces: list[tuple[float, bytes]], codec: str, ssrc: int, sequence: int) -> list[bytes]:
+    packets = []
+    for number, (at_s, payload) in enumerate(pieces):
+        timestamp = round(at_s * SOUND_HZ) & 0xFFFFFFFF
+        extension = replay.serialize_stamp(Stamp(at_s, key=True))
+        packet = RtpPacket(
+            _SOUND_TYPES[codec], (sequence + number) & 0xFFFF, timestamp, ssrc, payload, extension=extension
+        )
+        packets.append(packet.serialize())
+    return packets
 
 
 def _packets(picture: Picture, ssrc: int, sequence: int, *, apart: bool) -> list[bytes]:

@@ -133,7 +133,7 @@ class Gap(Part):
 
 class SeedArchive(Part):
     """What the channels hold from before: so many days, without the gaps; `on_min` and `off_min`: so long recorded, so long
-    not.
+    not; `sound`: a tone at the beginning of each second, in that codec.
     """
 
     days: Annotated[float, Field(gt=0, le=400)] = 30
@@ -141,6 +141,7 @@ class SeedArchive(Part):
     off_min: Annotated[float, Field(ge=0)] = 0
     gaps: tuple[Gap, ...] = ()
     channels: tuple[int, ...] = ()  # empty: those that record
+    sound: Literal["", "PCMA", "PCMU"] = ""
 
 
 class Recorder(Device):

@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.jobs.known.spans import Span, joined
@@ -29,7 +30,8 @@ _MOST_STEPS = 120
 @dataclass(frozen=True)
 class History:
     """Of one channel, by the recorder's own clock. main, sub: when its streams were kept, `sub` None where the recording has no
-    second picture; searched: in which way that was learnt; step_s: how finely; problem: why it is not known whole
+    second picture; searched: in which way that was learnt; step_s: how finely; problem: why it is not known whole; known_until:
+    up to where it is known then, None where it is known until now
     """
 
     main: tuple[Span, ...] = ()
@@ -37,6 +39,7 @@ class History:
     searched: str = NOT_TOLD
     step_s: float = 1.0
     problem: str = ""
+    known_until: datetime | None = None
 
 
 class EventSearch:
@@ -45,6 +48,7 @@ class EventSearch:
     def __init__(self, client: Device) -> None:
         self._client = client
         self.problem = ""
+        self.known_until: datetime | None = None  # up to where all was told, None where it was told whole
 
     async def events(self, recordings: Sequence[str], start: datetime, end: datetime) -> list[TrackEvent]:
         """Oldest first. Raises NotOfferedError where it has no such search, or another DeviceError."""
@@ -54,14 +58,14 @@ class EventSearch:
             some, whole = await self._one(recordings, since, end, deadline)
             changes = [e for e in some if not e.start]
             found += some
-            if time.monotonic() > deadline or len(found) >= _MOST_EVENTS:
-                self.problem = f"not all was told in time: {len(found)} events"
-                break
             newest = max((e.at for e in changes), default=since)
+            if time.monotonic() > deadline or len(found) >= _MOST_EVENTS:
+                self.problem, self.known_until = f"not all was told in time: {len(found)} events", newest
+                break
             # A search that the recorder cut short looks like one that is complete: it is complete when it brings nothing more.
             if not changes or newest < since:
                 if not whole:
-                    self.problem = f"its search ended by itself after {len(found)} events"
+                    self.problem, self.known_until = f"its search ended by itself after {len(found)} events", newest
                 break
             since = newest + _NEXT  # the state at the beginning tells what else changed in that moment
         return sorted(dict.fromkeys(found), key=lambda e: e.at)
@@ -122,48 +126,77 @@ def spans_of(events: Iterable[TrackEvent], earliest: datetime | None, until: dat
 First = Callable[[datetime], Awaitable[datetime | None]]
 
 
-async def wound(first_from: First, now: datetime) -> History:
-    """By what is played from a moment on. first_from: when the first picture was recorded that comes, None where none does."""
-    oldest = await first_from(datetime(1990, 1, 1, tzinfo=UTC))
+async def wound(first_from: First, now: datetime, enough_s: float = _ENOUGH_S) -> History:
+    """By what is played from a moment on. first_from: when the first picture was recorded that comes, None where none does: some
+    recorders play on from the next picture there is, others refuse or say nothing in a hole. enough_s: no longer than that [s]
+    """
+    deadline = time.monotonic() + enough_s
+    oldest = await _oldest(first_from, now)
     if oldest is None:
         return History(searched=REPLAY, problem="nothing was played")
     step_s = max(_STEP_S, (now - oldest).total_seconds() / _MOST_STEPS)
+    step = timedelta(seconds=step_s)
     spans: list[Span] = []
-    begun, last = (
-        oldest,
-        oldest,
-    )  # of the span that is looked at: its beginning, and where it was seen to hold something
-    while True:
-        at = last + timedelta(seconds=step_s)
-        if at >= now:
-            at = now - timedelta(seconds=1)
-        if at <= last:
-            spans.append((begun.timestamp(), last.timestamp()))
-            break
-        came = await first_from(at)
-        if came is not None and came < at - timedelta(seconds=step_s):
+    begun: datetime | None = oldest  # of the span that is looked at; None in a hole where nothing is played
+    last = at = oldest  # where something was seen, and where it was looked for
+    late = False
+    while at < now - _LAST and not late:
+        before, at = at, min(at + step, now - _LAST)
+        late = time.monotonic() > deadline
+        came = None if late else await first_from(at)
+        if came is not None and came < at - step:
             return History(searched=NOT_TOLD, problem="it plays from another time than was asked for")
-        if came is not None and (came - at).total_seconds() < _NEAR_S:
+        near = came is not None and (came - at).total_seconds() < _NEAR_S
+        if near and begun is not None:
             last = at
             continue
-        edge = await _edge(first_from, last, at)
-        spans.append((begun.timestamp(), edge.timestamp()))
-        if came is None:
-            break
-        begun = last = came
-    return History(tuple(joined(spans, _JOINED_S)), None, REPLAY, step_s)
+        if begun is not None and not late:
+            last = await _edge(first_from, last, at)
+            spans.append((begun.timestamp(), last.timestamp()))
+            begun = None
+        if came is not None:
+            begun = await _edge(first_from, came, before) if near else came
+            last = at = max(at, begun)
+    if begun is not None:
+        spans.append((begun.timestamp(), last.timestamp()))
+    problem = f"there was no time to wind on from {quantities.moment(last)}" if late else ""
+    return History(tuple(joined(spans, _JOINED_S)), None, REPLAY, step_s, problem, last if late else None)
 
 
+async def _oldest(first_from: First, now: datetime) -> datetime | None:
+    """The first picture there is: what is played from long ago on; where that is refused, between the farthest moment at which
+    something comes and the next at which nothing does.
+    """
+    came = await first_from(datetime(1990, 1, 1, tzinfo=UTC))
+    if came is not None:
+        return came
+    found: datetime | None = None
+    since = gone = now
+    for at in (now - timedelta(minutes=m) for m in _BACK_MIN):
+        came = await first_from(at)
+        if came is not None:
+            found, since = came, at
+        elif gone >= since:
+            gone = at
+    if found is None or gone >= since or (found - since).total_seconds() > _NEAR_S:
+        return found
+    return await _edge(first_from, found, gone)
+
+
+_DAY_MIN = 24 * 60
+_BACK_MIN = (1, 10, 60, 360, *(_DAY_MIN * 2**n for n in range(11)))  # the last of them before any recorder's time
 _NEAR_S = 10.0  # to the next key picture
+_LAST = timedelta(seconds=1)  # before now: what is looked at last
 
 
 async def _edge(first_from: First, there: datetime, gone: datetime) -> datetime:
-    """Until when something is kept: between a moment where it is and one where it is not, to a second."""
-    while (gone - there).total_seconds() > 1:
+    """Until when something is kept, or since when: between a moment where it is and one where it is not, to a second."""
+    while abs(gone - there) > timedelta(seconds=1):
         middle = there + (gone - there) / 2
         came = await first_from(middle)
-        if came is not None and (came - middle).total_seconds() < min(_NEAR_S, (gone - middle).total_seconds()):
-            there = max(middle, came)
+        near_s = min(_NEAR_S, abs(gone - middle).total_seconds())
+        if came is not None and (came - middle).total_seconds() < near_s:
+            there = max(middle, came) if gone > there else min(there, came)
         else:
             gone = middle
     return there

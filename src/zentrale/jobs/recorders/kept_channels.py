@@ -27,6 +27,7 @@ from zentrale.protocols.onvif.search import Stored
 from zentrale.protocols.stream_address import StreamAddress
 
 _AHEAD = timedelta(minutes=1)
+_WIND_S = 480.0  # for all channels of a recorder that has to be wound
 _NOTHING_THERE = (404, 457)  # RFC 2326 clause 11.3: Not Found, Invalid Range
 
 
@@ -54,7 +55,8 @@ class KeptChannels:
         try:
             return await self._searched(wanted)
         except NotOfferedError:
-            return {number: await self._wound(number) for number in wanted}
+            enough_s = _WIND_S / max(len(wanted), 1)
+            return {number: await self._wound(number, enough_s) for number in wanted}
 
     async def _searched(self, wanted: Mapping[int, Recording]) -> Mapping[int, History]:
         stored = {number: await self._channels.stored(item) for number, item in wanted.items()}
@@ -67,11 +69,11 @@ class KeptChannels:
         events = by_track(await search.events([wanted[n].token for n in some], start, self.now + _AHEAD))
         for number, told in some.items():
             item = wanted[number]
-            found[number] = _history(item, told, events, search.problem)
+            found[number] = _history(item, told, events, search)
             if found[number].searched == NOT_TOLD and len(some) > 1:  # what it tells of many at once may be cut short
                 alone = EventSearch(self._client)
                 own = by_track(await alone.events([item.token], start, self.now + _AHEAD))
-                found[number] = _history(item, told, own, alone.problem)
+                found[number] = _history(item, told, own, alone)
         return found
 
     async def address(self, number: int) -> StreamAddress:
@@ -86,7 +88,7 @@ class KeptChannels:
             self._addresses[number] = StreamAddress.told(uri, self._client.host)
         return self._addresses[number]
 
-    async def _wound(self, number: int) -> History:
+    async def _wound(self, number: int, enough_s: float) -> History:
         try:
             await self.address(number)
         except NotOfferedError:
@@ -96,7 +98,7 @@ class KeptChannels:
             return await self.first_from(number, at)
 
         try:
-            return await wound(first_from, self.now)
+            return await wound(first_from, self.now, enough_s)
         except (RefusedError, UnreachableError):
             raise
         except DeviceError as error:
@@ -117,21 +119,22 @@ class KeptChannels:
 
 
 def _history(
-    item: Recording, told: Stored, events: Mapping[tuple[str, str], Sequence[TrackEvent]], problem: str
+    item: Recording, told: Stored, events: Mapping[tuple[str, str], Sequence[TrackEvent]], search: EventSearch
 ) -> History:
     """Of the recording's first picture track, and of its second."""
     tracks = item.tracks_of(VIDEO)
     own = {track: some for (token, track), some in events.items() if token == item.token}
     assert told.latest is not None
     if not own:
-        return _between(told, problem)
+        return _between(told, search.problem)
     first = next((t for t in tracks if t in own), next(iter(own)))
     second = next((t for t in tracks if t in own and t != first), None)
-    main = spans_of(own[first], told.earliest, told.latest)
+    until = min(told.latest, search.known_until or told.latest)
+    main = spans_of(own[first], told.earliest, until)
     if not main:
-        return _between(told, problem)
-    sub = None if second is None else spans_of(own[second], told.earliest, told.latest)
-    return History(main, sub, SEARCH, 1.0, problem)
+        return _between(told, search.problem)
+    sub = None if second is None else spans_of(own[second], told.earliest, until)
+    return History(main, sub, SEARCH, 1.0, search.problem, search.known_until)
 
 
 def _between(told: Stored, problem: str) -> History:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import json
-from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+import math
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -14,32 +16,32 @@ from zentrale import quantities
 from zentrale.errors import (
     DeviceError,
     InputError,
-    NotFoundError,
     RefusedError,
     RemoteProtocolError,
     StorageError,
 )
-from zentrale.field import scheduler
 from zentrale.field.clip_file import ClipFile
 from zentrale.field.replaying import Player, replaying
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
-from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.kept_channels import KeptChannels
-from zentrale.jobs.recorders.recorder_registry import driver_of, opened
+from zentrale.jobs.recordings.asking import Entered, each_recorder
 from zentrale.logbook.evidence import Notes, note, observations
 from zentrale.logbook.store import Logbook
 from zentrale.protocols.onvif.replay import Replay
+from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.stored_pictures import StoredPicture, StoredPictures
+from zentrale.protocols.streams.stored_sound import SoundFormat, SoundPiece, StoredSound
 from zentrale.site.folder import write_atomically
-from zentrale.site.model import Camera, Plan, Recorder
+from zentrale.site.model import Camera, Plan
 
 KIND = "clip"  # of its observations
 GAP_S = 2.0  # a longer hole begins a new file
 _ENDS_S = 2.0  # what is stored may end so long before the moment asked for
+_MOST_GROUP_BYTES, _MOST_PIECES = 64_000_000, 20_000  # between two key pictures
+_MOST_OF_A_NAME = 100  # files
+_MOMENT_S = 0.001
 _AGAIN, _PAUSE_S = 5, 1.0  # after a connection that broke, as long as it goes on in between
 
 Progress = Callable[[int, str], None]
@@ -62,12 +64,13 @@ class Clip:
     lost: int
     sha256: str
     codec: str
+    sound: str = ""
 
     def document(self) -> dict[str, object]:
         return {
             "camera": self.camera, "recorder": self.recorder, "channel": self.channel, "file": self.file,
             "from": _precise(self.begin), "to": _precise(self.end), "frames": self.frames, "lost": self.lost,
-            "sha256": self.sha256, "codec": self.codec,
+            "sha256": self.sha256, "codec": self.codec, "sound": self.sound or None,
             "asked_from": _precise(self.asked[0]), "asked_to": _precise(self.asked[1]),
         }  # fmt: skip
 
@@ -84,7 +87,8 @@ class Saved:
     recorder: str
     clips: list[Clip] = field(default_factory=list)
     says: list[str] = field(default_factory=list)
-    sound: str = ""  # codec of sound that is stored, and is in no file
+    silent: str = ""  # why sound that is stored is in no file
+    notes: list[str] = field(default_factory=list)
     stopped: bool = False  # this machine's disk takes no more
 
 
@@ -92,52 +96,34 @@ async def save(
     plan: Plan, keyring: Keyring, cameras: Sequence[Camera], span: tuple[datetime, datetime], folder: Path, progress: Progress
 ) -> list[Saved]:  # fmt: skip
     """One channel of a recorder after the other, at most at the rate that its data sheet says it sends."""
-    found = last_devices(plan, keyring.logbook)
-    recorders = [r for r in plan.recorders if any(c.recorder == r.name for c in cameras)]
     done = 0
 
-    async def one(recorder: Recorder) -> list[Saved]:
+    async def ask(entered: Entered) -> list[Saved]:
         nonlocal done
-        saved = []
-        async for each in _of_recorder(plan, keyring, recorder, found.get(recorder.name), cameras, span, folder):
-            saved.append(each)
+        output = plan.recorder_type(entered.recorder).output_mbps
+        saved: list[Saved] = []
+        full = ""
+        for camera in entered.cameras:
+            row = Saved(camera.name, camera.recorder, stopped=bool(full))
+            if full:
+                row.says.append(f"not begun, since the disk took no more of {full}")
+            else:
+                saving = _Saving(entered.source, camera, span, folder, output * 1e6 if output else None)
+                row = await saving.run()
+                full = camera.name if row.stopped else ""
+            saved.append(row)
             done += 1
-            progress(done, each.camera)
+            progress(done, camera.name)
         return saved
 
-    outcomes = await scheduler.run(recorders, one, at_once=len(recorders) or 1, budget_s=None)
     rows: list[Saved] = []
-    for recorder, outcome in zip(recorders, outcomes, strict=True):
+    for told in await each_recorder(plan, keyring, cameras, ask, None):
+        outcome = told.outcome
         if isinstance(outcome, Failure):
-            own = [c for c in cameras if c.recorder == recorder.name]
-            rows += [Saved(c.name, recorder.name, says=[outcome.message]) for c in own]
+            rows += [Saved(c.name, c.recorder, says=[outcome.message]) for c in told.cameras]
         else:
             rows += outcome
     return rows
-
-
-async def _of_recorder(
-    plan: Plan, keyring: Keyring, recorder: Recorder, seen: FoundDevice | None, cameras: Sequence[Camera],
-    span: tuple[datetime, datetime], folder: Path,
-) -> AsyncIterator[Saved]:  # fmt: skip
-    if seen is None or not seen.url:
-        if not driver_of(plan, recorder).has_service:
-            opened(keyring, recorder, None).kept()  # raises: it says what to do instead
-        raise NotFoundError("the last discovery did not find it, so it was not asked")
-    await keyring.ready()
-    output = plan.recorder_type(recorder).output_mbps
-    async with entered(keyring, seen, recorder) as client:
-        source = opened(keyring, recorder, client).kept()
-        full = ""
-        for camera in [keyring.numbered(c) for c in cameras if c.recorder == recorder.name]:
-            if full:
-                yield Saved(
-                    camera.name, recorder.name, says=[f"not begun, since the disk took no more of {full}"], stopped=True
-                )
-                continue
-            saving = _Saving(source, camera, span, folder, output * 1e6 if output else None)
-            yield await saving.run()
-            full = camera.name if saving.saved.stopped else ""
 
 
 class _Saving:
@@ -160,27 +146,27 @@ class _Saving:
         self._media_sets: list[bytes] = []
         self._codec = ""
         self._whole = False
+        self._sound: StoredSound | None = None
+        self._sound_codec = ""
+        self._heard: list[SoundPiece] = []  # since what was written last
+        self._heard_until = 0.0
 
     async def run(self) -> Saved:
         start, tries = self._begin, 0
         while True:
-            why = ""
+            why, refused = "", False
             try:
                 await self._play(start)
             except StorageError as error:
                 self._stopped(error)
-                self._end_file(whole=False)
                 return self.saved
-            except RefusedError as error:
-                why = str(error)
-                tries = _AGAIN
             except DeviceError as error:
-                why = str(error)
+                why, refused = str(error), isinstance(error, RefusedError)
             if self._whole or self._reached():
                 break
             again = self._written_until
-            tries = 0 if again is not None and again > start and tries < _AGAIN else tries + 1
-            if tries >= _AGAIN or again is None:
+            tries = 0 if again is not None and again > start else tries + 1
+            if refused or tries >= _AGAIN or again is None:
                 self.saved.says.append(why or "it ended before the moment asked for")
                 break
             start = again
@@ -190,14 +176,20 @@ class _Saving:
             self._end_file()
         except StorageError as error:
             self._stopped(error)
-            self._end_file(whole=False)
+        except DeviceError as error:  # no film comes of it
+            self.saved.says.append(str(error))
         if not self.saved.clips and not self.saved.says:
             self.saved.says.append("nothing is stored then")
+        if self._sound is not None and not any(c.sound for c in self.saved.clips):
+            self.saved.silent = f"{self._sound_codec}: none came with a time of its own"
         return self.saved
 
     def _stopped(self, error: StorageError) -> None:
-        self.saved.says.append(f"{error.what}; what was written until then can be played")
         self.saved.stopped = True
+        with contextlib.suppress(StorageError):  # of the same disk, and told already
+            self._end_file(whole=False)
+        kept = "what was written until then can be played" if self.saved.clips else "nothing of it was written"
+        self.saved.says.append(f"{error.what}; {kept}")
 
     def _reached(self) -> bool:
         return bool(self._last_s) and self._last_s >= self._end.timestamp() - _ENDS_S
@@ -205,21 +197,36 @@ class _Saving:
     async def _play(self, start: datetime) -> None:
         address = await self._source.address(self._camera.channel)
         asked = Replay(start, self._end)
-        async with replaying(address, self._source.visit, asked, most_bps=self._most_bps) as player:
+        async with replaying(address, self._source.visit, asked, sound=True, most_bps=self._most_bps) as player:
             assert player.described is not None
             media = player.described.media
             stored = StoredPictures(media)
-            self._codec, self._media_sets, self._group = media.codec, media.parameter_sets(), []
-            self.saved.sound = player.described.sound.codec if player.described.sound is not None else ""
+            self._codec, self._media_sets, self._group, self._heard = media.codec, media.parameter_sets(), [], []
+            self._sound = self._sound_of(player.described.sound)
             await self._take(player, stored)
             self._lost_before += stored.lost
             self._whole = player.ended_by.startswith("it says")
 
+    def _sound_of(self, media: Media | None) -> StoredSound | None:
+        if media is None:
+            return None
+        self._sound_codec = media.codec
+        try:
+            return StoredSound(media)
+        except RemoteProtocolError as error:
+            self.saved.silent = f"{media.codec}: {error}" if media.codec not in str(error) else str(error)
+            return None
+
     async def _take(self, player: Player, stored: StoredPictures) -> None:
-        end_s = self._end.timestamp()
+        end_s, size = self._end.timestamp(), 0
         async for each in player.packets():
             if each.sound:
+                if self._sound is not None and len(self._heard) < _MOST_PIECES:
+                    self._heard += self._sound.push(each.packet, each.stamp)
                 continue
+            size += len(each.packet.payload)
+            if size > _MOST_GROUP_BYTES:
+                raise RemoteProtocolError(f"no key picture in {size // 1_000_000} MB of what it plays")
             for picture in stored.push(each.packet, each.stamp):
                 if picture.at_s is None:
                     raise RemoteProtocolError(
@@ -229,55 +236,73 @@ class _Saving:
                     self._whole = True
                     return
                 if picture.unit.key:
-                    self._write_group()
-                    self._group = []
+                    self._write_group(picture.at_s)
+                    size = 0
                 if picture.unit.key or self._group:
                     self._group.append(picture)
                 self._lost = self._lost_before + stored.lost
 
-    def _write_group(self) -> None:
-        """The pictures from a key picture up to the next. A hole before them begins a new file."""
+    def _write_group(self, until_s: float = math.inf) -> None:
+        """The pictures from a key picture up to the next, which is at `until_s`. A hole before them begins a new file."""
         whole = [p for p in self._group if p.at_s is not None and p.unit.units]
         self._group = []
         if not whole or not whole[0].unit.key:
             return
         first, last = (p.at_s or 0.0 for p in (whole[0], whole[-1]))
-        if self._file is not None and not 0 < first - self._last_s <= GAP_S:
-            if first <= self._last_s:
-                return  # it was written before the connection broke
+        heard = [p for p in self._heard if p.at_s < until_s and p.at_s >= self._heard_until]
+        self._heard = [p for p in self._heard if p.at_s >= until_s]
+        if self._file is not None and first <= self._last_s:
+            return  # it was written before the connection broke
+        # One that was begun without sound cannot take any.
+        if self._file is not None and (first - self._last_s > GAP_S or (heard and not self._file.has_sound)):
             self._end_file()
         if self._file is None:
             self._first_s = first
-            at = datetime.fromtimestamp(first, UTC)
-            path = _free(self._folder / f"{self._camera.name}-{at:%Y%m%dT%H%M%SZ}.mp4")
-            self._file = ClipFile(path, self._codec, self._media_sets, whole[0].unit.units)
-        self._file.write([((p.at_s or 0.0) - self._first_s, p.unit.annex_b(), p.unit.key) for p in whole])
+            form = self._sound.format if self._sound is not None and heard else None
+            self._file = self._new_file(first, whole[0].unit.units, form)
+        self._file.write(
+            [((p.at_s or 0.0) - self._first_s, p.unit.annex_b(), p.unit.key) for p in whole],
+            [(p.at_s - self._first_s, p.data, p.samples) for p in heard if p.at_s >= self._first_s],
+        )
+        self._heard_until = max((p.at_s for p in heard), default=self._heard_until) + _MOMENT_S
         self._last_s = last
         self._written_until = datetime.fromtimestamp(last, UTC) + timedelta(milliseconds=1)
 
+    def _new_file(self, first_s: float, units: Sequence[bytes], sound: SoundFormat | None) -> ClipFile:
+        """Never over a file that is there, nor into one that another run writes."""
+        at = datetime.fromtimestamp(first_s, UTC)
+        path = self._folder / f"{self._camera.name}-{at:%Y%m%dT%H%M%SZ}.mp4"
+        for number in range(2, _MOST_OF_A_NAME):
+            with contextlib.suppress(FileExistsError):
+                return ClipFile(path, self._codec, self._media_sets, units, sound)
+            if (part := path.with_name(path.name + ".part")).exists():
+                self.saved.notes.append(f"{part.name}: another run writes it, or one that was stopped left it")
+            path = path.with_stem(f"{path.stem.removesuffix(f'-{number - 1}')}-{number}")
+        raise StorageError(f"{path}: there are {_MOST_OF_A_NAME} such files", "give another --to-folder")
+
     def _end_file(self, *, whole: bool = True) -> None:
+        """Raises StorageError where the last of it cannot be written; what can be played is among the clips then, too."""
         if self._file is None:
             return
         file, self._file = self._file, None
+        failed: StorageError | None = None
         try:
-            file.close(whole=whole)
+            there = file.close(whole=whole)
         except StorageError as error:
-            self._stopped(error)
+            failed, there = error, file.frames > 0 and file.path.exists()
+        if there:
+            self._add(file)
+        if failed is not None:
+            raise failed
+
+    def _add(self, file: ClipFile) -> None:
         begin, end = (datetime.fromtimestamp(s, UTC) for s in (self._first_s, self._first_s + file.last_s))
         clip = Clip(
             self._camera.name, self._camera.recorder, self._camera.channel, (self._begin, self._end), begin, end, str(file.path),
             file.frames, self._lost - sum(c.lost for c in self.saved.clips), file.sha256, self._codec,
+            self._sound_codec if file.has_sound else "",
         )  # fmt: skip
         self.saved.clips.append(clip)
-
-
-def _free(path: Path) -> Path:
-    """Never over a file that is there."""
-    number, found = 2, path
-    while found.exists() or found.with_name(found.name + ".part").exists():
-        found = path.with_stem(f"{path.stem}-{number}")
-        number += 1
-    return found
 
 
 def describe(clips: Sequence[Clip], reason: str, vantage: str) -> None:

@@ -8,19 +8,16 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, NotFoundError, RemoteProtocolError
-from zentrale.field import pictures, scheduler
+from zentrale.errors import DeviceError, RemoteProtocolError
+from zentrale.field import pictures
 from zentrale.field.replaying import replaying
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.spans import Span
-from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.history import NOT_TOLD, History
 from zentrale.jobs.recorders.kept_channels import KeptChannels
-from zentrale.jobs.recorders.recorder_registry import driver_of, opened
+from zentrale.jobs.recordings.asking import Entered, each_recorder
 from zentrale.logbook.evidence import Notes, note
 from zentrale.protocols.onvif.replay import Replay
 from zentrale.protocols.streams.stored_pictures import StoredPictures
@@ -74,9 +71,6 @@ async def instants(
     plan: Plan, keyring: Keyring, cameras: Sequence[Camera], times: Sequence[datetime], progress: Progress
 ) -> Instants:
     """Every camera at every moment, in that order; one that cannot be had says why."""
-    found = last_devices(plan, keyring.logbook)
-    recorders = [r for r in plan.recorders if any(c.recorder == r.name for c in cameras)]
-    offsets: dict[str, float] = {}
     done = 0
 
     def one_more(name: str) -> None:
@@ -84,19 +78,32 @@ async def instants(
         done += 1
         progress(done, name)
 
-    async def one(recorder: Recorder) -> list[Instant]:
-        own = [keyring.numbered(c) for c in cameras if c.recorder == recorder.name]
-        return await _of_recorder(plan, keyring, recorder, found.get(recorder.name), own, times, offsets, one_more)
+    async def ask(entered: Entered) -> list[Instant]:
+        source, own = entered.source, entered.cameras
+        room = asyncio.Semaphore(at_once(plan, entered.recorder, own))
+
+        async def one(camera: Camera, at: datetime) -> Instant:
+            async with room:
+                result = await picture_at(source, camera, at)
+            one_more(camera.name)
+            return result
+
+        rows = list(await asyncio.gather(*(one(c, at) for at in times for c in own)))
+        return await _with_the_nearest(source, rows)
 
     budget_s = keyring.budget(60.0 + _SECONDS * len(times) * len(cameras))
-    outcomes = await scheduler.run(recorders, one, at_once=len(recorders) or 1, budget_s=budget_s)
     rows: list[Instant] = []
-    for recorder, outcome in zip(recorders, outcomes, strict=True):
+    offsets: dict[str, float] = {}
+    for told in await each_recorder(plan, keyring, cameras, ask, budget_s):
+        outcome = told.outcome
         if isinstance(outcome, Failure):
-            own = [keyring.numbered(c) for c in cameras if c.recorder == recorder.name]
-            rows += [Instant(c.name, recorder.name, c.channel, at, says=outcome.message) for at in times for c in own]
+            rows += [
+                Instant(c.name, c.recorder, c.channel, at, says=outcome.message) for at in times for c in told.cameras
+            ]
         else:
             rows += outcome
+        if told.ahead is not None:
+            offsets[told.recorder.name] = told.ahead.total_seconds()
     order = {c.name: n for n, c in enumerate(cameras)}
     return Instants(tuple(sorted(rows, key=lambda r: (r.asked, order[r.camera]))), offsets)
 
@@ -108,30 +115,6 @@ def at_once(plan: Plan, recorder: Recorder, cameras: Sequence[Camera]) -> int:
         return _AT_ONCE
     rate = max((plan.streams(c)["main"].most_bps for c in cameras), default=1)
     return max(1, min(_AT_ONCE, int(most * 1e6 // rate)))
-
-
-async def _of_recorder(
-    plan: Plan, keyring: Keyring, recorder: Recorder, seen: FoundDevice | None, cameras: Sequence[Camera],
-    times: Sequence[datetime], offsets: dict[str, float], done: Callable[[str], None],
-) -> list[Instant]:  # fmt: skip
-    if seen is None or not seen.url:
-        if not driver_of(plan, recorder).has_service:
-            opened(keyring, recorder, None).kept()  # raises: it says what to do instead
-        raise NotFoundError("the last discovery did not find it, so it was not asked")
-    await keyring.ready()
-    async with entered(keyring, seen, recorder) as client:
-        offsets[recorder.name] = client.clock_offset.total_seconds()
-        source = opened(keyring, recorder, client).kept()
-        room = asyncio.Semaphore(at_once(plan, recorder, cameras))
-
-        async def one(camera: Camera, at: datetime) -> Instant:
-            async with room:
-                result = await picture_at(source, camera, at)
-            done(camera.name)
-            return result
-
-        rows = list(await asyncio.gather(*(one(c, at) for at in times for c in cameras)))
-        return await _with_the_nearest(source, rows)
 
 
 async def picture_at(source: KeptChannels, camera: Camera, at: datetime) -> Instant:

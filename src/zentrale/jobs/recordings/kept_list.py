@@ -9,17 +9,14 @@ from zoneinfo import ZoneInfo
 
 from zentrale import quantities
 from zentrale.errors import NotFoundError
-from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.entry_judged import judge_clock
-from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.spans import Span, common, joined, total, wanted, within, without
-from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.history import NOT_TOLD, History
-from zentrale.jobs.recorders.recorder_registry import driver_of, opened
+from zentrale.jobs.recorders.recorder_registry import driver_of
+from zentrale.jobs.recordings.asking import Entered, each_recorder
 from zentrale.logbook.evidence import Judged, Notes, latest, note
 from zentrale.logbook.store import Logbook
 from zentrale.output.hours import HoursOfChannel
@@ -109,79 +106,64 @@ class RecordingList:
     """`offsets_s`: how far each recorder's clock is ahead, where it told its time."""
 
     channels: tuple[ChannelKept, ...]
-    findings: tuple[Finding, ...]
+    judged: tuple[Judged, ...]
     offsets_s: Mapping[str, float]
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        return tuple(f for j in self.judged for f in j.findings)
 
 
 async def recordings_of(plan: Plan, keyring: Keyring, cameras: Sequence[Camera], progress: Progress) -> RecordingList:
     """Of the channels of these cameras; one line for each, whatever its recorder tells."""
-    found = last_devices(plan, keyring.logbook)
-    recorders = [r for r in plan.recorders if any(c.recorder == r.name for c in cameras)]
     done = 0
-    offsets: dict[str, float] = {}
 
-    async def one(recorder: Recorder) -> list[ChannelKept]:
+    async def ask(entered: Entered) -> list[ChannelKept]:
         nonlocal done
-        own = [keyring.numbered(c) for c in cameras if c.recorder == recorder.name]
-        kept = await _of_recorder(plan, keyring, recorder, found.get(recorder.name), own, offsets)
+        source = entered.source
+        kept = await source.read([c.channel for c in entered.cameras])
         done += 1
-        progress(done, recorder.name)
-        return kept
+        progress(done, entered.recorder.name)
+        return [_as_planned(plan, c, kept.get(c.channel), source.now) for c in entered.cameras]
 
-    outcomes = await scheduler.run(recorders, one, at_once=len(recorders) or 1, budget_s=keyring.budget(BUDGET_S))
     rows: list[ChannelKept] = []
     judged: list[Judged] = []
-    for recorder, outcome in zip(recorders, outcomes, strict=True):
+    offsets: dict[str, float] = {}
+    for told in await each_recorder(plan, keyring, cameras, ask, keyring.budget(BUDGET_S)):
+        recorder, outcome = told.recorder, told.outcome
+        ref = Ref(Kind.RECORDER, recorder.name)
         if isinstance(outcome, Failure):
-            own = [keyring.numbered(c) for c in cameras if c.recorder == recorder.name]
-            rows += [ChannelKept(recorder.name, c.channel, c.name, error=outcome.message) for c in own]
+            rows += [ChannelKept(recorder.name, c.channel, c.name, error=outcome.message) for c in told.cameras]
             judged.append(_not_asked(plan, recorder, outcome))
         else:
             rows += outcome
-            judged += [Judged(Ref(Kind.RECORDER, recorder.name), frozenset({"REC-3", "REC-5"}))]
-            if recorder.name in offsets:
-                judged.append(judge_clock(Ref(Kind.RECORDER, recorder.name), offsets[recorder.name], plan.policy))
+            judged.append(Judged(ref, frozenset({"REC-3", "DIS-1"})))
+        if told.ahead is not None:
+            offsets[recorder.name] = told.ahead.total_seconds()
+            judged.append(judge_clock(ref, offsets[recorder.name], plan.policy))
     begun = _registered(keyring)
     judged += [j for row in rows if not row.error for j in _judged(plan, row, begun.get(row.camera))]
     order = {c.name: n for n, c in enumerate(plan.cameras)}
     rows.sort(key=lambda r: (-sum(g.seconds for g in r.gaps), order[r.camera]))
-    return RecordingList(tuple(rows), tuple(f for j in judged for f in j.findings), offsets)
+    return RecordingList(tuple(rows), tuple(judged), offsets)
 
 
-def keep(keyring: Keyring, run: int, plan: Plan, listed: RecordingList) -> None:
+def keep(keyring: Keyring, run: int, listed: RecordingList) -> None:
     """Into the logbook: what was seen, and what that says."""
-    notes = Notes()
-    begun = _registered(keyring)
+    notes = Notes(judged=list(listed.judged))
     for row in listed.channels:
         if not row.error:
             spans = joined(row.spans, (row.days or 0) * 86400 / _FINEST) if len(row.spans) > _FINEST else row.spans
             content = {**row.document(), "asked_at": quantities.timestamp(row.asked_at)}
             notes.observe(KIND, row.ref, row.searched, {**content, "spans": [[round(a), round(b)] for a, b in spans]})
-            notes.judged += _judged(plan, row, begun.get(row.camera))
     note(keyring.logbook, run, notes)
-
-
-async def _of_recorder(
-    plan: Plan, keyring: Keyring, recorder: Recorder, seen: FoundDevice | None, cameras: Sequence[Camera],
-    offsets: dict[str, float],
-) -> list[ChannelKept]:  # fmt: skip
-    if not driver_of(plan, recorder).has_service:
-        opened(keyring, recorder, None).kept()  # raises: it says what to do instead
-    if seen is None or not seen.url:
-        raise NotFoundError("the last discovery did not find it, so its channels were not asked")
-    await keyring.ready()
-    async with entered(keyring, seen, recorder) as client:
-        offsets[recorder.name] = client.clock_offset.total_seconds()
-        source = opened(keyring, recorder, client).kept()
-        kept = await source.read([c.channel for c in cameras])
-        return [_as_planned(plan, c, kept.get(c.channel), source.now) for c in cameras]
 
 
 def _as_planned(plan: Plan, camera: Camera, kept: History | None, now: datetime) -> ChannelKept:
     if kept is None:
         text = f"it has no channel {camera.channel}"
         return ChannelKept(camera.recorder, camera.channel, camera.name, problem=text, asked_at=now)
-    spans, until = kept.main, now.timestamp()
+    spans, until = kept.main, (kept.known_until or now).timestamp()
     row = ChannelKept(
         camera.recorder, camera.channel, camera.name, spans, searched=kept.searched, step_s=kept.step_s, problem=kept.problem,
         asked_at=now,
@@ -197,8 +179,7 @@ def _as_planned(plan: Plan, camera: Camera, kept: History | None, now: datetime)
         if missing and missing[-1][1] >= until and missing[-1][1] - missing[-1][0] < _STANDS_S:
             missing = missing[:-1]  # it is being written
         gaps = [Gap(_moment(a), _moment(b)) for a, b in missing if b - a >= _LEAST_GAP_S]
-        if not gaps:
-            share = 1.0
+        share = None if kept.known_until is not None else share if gaps else 1.0
     sub_share = None
     if kept.sub is not None and total(spans):
         sub_share = total(common(spans, kept.sub)) / total(spans)
@@ -213,7 +194,7 @@ def _judged(plan: Plan, row: ChannelKept, begun: datetime | None) -> Iterator[Ju
     camera = plan.camera(row.camera)
     rules = plan.recording(camera)
     codes, found = set(), []
-    if row.share is not None:
+    if row.share is not None or row.gaps:  # a hole that was seen is one, even where the rest is not known
         codes.add("REC-18")
         if row.gaps:
             longest = row.gaps[0]
@@ -283,7 +264,7 @@ def _not_asked(plan: Plan, recorder: Recorder, failure: Failure[Recorder]) -> Ju
     if isinstance(failure.error, NotFoundError):
         code = "DIS-1"
     item = finding(code, ref, failure.message, "an answer", source)
-    return Judged(ref, frozenset(), (item,))
+    return Judged(ref, frozenset({code}), (item,))
 
 
 def _registered(keyring: Keyring) -> dict[str, datetime]:
