@@ -290,7 +290,7 @@ TENTHS = [n / 10 for n in range(100)]
         (played([t + 3600 for t in TENTHS]), Live(), "REC-24", "asked for 2026-11-30 20:00:00"),
         (played(TENTHS, alike=False, said="its edges agree to 8 %"), Live(), "REC-21", "8 %"),
         (played([], error="nothing is played"), Live(), "REC-22", "nothing is played"),
-        (played([], not_offered=True), Live(), "", ""),
+        (played([], unplayed="no replay is offered"), Live(), "", ""),
     ],
 )  # fmt: skip
 def test_what_is_played_is_held_against_live_and_plan(seen: Played, live: Live, code: str, words: str) -> None:
@@ -299,7 +299,7 @@ def test_what_is_played_is_held_against_live_and_plan(seen: Played, live: Live, 
     verdicts = judge(camera, plan, seen, live, Policy())  # type: ignore[arg-type]
     assert [f.code for f in verdicts.findings] == ([code] if code else []), verdicts
     assert not code or words in verdicts.findings[0].measured
-    assert bool(verdicts.judged) != seen.not_offered
+    assert bool(verdicts.judged) != bool(seen.unplayed)
 
 
 def test_an_archive_is_listed_played_saved_and_checked(

@@ -8,9 +8,10 @@ import os
 import sys
 import traceback
 from collections.abc import Callable
+from pathlib import Path
 
 from zentrale.cli.output import Output
-from zentrale.errors import EXIT_DEFECT, EXIT_INTERRUPTED, PlanError, ZentraleError
+from zentrale.errors import EXIT_DEFECT, EXIT_INTERRUPTED, InputError, PlanError, ZentraleError
 from zentrale.protocols.http_auth import without_userinfo
 from zentrale.words import clean_lines
 
@@ -25,6 +26,7 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
         logging.getLogger(noisy).setLevel(logging.ERROR)
     logging.getLogger("zeroconf").setLevel(logging.CRITICAL)  # it tells of every odd packet that anybody sends
     try:
+        _stand_somewhere()
         code = run(args)
         if Output.last is not None:
             Output.last.end()
@@ -45,6 +47,16 @@ def guarded(run: Callable[[argparse.Namespace], int], args: argparse.Namespace) 
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             return 0
         return _defect(error, args)
+
+
+def _stand_somewhere() -> None:
+    """Raises InputError where the current folder was deleted meanwhile."""
+    try:
+        Path.cwd()
+    except OSError:
+        raise InputError(
+            "the current folder is no longer there", "change into a site folder, then this again"
+        ) from None
 
 
 def _after_interruption(args: argparse.Namespace) -> str:
@@ -80,6 +92,7 @@ _KEPT = {
     "replace": _JOURNAL,
     "remove": _JOURNAL,
     "handover": "each file that was written is whole; some of the evidence pack may still be of before",
+    "recordings save": "each film ends where it was stopped and can be played, with its JSON and in the logbook",
     "network write": "files that were written are whole, the others as they were",
     "network rehearse": "the rehearsal is taken down, and the site's files are as they were",
     "demo": "the stand-in site is stopped",

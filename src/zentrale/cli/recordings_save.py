@@ -32,9 +32,9 @@ def run(work: Work) -> int:
     import socket
     from pathlib import Path
 
-    from zentrale.errors import EXIT_AS_PLANNED, EXIT_BAD_INPUT, EXIT_FAULTS, InputError, StorageError
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_BAD_INPUT, EXIT_FAULTS, InputError
     from zentrale.jobs.known.selection import select
-    from zentrale.jobs.recordings.clips import describe, keep, save
+    from zentrale.jobs.recordings.clips import keep_with, save
 
     args, output, plan = work.args, work.output, work.plan
     if not (args.begin and args.end):
@@ -47,19 +47,18 @@ def run(work: Work) -> int:
     folder = Path(args.to_folder) if args.to_folder else work.folder.output / "recordings" / "clips"
     work.vault_if_any()
     vantage = socket.gethostname()
+    missing: list[str] = []
     with work.logging() as logbook, output.progress("saving", len(cameras)) as step:
         keyring = work.keyring()
         scope = {
             "cameras": [c.name for c in cameras], "from": span[0].isoformat(), "to": span[1].isoformat(), "reason": args.reason,
         }  # fmt: skip
         with logbook.running(COMMAND, vantage, scope) as number:
-            saved = asyncio.run(save(plan, keyring, cameras, span, folder, step))
-            keep(keyring, number, plan, saved, args.reason)
+            keep = keep_with(keyring, number, plan, args.reason, vantage, missing.append)
+            saved = asyncio.run(save(plan, keyring, cameras, span, folder, keep, step))
     clips = [clip for row in saved for clip in row.clips]
-    try:
-        describe(clips, args.reason, vantage)
-    except StorageError as error:
-        output.notice(f"{error.what}: the digests are in the logbook alone")
+    for what in missing:
+        output.notice(f"{what}: its digest is in the logbook alone")
     if args.json:
         says = {row.camera: row.says for row in saved if row.says}
         output.document({"clips": [clip.document() for clip in clips], "says": says})

@@ -71,27 +71,27 @@ def _show_unjudged(output: Output, result: Verification) -> None:
 
 
 def show_channels(output: Output, result: Verification) -> None:
-    from zentrale.quantities import count, moment
+    from zentrale.quantities import count, listed, moment
 
     if output.details:
         output.heading("Recording")
     good = [c for c in result.channels if c.records]
     unknown = sum(c.records is None for c in result.channels)
-    listed = [c for c in result.channels if not c.records or output.details]
-    if listed:
+    rows = [c for c in result.channels if not c.records or output.details]
+    if rows:
         output.table(
             ["recorder", ">channel", "camera", "state", "stored until"],
             (
                 [c.recorder, str(c.channel), c.camera, f"{_style(c.records)}|{c.state}",
                  moment(c.stored_until) if c.stored_until else "-"]
-                for c in listed
+                for c in rows
             ),
         )  # fmt: skip
     last = min((c.stored_until for c in good if c.stored_until), default=None)
     text = f", each up to {moment(last)} or later" if last else ""
     left = f"; {unknown} not known, since the recorder was not asked or did not answer" if unknown else ""
     output.line(f"{len(good)} of {count(len(result.channels), 'planned channel')} record{text}{left}")
-    played = [p for p in result.played if not p.not_offered]
+    played = [p for p in result.played if not p.unplayed]
     if played:
         codes = ("REC-12", "REC-21", "REC-22", "REC-23", "REC-24")
         wrong = {str(f.ref) for f in result.findings if f.code in codes}
@@ -99,9 +99,9 @@ def show_channels(output: Output, result: Verification) -> None:
         ages = [(p.now - p.newest).total_seconds() for p in well if p.newest]
         old = f", the latest picture at most {max(0.0, *ages):.0f} s old" if ages else ""
         output.line(f"{len(well)} of {count(len(played), 'channel')} played back as streamed{old}")
-    silent = sorted({p.recorder for p in result.played if p.not_offered})
-    if silent:
-        output.line(f"not played back, since no replay is offered: {', '.join(silent)}")
+    for why in dict.fromkeys(p.unplayed for p in result.played if p.unplayed):
+        where = [p.camera for p in result.played if p.unplayed == why]
+        output.line(f"not judged: what is stored ({why}): {count(len(where), 'channel')} ({listed(where, _FEW)})")
 
 
 def _style(records: bool | None) -> str:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
 
@@ -30,6 +30,7 @@ from zentrale.protocols.streams.key_pictures import KeyPicture
 from zentrale.protocols.streams.stored_pictures import StoredPictures
 from zentrale.site.model import Camera, Policy, Recorder
 
+NO_REPLAY = "no replay is offered"
 STORED = "stored"  # the kind of its observations
 _BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
 _LONGER, _LITTLE_S = 6, 60.0
@@ -58,24 +59,31 @@ class Stored(Check):
             return
         recorders = [r for r in round.plan.recorders if any(c.recorder == r.name for c in recording)]
         most_s = _BUDGET_S + (seconds + _BEYOND_S) * len(recording)
-        outcomes = await scheduler.run(
-            recorders, lambda r: self._recorder(round, r, [c for c in recording if c.recorder == r.name], seconds),
-            at_once=len(recorders), budget_s=round.keyring.budget(most_s),
-        )  # fmt: skip
-        played = [p for some in outcomes if not isinstance(some, Failure) for p in some]
-        round.reports += [some.report for some in outcomes if isinstance(some, Failure) and some.report]
+        played: list[Played] = []  # as far as each recorder came
+
+        async def play(recorder: Recorder) -> None:
+            own = [c for c in recording if c.recorder == recorder.name]
+            async for each in self._recorder(round, recorder, own, seconds):
+                played.append(each)
+
+        outcomes = await scheduler.run(recorders, play, at_once=len(recorders), budget_s=round.keyring.budget(most_s))
+        round.reports += [some.report for some in outcomes if some is not None and some.report]
+        why = {r.name: o.message for r, o in zip(recorders, outcomes, strict=True) if isinstance(o, Failure)}
+        done = {(p.recorder, p.channel) for p in played}
+        played += [
+            _unplayed(c, why.get(c.recorder, NO_REPLAY)) for c in recording if (c.recorder, c.channel) not in done
+        ]
         round.keep(self, Results(tuple(played)))
         round.played = tuple(played)
         for each in played:
-            if not each.not_offered:
+            if not each.unplayed:
                 round.observe(STORED, each.ref, "ONVIF replay", each.document())
 
     async def _recorder(
         self, round: Round, recorder: Recorder, channels: Sequence[ChannelResult], seconds: float
-    ) -> list[Played]:
+    ) -> AsyncIterator[Played]:
         seen = round.found[recorder.name]
         own = await asyncio.to_thread(_own_pictures, round)
-        found = []
         async with entered(round.keyring, seen, recorder) as client:
             source = opened(round.keyring, recorder, client).kept()
             for channel in channels:
@@ -87,15 +95,14 @@ class Stored(Check):
                 ):  # what is stored last may be shorter than from key picture to key picture
                     played, keys = await _play(source, camera, channel.channel, until, _LONGER * seconds)
                 if not played.times and not played.error and _is_little(channel, until):
-                    continue
+                    played = replace(played, unplayed="less than a minute is stored yet")
                 lossy = any(
                     f.code in ("STR-7", "STR-9") and f.ref is not None and f.ref.whole == ref_of(camera)
                     for f in round.findings
                 )
-                found.append(await asyncio.to_thread(_compared, played, keys, own, round.plan.policy, lossy=lossy))
-                if played.not_offered:
+                yield await asyncio.to_thread(_compared, played, keys, own, round.plan.policy, lossy=lossy)
+                if played.unplayed == NO_REPLAY:
                     break
-        return found
 
     def judge(self, round: Round) -> Iterator[Judged]:
         for played in round.kept(self, Results()).played:
@@ -104,6 +111,11 @@ class Stored(Check):
             verdicts = judge(camera, planned, played, _live(round, played), round.plan.policy)
             if verdicts.judged:
                 yield Judged(played.ref, verdicts.judged, verdicts.findings)
+
+
+def _unplayed(channel: ChannelResult, why: str) -> Played:
+    now = datetime.now(UTC)
+    return Played(channel.camera, channel.recorder, channel.channel, now, now, now, unplayed=why)
 
 
 def _is_little(channel: ChannelResult, until: datetime) -> bool:
@@ -162,7 +174,7 @@ async def _play(
     except TimeoutError:
         return replace(played, error=f"its pictures did not come within {seconds + _BEYOND_S:g} s"), []
     except NotOfferedError as error:
-        return replace(played, error=str(error), not_offered=True), []
+        return replace(played, error=str(error), unplayed=NO_REPLAY), []
     except DeviceError as error:
         return replace(played, error=str(error)), []
 

@@ -29,6 +29,7 @@ class Played:
     asked, until: from when to when it was asked for; now: when that was, by the recorder's clock
     size:        width and height [px], zeros where not known
     error:       why nothing was played
+    unplayed:    why it was not tried, or could not be: nothing is judged then
     alike, said: whether it is the same scene as the camera's own picture, None where that was not compared; how far
     """
 
@@ -44,7 +45,7 @@ class Played:
     keys: tuple[float, ...] = ()
     lost: int = 0
     error: str = ""
-    not_offered: bool = False
+    unplayed: str = ""
     alike: bool | None = None
     said: str = ""
 
@@ -89,7 +90,7 @@ class Played:
             "holes": len(self.holes), "lost": self.lost,
             "newest": None if self.newest is None else quantities.timestamp(self.newest),
             "delay_s": None if self.newest is None else round((self.now - self.newest).total_seconds(), 1),
-            "same_scene": self.alike, "error": self.error or None,
+            "same_scene": self.alike, "error": self.error or None, "not_judged": self.unplayed or None,
         }  # fmt: skip
 
 
@@ -115,7 +116,7 @@ class Verdicts:
 
 def judge(camera: Camera, planned: StreamPlan, played: Played, live: Live, policy: Policy) -> Verdicts:
     ref = played.ref
-    if played.not_offered:
+    if played.unplayed:
         return Verdicts()
     if played.error or not played.times:
         what = played.error or "nothing is played of what it says that it has stored"

@@ -79,6 +79,9 @@ def _precise(at: datetime) -> str:
     return at.astimezone(UTC).isoformat(timespec="milliseconds")
 
 
+Keep = Callable[[Clip], None]
+
+
 @dataclass
 class Saved:
     """Of one channel: its files, and what is to be told: why there is none, or less than was asked for."""
@@ -93,9 +96,12 @@ class Saved:
 
 
 async def save(
-    plan: Plan, keyring: Keyring, cameras: Sequence[Camera], span: tuple[datetime, datetime], folder: Path, progress: Progress
+    plan: Plan, keyring: Keyring, cameras: Sequence[Camera], span: tuple[datetime, datetime], folder: Path, keep: Keep,
+    progress: Progress,
 ) -> list[Saved]:  # fmt: skip
-    """One channel of a recorder after the other, at most at the rate that its data sheet says it sends."""
+    """One channel of a recorder after the other, at most at the rate that its data sheet says it sends. keep: is given each film
+    when it is closed, also where this is stopped
+    """
     done = 0
 
     async def ask(entered: Entered) -> list[Saved]:
@@ -108,7 +114,7 @@ async def save(
             if full:
                 row.says.append(f"not begun, since the disk took no more of {full}")
             else:
-                saving = _Saving(entered.source, camera, span, folder, output * 1e6 if output else None)
+                saving = _Saving(entered.source, camera, span, folder, keep, output * 1e6 if output else None)
                 row = await saving.run()
                 full = camera.name if row.stopped else ""
             saved.append(row)
@@ -130,13 +136,15 @@ class _Saving:
     """One channel. A group of pictures is written when it is whole: what a broken connection leaves of one is fetched again."""
 
     def __init__(
-        self, source: KeptChannels, camera: Camera, span: tuple[datetime, datetime], folder: Path, most_bps: float | None
+        self, source: KeptChannels, camera: Camera, span: tuple[datetime, datetime], folder: Path, keep: Keep,
+        most_bps: float | None,
     ) -> None:  # fmt: skip
         self.saved = Saved(camera.name, camera.recorder)
         self._source = source
         self._camera = camera
         self._begin, self._end = span
         self._folder = folder
+        self._keep = keep
         self._most_bps = most_bps
         self._group: list[StoredPicture] = []
         self._file: ClipFile | None = None
@@ -152,6 +160,14 @@ class _Saving:
         self._heard_until = 0.0
 
     async def run(self) -> Saved:
+        try:
+            return await self._run()
+        except asyncio.CancelledError:
+            with contextlib.suppress(StorageError):  # it is stopped anyway
+                self._end_file(whole=False)
+            raise
+
+    async def _run(self) -> Saved:
         start, tries = self._begin, 0
         while True:
             why, refused = "", False
@@ -303,25 +319,25 @@ class _Saving:
             self._sound_codec if file.has_sound else "",
         )  # fmt: skip
         self.saved.clips.append(clip)
+        self._keep(clip)
 
 
-def describe(clips: Sequence[Clip], reason: str, vantage: str) -> None:
-    """Beside each file what it is, as JSON. Raises StorageError."""
-    for clip in clips:
+def keep_with(keyring: Keyring, run: int, plan: Plan, reason: str, vantage: str, fails: Callable[[str], None]) -> Keep:
+    """Each film's digest into the logbook's evidence, and beside it what it is, as JSON; `fails` where that cannot be written."""
+
+    def keep(clip: Clip) -> None:
+        notes = Notes()
+        notes.observe(KIND, ref_of(plan.camera(clip.camera)), "ONVIF replay", {**clip.document(), "reason": reason})
+        note(keyring.logbook, run, notes)
         path = Path(clip.file).with_suffix(".json")
         content = {**clip.document(), "file": Path(clip.file).name, "reason": reason, "saved_from": vantage,
                    "saved_at": quantities.timestamp(quantities.now())}  # fmt: skip
-        write_atomically(path, json.dumps(content, indent=2).encode(), 0o600)
+        try:
+            write_atomically(path, json.dumps(content, indent=2).encode(), 0o600)
+        except StorageError as error:
+            fails(error.what)
 
-
-def keep(keyring: Keyring, run: int, plan: Plan, saved: Sequence[Saved], reason: str) -> None:
-    """Into the logbook's evidence."""
-    notes = Notes()
-    for row in saved:
-        for clip in row.clips:
-            content = {**clip.document(), "reason": reason}
-            notes.observe(KIND, ref_of(plan.camera(clip.camera)), "ONVIF replay", content)
-    note(keyring.logbook, run, notes)
+    return keep
 
 
 @dataclass(frozen=True)
