@@ -69,7 +69,6 @@ def run(work: Work) -> int:
 
 
 def _show(output: Output, saved: Sequence[Saved]) -> None:
-    from itertools import pairwise
     from pathlib import Path
 
     from zentrale import quantities
@@ -91,10 +90,6 @@ def _show(output: Output, saved: Sequence[Saved]) -> None:
             for clip in clips
         ]  # fmt: skip
         output.table(["camera", "from", ">long", ">pictures", ">lost packets", "file"], rows)
-    for row in saved:
-        for before, after in pairwise(sorted(row.clips, key=lambda c: c.begin)):
-            length = quantities.seconds((after.begin - before.end).total_seconds())
-            output.said(row.camera, f"nothing is stored for {length} from {quantities.moment(before.end)}")
     for row in short:
         for said in row.says:
             output.said(row.camera, said)

@@ -29,11 +29,14 @@ _FRAGMENTS = {"movflags": "frag_keyframe+delay_moov+default_base_moof"}
 
 
 class _Sink(io.RawIOBase):
-    """Takes what the muxer writes; it is only ever added to, so that the digest is known at the end."""
+    """Takes what the muxer writes; it is only ever added to, so that the digest is known at the end. failed: why the disk took
+    no more, which the muxer does not tell apart from what it does not like itself
+    """
 
     def __init__(self, file: BinaryIO) -> None:
         self._file = file
         self.digest = hashlib.sha256()
+        self.failed: OSError | None = None
 
     def writable(self) -> bool:
         return True
@@ -42,7 +45,11 @@ class _Sink(io.RawIOBase):
         some = memoryview(bytes(data))  # type: ignore[call-overload]
         written = 0
         while written < len(some):  # a disk that fills takes a part first
-            written += self._file.write(some[written:])
+            try:
+                written += self._file.write(some[written:])
+            except OSError as error:
+                self.failed = self.failed or error
+                raise
         self.digest.update(some)
         return len(some)
 
@@ -95,7 +102,8 @@ class ClipFile:
             raise
         except (av.FFmpegError, IndexError, ValueError) as error:
             self._discard()
-            raise RemoteProtocolError(f"no film comes of its first picture ({type(error).__name__})") from None
+            why = "" if parameter_sets else ", and it tells no parameter sets"
+            raise RemoteProtocolError(f"no film comes of its first picture ({type(error).__name__}){why}") from None
 
     def _with(self, sound: SoundFormat) -> AudioStream:
         stream: AudioStream = self._container.add_stream("pcm_s16be" if sound.linear else "aac", rate=sound.rate)
@@ -112,7 +120,8 @@ class ClipFile:
         self, pictures: Sequence[tuple[float, bytes, bool]], sound: Sequence[tuple[float, bytes, int]] = ()
     ) -> None:
         """One whole group: seconds from the file's beginning, the picture in annex B form, and whether it is a key picture, in
-        the order in which they are decoded; and the sound meanwhile with the number of its samples. Raises StorageError.
+        the order in which they are decoded; and the sound meanwhile with the number of its samples. Raises StorageError, and
+        RemoteProtocolError where no film comes of them.
         """
         shown = [round(seconds * TICKS) for seconds, _, _ in pictures]
         decoded = sorted(shown)
@@ -127,10 +136,10 @@ class ClipFile:
                 self.frames, self.last_s = self.frames + 1, max(seconds, self.last_s)
             for piece in heard:
                 self._hear(*piece)
-        except OSError as error:
-            raise cannot_write(self._part, error) from None
-        except (av.FFmpegError, ValueError) as error:
-            raise StorageError(f"{self._part}: the film cannot be written: {error}", "try a shorter interval") from None
+        except (OSError, av.FFmpegError, ValueError) as error:
+            if self._sink.failed is not None:
+                raise cannot_write(self._part, self._sink.failed) from None
+            raise RemoteProtocolError(f"no film comes of its pictures ({type(error).__name__})") from None
 
     def _hear(self, seconds: float, data: bytes, samples: int) -> None:
         assert self._sound is not None
@@ -151,10 +160,13 @@ class ClipFile:
         a file then. Raises StorageError where the last of it cannot be written; what is there is kept then, too.
         """
         failed: StorageError | None = None
+        asked_whole = whole
         try:
             self._container.close()
-        except (OSError, av.FFmpegError) as error:
-            failed = cannot_write(self._part, OSError(getattr(error, "errno", 0) or 0, str(error)))
+        except (OSError, av.FFmpegError, ValueError):
+            whole = False
+        if self._sink.failed is not None:
+            failed = cannot_write(self._part, self._sink.failed)
         self.sha256 = self._sink.digest.hexdigest()
         try:
             there = self._as_far_as_it_plays() if failed is not None or not whole else True
@@ -165,7 +177,7 @@ class ClipFile:
                 self._part.unlink(missing_ok=True)
         except OSError as error:
             raise cannot_write(self._part, error) from None
-        if failed is not None and whole:
+        if failed is not None and asked_whole:
             raise failed
         return there
 

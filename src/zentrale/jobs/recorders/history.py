@@ -8,18 +8,15 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, RefusedError, UnreachableError
 from zentrale.field.device import Device
 from zentrale.jobs.known.spans import Span, joined
+from zentrale.jobs.recorders.searching import AT_ONCE, KEPT_S, WAIT_S, search_all
 from zentrale.protocols.onvif import history
-from zentrale.protocols.onvif.history import SearchState, TrackEvent
+from zentrale.protocols.onvif.history import TrackEvent
 
 SEARCH, REPLAY, NOT_TOLD = "search", "replay", "not told"
-_AT_ONCE = 500  # results in one answer
 _MOST = 100_000  # results of one search
 _MOST_EVENTS = 400_000  # of one recorder
-_WAIT_S, _KEPT_S = 5.0, 60.0
-_NOTHING_NEW = 3  # answers in a row without a result
 _ENOUGH_S = 120.0
 _NEXT = timedelta(milliseconds=1)  # times are told to a millisecond
 _JOINED_S = 1.5  # recorders cut what is contiguous into files
@@ -73,31 +70,10 @@ class EventSearch:
     async def _one(
         self, recordings: Sequence[str], start: datetime, end: datetime, deadline: float
     ) -> tuple[list[TrackEvent], bool]:
-        """What one search brings, and whether it came to its end."""
-        request = history.find_events(recordings, start, end, _MOST, _KEPT_S)
-        token = history.parse_find_events(await self._client.call("tse", request))
-        found: list[TrackEvent] = []
-        empty = 0
-        try:
-            while time.monotonic() < deadline and len(found) < _MOST:
-                answer = await self._client.call("tse", history.get_results(token, _AT_ONCE, _WAIT_S))
-                state, some = history.parse_results(answer)
-                found += some
-                empty = 0 if some else empty + 1
-                if state in (SearchState.COMPLETED, SearchState.UNKNOWN) or empty >= _NOTHING_NEW:
-                    return found, state is SearchState.COMPLETED
-        except (RefusedError, UnreachableError):
-            raise
-        except DeviceError:
-            return found, False  # it knows its own search no more
-        await self._end(token)
-        return found, False
-
-    async def _end(self, token: str) -> None:
-        try:
-            await self._client.call("tse", history.end_search(token))
-        except DeviceError:
-            return  # it ends by itself
+        return await search_all(
+            self._client, history.find_events(recordings, start, end, _MOST, KEPT_S),
+            lambda token: history.get_results(token, AT_ONCE, WAIT_S), history.parse_results, most=_MOST, deadline=deadline,
+        )  # fmt: skip
 
 
 def spans_of(events: Iterable[TrackEvent], earliest: datetime | None, until: datetime) -> tuple[Span, ...]:
@@ -151,11 +127,11 @@ async def wound(first_from: First, now: datetime, enough_s: float = _ENOUGH_S) -
             last = at
             continue
         if begun is not None and not late:
-            last = await _edge(first_from, last, at)
+            last = await _end(first_from, last, at)
             spans.append((begun.timestamp(), last.timestamp()))
             begun = None
         if came is not None:
-            begun = await _edge(first_from, came, before) if near else came
+            begun = await _beginning(first_from, before, came) if near else came
             last = at = max(at, begun)
     if begun is not None:
         spans.append((begun.timestamp(), last.timestamp()))
@@ -180,7 +156,7 @@ async def _oldest(first_from: First, now: datetime) -> datetime | None:
             gone = at
     if found is None or gone >= since or (found - since).total_seconds() > _NEAR_S:
         return found
-    return await _edge(first_from, found, gone)
+    return await _beginning(first_from, gone, found)
 
 
 _DAY_MIN = 24 * 60
@@ -189,17 +165,30 @@ _NEAR_S = 10.0  # to the next key picture
 _LAST = timedelta(seconds=1)  # before now: what is looked at last
 
 
-async def _edge(first_from: First, there: datetime, gone: datetime) -> datetime:
-    """Until when something is kept, or since when: between a moment where it is and one where it is not, to a second."""
-    while abs(gone - there) > timedelta(seconds=1):
+async def _end(first_from: First, there: datetime, gone: datetime) -> datetime:
+    """Until when something is kept: between a moment where it is and a later one where it is not, to a second."""
+    while gone - there > _LAST:
         middle = there + (gone - there) / 2
         came = await first_from(middle)
-        near_s = min(_NEAR_S, abs(gone - middle).total_seconds())
-        if came is not None and (came - middle).total_seconds() < near_s:
-            there = max(middle, came) if gone > there else min(there, came)
+        if came is not None and (came - middle).total_seconds() < min(_NEAR_S, (gone - middle).total_seconds()):
+            there = max(middle, came)
         else:
             gone = middle
     return there
+
+
+async def _beginning(first_from: First, gone: datetime, there: datetime) -> datetime:
+    """Since when: between a moment from which nothing is played and a later one where something was seen, to a second."""
+    found = there
+    while there - gone > _LAST:
+        middle = gone + (there - gone) / 2
+        came = await first_from(middle)
+        if came is None or (came - middle).total_seconds() > _NEAR_S:
+            gone = middle
+        else:
+            there = middle
+        found = found if came is None else min(found, came)
+    return found
 
 
 def by_track(events: Iterable[TrackEvent]) -> Mapping[tuple[str, str], list[TrackEvent]]:

@@ -15,6 +15,7 @@ from zentrale.field.device import Device
 from zentrale.findings import Finding, finding
 from zentrale.jobs.recorders.book import ChannelBook
 from zentrale.jobs.recorders.numbering import Numbering
+from zentrale.jobs.recorders.searching import recordings_found
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.onvif import recording, recording_jobs, schedule, search
 from zentrale.protocols.onvif.recording import Receiver, RecorderLimits, Recording
@@ -169,13 +170,31 @@ class RecorderChannels:
         raise DeviceError(f"it has {have} channels; channel {number} is planned")
 
     async def recordings(self) -> list[Recording]:
-        return recording.parse_recordings(await self.client.call("trc", recording.ask("recording", "GetRecordings")))
+        """By Recording Control, else by its search."""
+        try:
+            return recording.parse_recordings(
+                await self.client.call("trc", recording.ask("recording", "GetRecordings"))
+            )
+        except NotOfferedError as error:
+            try:
+                return await recordings_found(self.client)
+            except NotOfferedError:
+                raise error from None
 
     async def jobs(self) -> list[RecordingJob]:
-        return recording_jobs.parse_jobs(await self.client.call("trc", recording.ask("recording", "GetRecordingJobs")))
+        """None where it lets nobody tell it what to record."""
+        try:
+            answer = await self.client.call("trc", recording.ask("recording", "GetRecordingJobs"))
+        except NotOfferedError:
+            return []
+        return recording_jobs.parse_jobs(answer)
 
     async def receivers(self) -> list[Receiver]:
-        return recording.parse_receivers(await self.client.call("trv", recording.ask("receiver", "GetReceivers")))
+        """None where it has no such service: what it records comes from profiles of its own."""
+        try:
+            return recording.parse_receivers(await self.client.call("trv", recording.ask("receiver", "GetReceivers")))
+        except NotOfferedError:
+            return []
 
     async def job_state(self, job: RecordingJob) -> recording_jobs.JobState:
         return recording_jobs.parse_job_state(await self.client.call("trc", recording_jobs.get_job_state(job.token)))

@@ -42,6 +42,7 @@ _ENDS_S = 2.0  # what is stored may end so long before the moment asked for
 _MOST_GROUP_BYTES, _MOST_PIECES = 64_000_000, 20_000  # between two key pictures
 _MOST_OF_A_NAME = 100  # files
 _MOMENT_S = 0.001
+_KEYS_APART_S = 15.0  # a film begins with a key picture
 _AGAIN, _PAUSE_S = 5, 1.0  # after a connection that broke, as long as it goes on in between
 
 Progress = Callable[[int, str], None]
@@ -164,7 +165,7 @@ class _Saving:
             return await self._run()
         except asyncio.CancelledError:
             with contextlib.suppress(StorageError):  # it is stopped anyway
-                self._end_file(whole=False)
+                self._end_file()
             raise
 
     async def _run(self) -> Saved:
@@ -183,7 +184,8 @@ class _Saving:
             again = self._written_until
             tries = 0 if again is not None and again > start else tries + 1
             if refused or tries >= _AGAIN or again is None:
-                self.saved.says.append(why or "it ended before the moment asked for")
+                short = "nothing is played from then on" if again is None else "it ended before the moment asked for"
+                self.saved.says.append(why or short)
                 break
             start = again
             await asyncio.sleep(_PAUSE_S)
@@ -196,6 +198,8 @@ class _Saving:
             self.saved.says.append(str(error))
         if not self.saved.clips and not self.saved.says:
             self.saved.says.append("nothing is stored then")
+        elif not self.saved.says:
+            self.saved.says += _missing(self._begin, self._end, self.saved.clips)
         if self._sound is not None and not any(c.sound for c in self.saved.clips):
             self.saved.silent = f"{self._sound_codec}: none came with a time of its own"
         return self.saved
@@ -205,7 +209,7 @@ class _Saving:
         with contextlib.suppress(StorageError):  # of the same disk, and told already
             self._end_file(whole=False)
         kept = "what was written until then can be played" if self.saved.clips else "nothing of it was written"
-        self.saved.says.append(f"{error.what}; {kept}")
+        self.saved.says.append(f"{error.what}; {kept}; {error.advice.partition(';')[0]}")
 
     def _reached(self) -> bool:
         return bool(self._last_s) and self._last_s >= self._end.timestamp() - _ENDS_S
@@ -251,9 +255,10 @@ class _Saving:
                 if picture.at_s > end_s:
                     self._whole = True
                     return
-                if picture.unit.key:
+                before_s = max((p.at_s or 0.0 for p in self._group), default=picture.at_s)
+                if picture.unit.key or picture.apart or picture.at_s - before_s > GAP_S:
                     self._write_group(picture.at_s)
-                    size = 0
+                    size = 0  # what comes behind a hole without a key picture cannot be shown
                 if picture.unit.key or self._group:
                     self._group.append(picture)
                 self._lost = self._lost_before + stored.lost
@@ -320,6 +325,17 @@ class _Saving:
         )  # fmt: skip
         self.saved.clips.append(clip)
         self._keep(clip)
+
+
+def _missing(begin: datetime, end: datetime, clips: Sequence[Clip]) -> list[str]:
+    """What of the interval asked for is in none of the films, in words. Key pictures may be some seconds apart."""
+    said = []
+    edges = [begin, *(edge for clip in sorted(clips, key=lambda c: c.begin) for edge in (clip.begin, clip.end)), end]
+    for number, (before, after) in enumerate(zip(edges[::2], edges[1::2], strict=True)):
+        seconds = (after - before).total_seconds()
+        if seconds > (_ENDS_S if number else _KEYS_APART_S):
+            said.append(f"nothing is stored for {quantities.seconds(seconds)} from {quantities.moment(before)}")
+    return said
 
 
 def keep_with(keyring: Keyring, run: int, plan: Plan, reason: str, vantage: str, fails: Callable[[str], None]) -> Keep:

@@ -177,10 +177,10 @@ def _told(row: Instant, kept: History | None) -> Instant:
         if nearest is not None:
             at = quantities.moment(datetime.fromtimestamp(nearest, UTC))
             return replace(row, got=None, says=f"nothing is kept then; the nearest is {at}")
-    if row.got is not None:
+    if row.got is not None and not row.says:
         text = f"it played what is from {quantities.moment(row.got)} instead"
         return replace(row, got=None, says=text)
-    return row
+    return replace(row, got=None)
 
 
 def nearest_to(at: float, spans: Sequence[Span]) -> float | None:

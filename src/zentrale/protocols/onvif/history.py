@@ -112,7 +112,7 @@ def find_events_response(token: str) -> Element:
     return TSE.FindEventsResponse(TSE.SearchToken(token))
 
 
-def parse_find_events(response: Element) -> str:
+def parse_search_token(response: Element) -> str:
     """Raises RemoteProtocolError where it names no search."""
     token = xml.text(response, "tse:SearchToken", NS)
     if not token:

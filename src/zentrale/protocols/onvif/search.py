@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from zentrale.protocols import soap, xml
+from zentrale.protocols.onvif.history import SearchState
 from zentrale.protocols.onvif.recording import Recording
 from zentrale.protocols.soap import NS, TSE, TT
 from zentrale.protocols.xml import Element
@@ -45,6 +46,37 @@ def parse_information(response: Element) -> Stored:
     moments = [xml.text(at, f"tt:{name}", NS) for name in ("EarliestRecording", "LatestRecording")]
     earliest, latest = (soap.parse_time(m) if m else None for m in moments)
     return Stored(earliest, latest, xml.text(at, "tt:RecordingStatus", NS))
+
+
+def find_recordings(kept_s: float) -> Element:
+    """All of them; `kept_s` is how long the search is kept unasked."""
+    return TSE.FindRecordings(TSE.Scope(), TSE.KeepAliveTime(f"PT{kept_s:g}S"))
+
+
+def get_recording_results(token: str, most: int, wait_s: float) -> Element:
+    return TSE.GetRecordingSearchResults(
+        TSE.SearchToken(token), TSE.MinResults("1"), TSE.MaxResults(str(most)), TSE.WaitTime(f"PT{wait_s:g}S")
+    )
+
+
+def parse_recording_results(response: Element) -> tuple[SearchState, list[Recording]]:
+    """What the search service tells of recordings: their names and tracks; those without a token are left out."""
+    held = response.find("tse:ResultList", NS)
+    if held is None:
+        return SearchState.UNKNOWN, []
+    told = xml.text(held, "tt:SearchState", NS)
+    state = next((s for s in SearchState if s.value == told), SearchState.UNKNOWN)
+    found = []
+    for item in held.findall("tt:RecordingInformation", NS)[:_MAX_ITEMS]:
+        tracks = tuple(
+            (xml.text(track, "tt:TrackToken", NS), xml.text(track, "tt:TrackType", NS))
+            for track in item.findall("tt:Track", NS)[:_MAX_ITEMS]
+        )
+        token = xml.text(item, "tt:RecordingToken", NS)
+        name, location, source_id = (xml.text(item, f"tt:Source/tt:{n}", NS) for n in ("Name", "Location", "SourceId"))
+        if token:
+            found.append(Recording(token, name, location, source_id=source_id, tracks=tracks))
+    return state, found
 
 
 @dataclass(frozen=True)
