@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
     from zentrale.cli.output import Output
     from zentrale.cli.work import Work
-    from zentrale.jobs.recordings.clips import Saved
+    from zentrale.jobs.recordings.films import Saved
 
 COMMAND = "recordings save"
 _LONGEST_H = 24.0
@@ -34,7 +34,8 @@ def run(work: Work) -> int:
 
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_BAD_INPUT, EXIT_FAULTS, InputError
     from zentrale.jobs.known.selection import select
-    from zentrale.jobs.recordings.clips import keep_with, save
+    from zentrale.jobs.recordings.clips import save
+    from zentrale.jobs.recordings.films import keep_with
 
     args, output, plan = work.args, work.output, work.plan
     if not (args.begin and args.end):
@@ -108,7 +109,7 @@ def run_check(work: Work) -> int:
     from pathlib import Path
 
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
-    from zentrale.jobs.recordings.clips import check
+    from zentrale.jobs.recordings.films import check
 
     args, output = work.args, work.output
     with work.logging() as logbook:
