@@ -4,7 +4,7 @@ from __future__ import annotations
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
-    from datetime import date
+    from datetime import date, datetime
     from pathlib import Path
 
     from zentrale.cli.output import Output
@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
-_MOST_GAPS = 5
+_NOW_S = 120.0
+_CLEAR_DAYS = 300
 _FULL, _PART, _NONE, _NOT_WANTED = "█", "▒", "·", " "
 
 
@@ -54,14 +55,16 @@ def show(output: Output, plan: Plan, listed: RecordingList, day: date | None) ->
 
 def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
     from zentrale import quantities
-    from zentrale.jobs.recordings.kept_list import moment
 
-    table = []
+    table: list[list[str]] = []
+    why: dict[str, list[str]] = {}
     for row in rows:
         keep = plan.recording(plan.camera(row.camera)).keep_days
+        place = f"{row.recorder} {row.channel}"
         if row.error or not row.spans:
-            why = row.error or row.problem or "nothing is stored"
-            table.append([f"{row.recorder} {row.channel}", row.camera, "-", "-", "fault|-", why[:70]])
+            told = row.error or row.problem or "nothing is stored"
+            why.setdefault(f"{row.recorder}: {told}", []).append(str(row.channel))
+            table.append([place, row.camera, "fault|-", "-", "-", "-", "-"])
             continue
         share = (
             "warning|not known" if row.share is None else f"{'ok' if not row.gaps else 'fault'}|{_percent(row.share)}"
@@ -69,10 +72,17 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         if row.wanted is None and not row.problem:
             share = "on motion"
         longest = row.gaps[0] if row.gaps else None
-        hole = "" if longest is None else f"{quantities.seconds(longest.seconds)} from {moment(longest.start)}"
+        hole = "" if longest is None else f"{quantities.seconds(longest.seconds)}, {_short(longest.start)}"
         days = f"{row.days:.1f} of {keep:g}" if row.days is not None else "-"
-        table.append([f"{row.recorder} {row.channel}", row.camera, moment(row.oldest), days, share, hole])
-    output.table(["channel", "camera", "from", ">days", ">there", "longest hole, or why not known"], table)
+        table.append([place, row.camera, _short(row.oldest), days, share, hole, _until(row)])
+    stands = any(row.spans and _until(row) != "now" for row in rows)
+    columns = ["channel", "camera", "from", ">days", ">there", "longest hole, from"]
+    output.table([*columns, "until"] if stands else columns, table if stands else [cells[:-1] for cells in table])
+    for told, channels in why.items():
+        output.line(f"{told} (channel {quantities.listed(channels, 12)})", "red")
+    if any(row.spans for row in rows):
+        until = "" if stands else "each up to now; "
+        output.line(f"{until}times of {plan.site.timezone} by the recorders' clocks")
     sub = [f"{row.camera} {_percent(row.sub_share)}" for row in rows if row.sub_share is not None]
     if sub and output.details:
         output.line(f"of what is kept, the sub stream is there too: {quantities.listed(sub, 14)}")
@@ -84,6 +94,23 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         )
     for problem in dict.fromkeys(f"{r.recorder}: {r.problem}" for r in rows if r.problem and r.spans):
         output.line(problem, "yellow")
+
+
+def _short(at: datetime | None) -> str:
+    """Day and time by the site's clocks; the year only where it is not clear."""
+    from zentrale import quantities
+
+    if at is None:
+        return "-"
+    old = (quantities.now() - at).total_seconds() > _CLEAR_DAYS * 86400
+    return f"{quantities.at_site(at):{'%Y-%m-%d' if old else '%m-%d %H:%M'}}"
+
+
+def _until(row: ChannelKept) -> str:
+    """What is stored last is always some seconds old."""
+    return (
+        "now" if row.newest and (row.asked_at - row.newest).total_seconds() < _NOW_S else f"fault|{_short(row.newest)}"
+    )
 
 
 def _percent(share: float) -> str:
