@@ -176,12 +176,16 @@ def _show(work: Work, output: Output, rows: Sequence[Instant], fetched: Instants
             output.line(f"{told}you asked for stands there at another time, by as much", "yellow")
     output.line()
     if len(rows) <= 40 or output.details:
+        single = len({row.asked for row in rows}) == 1
         table = []
         for row in rows:
             got = row.says if row.got is None or row.jpeg is None else quantities.moment(row.got)
             off = f"{row.off_s:+.1f} s" if row.off_s is not None and row.jpeg is not None else "-"
-            table.append([row.camera, quantities.moment(row.asked), f"{'ok' if row.jpeg else 'fault'}|{got}", off])
-        output.table(["camera", "asked for", "picture of", ">off"], table)
+            asked = [] if single else [quantities.moment(row.asked)]
+            table.append([row.camera, *asked, f"{'ok' if row.jpeg else 'fault'}|{got}", off])
+        if single:
+            output.line(f"asked for {quantities.moment(rows[0].asked)}")
+        output.table(["camera", *([] if single else ["asked for"]), "picture of", ">off"], table)
     if sheet:
         output.line(f"sheet: {sheet}", "bold")
         output.next("open the sheet; `zentrale recordings save --from TIME --to TIME` keeps the film")

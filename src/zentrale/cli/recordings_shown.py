@@ -12,8 +12,9 @@ if TYPE_CHECKING:
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
 
-_NOW_S = 120.0
+_NOW_S = 120.0  # what is stored last is always some seconds old
 _CLEAR_DAYS = 300
+_NEAR_ENOUGH_S = 600
 _FULL, _PART, _NONE, _NOT_WANTED = "█", "▒", "·", " "
 
 
@@ -55,6 +56,7 @@ def show(output: Output, plan: Plan, listed: RecordingList, day: date | None) ->
 
 def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
     from zentrale import quantities
+    from zentrale.jobs.recordings.kept_list import moment
 
     table: list[list[str]] = []
     why: dict[str, list[str]] = {}
@@ -64,25 +66,24 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         if row.error or not row.spans:
             told = row.error or row.problem or "nothing is stored"
             why.setdefault(f"{row.recorder}: {told}", []).append(str(row.channel))
-            table.append([place, row.camera, "fault|-", "-", "-", "-", "-"])
+            table.append([row.camera, "fault|-", "-", "-", "-", place])
             continue
-        share = (
-            "warning|not known" if row.share is None else f"{'ok' if not row.gaps else 'fault'}|{_percent(row.share)}"
-        )
+        share = "warning|unknown" if row.share is None else f"{'ok' if not row.gaps else 'fault'}|{_percent(row.share)}"
         if row.wanted is None and not row.problem:
-            share = "on motion"
+            share = "motion"
         longest = row.gaps[0] if row.gaps else None
-        hole = "" if longest is None else f"{quantities.seconds(longest.seconds)}, {_short(longest.start)}"
-        days = f"{row.days:.1f} of {keep:g}" if row.days is not None else "-"
-        table.append([place, row.camera, _short(row.oldest), days, share, hole, _until(row)])
-    stands = any(row.spans and _until(row) != "now" for row in rows)
-    columns = ["channel", "camera", "from", ">days", ">there", "longest hole, from"]
-    output.table([*columns, "until"] if stands else columns, table if stands else [cells[:-1] for cells in table])
+        hole = "" if longest is None else f"{_length(longest.seconds)}, {_short(longest.start)}"
+        days = f"{row.days:.1f}/{keep:g}" if row.days is not None else "-"
+        table.append([row.camera, _short(row.oldest), days, share, hole, place])
+    output.table(["camera", "from", ">days", ">there", "longest hole, from", "?channel"], table)
+    stands = [row for row in rows if row.newest and (row.asked_at - row.newest).total_seconds() > _NOW_S]
+    for row in stands:
+        output.line(f"{row.camera}: nothing newer than {moment(row.newest)}", "red")
     for told, channels in why.items():
         output.line(f"{told} (channel {quantities.listed(channels, 12)})", "red")
     if any(row.spans for row in rows):
-        until = "" if stands else "each up to now; "
-        output.line(f"{until}times of {plan.site.timezone} by the recorders' clocks")
+        until = f"each {'of the others ' if stands else ''}up to now; "
+        output.line(f"{until}days kept/planned; times of {plan.site.timezone} by the recorders' clocks")
     sub = [f"{row.camera} {_percent(row.sub_share)}" for row in rows if row.sub_share is not None]
     if sub and output.details:
         output.line(f"of what is kept, the sub stream is there too: {quantities.listed(sub, 14)}")
@@ -106,11 +107,11 @@ def _short(at: datetime | None) -> str:
     return f"{quantities.at_site(at):{'%Y-%m-%d' if old else '%m-%d %H:%M'}}"
 
 
-def _until(row: ChannelKept) -> str:
-    """What is stored last is always some seconds old."""
-    return (
-        "now" if row.newest and (row.asked_at - row.newest).total_seconds() < _NOW_S else f"fault|{_short(row.newest)}"
-    )
+def _length(seconds: float) -> str:
+    """To the minute, where that is near enough."""
+    from zentrale import quantities
+
+    return quantities.seconds(seconds if seconds < _NEAR_ENOUGH_S else 60 * round(seconds / 60))
 
 
 def _percent(share: float) -> str:
@@ -158,7 +159,9 @@ def _show_day(output: Output, plan: Plan, rows: tuple[ChannelKept, ...], day: da
         if (output.width or 120) >= named + 2 + 2 * hours
         else 1
     )
-    output.heading(f"{day:%A %Y-%m-%d}, {hours} h, times of {plan.site.timezone} by the recorders' clocks")
+    output.heading(
+        f"{day:%A %Y-%m-%d}, {hours} h, days kept/planned; times of {plan.site.timezone} by the recorders' clocks"
+    )
     marks = "".join(f"{datetime.fromtimestamp(start + 3600 * h, zone):%H}".ljust(3 * each) for h in range(0, hours, 3))
     output.verbatim(f"{'':<{named}}  {marks.rstrip()}")
     cell = 3600 / each

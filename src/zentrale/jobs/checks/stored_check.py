@@ -33,7 +33,7 @@ from zentrale.site.model import Camera, Policy, Recorder
 NO_REPLAY = "no replay is offered"
 STORED = "stored"  # the kind of its observations
 _BEYOND_S = 15.0  # what is played may take so much longer than what was asked for
-_LONGER, _LITTLE_S = 6, 60.0
+_LONGER, _LITTLE_S, _AGAIN_S = 6, 60.0, 8.0
 _KEYS = 3  # so many key pictures are looked at
 _CLEARLY, _ALIKE = 0.2, 0.6  # another camera's picture agrees so much better, and so well
 _BUDGET_S = 60.0  # for one recorder, beside what its channels take
@@ -90,10 +90,11 @@ class Stored(Check):
                 camera = round.plan.camera(channel.camera)
                 until = channel.stored_until or source.now
                 played, keys = await _play(source, camera, channel.channel, until, seconds)
-                if (
-                    not played.times and not played.error
-                ):  # what is stored last may be shorter than from key picture to key picture
+                if not played.times and not played.error:  # what is stored last may hold no key picture yet
                     played, keys = await _play(source, camera, channel.channel, until, _LONGER * seconds)
+                if not played.times and not played.error:
+                    await asyncio.sleep(_AGAIN_S)
+                    played, keys = await _play(source, camera, channel.channel, source.now, _LONGER * seconds)
                 if not played.times and not played.error and _is_little(channel, until):
                     played = replace(played, unplayed="less than a minute is stored yet")
                 lossy = any(
