@@ -63,9 +63,10 @@ async def verify_site(
     unreached = None
     asked = any(c.records is not None for c in round.channels)
     if (streams or not asked) and not any(s.measured or s.cause not in (None, Cause.NO_ANSWER) for s in streams):
+        said = f"none of {len(streams)} streams played; the first said: {streams[0].error}" if streams else ""
+        channels = next((f"{f.subject}: {f.measured}" for f in round.findings if f.ref), "no camera is planned")
         unreached = NothingReachedError(
-            f"none of {len(streams)} streams played; the first said: "
-            f"{streams[0].error if streams else 'no camera is planned'}",
+            said or f"none of {len(round.channels)} channels could be looked at; the first: {channels}",
             "run `zentrale discover` again, then `zentrale register`",
         )
     return Verification(

@@ -16,7 +16,7 @@ _FINEST = 2000  # pieces in a row: more cannot be seen
 
 
 def recordings_figure(title: str, timezone: str, rows: Sequence[HoursOfChannel], now: float) -> bytes:
-    """As PNG. Holes are drawn wider than they are where they could not be seen."""
+    """As PNG. What is too short to be seen, above all a hole, is drawn wider than it is."""
     zone = ZoneInfo(timezone)
     figure = new_figure(len(rows), title)
     axes = figure.add_subplot()
@@ -26,13 +26,16 @@ def recordings_figure(title: str, timezone: str, rows: Sequence[HoursOfChannel],
     def day(seconds: float) -> float:
         return seconds / 86400  # as this library counts time
 
+    def seen(a: float, b: float) -> tuple[float, float]:
+        return day(min(a, now - visible)), day(max(b - a, visible))
+
     for number, row in enumerate(rows):
         colour, hatch = (_ON_MOTION, "//") if row.on_motion else (_KEPT, "")
-        bars = [(day(a), day(b) - day(a)) for a, b in _thinned(row.spans, visible / 4)]
+        bars = [seen(a, b) for a, b in _thinned(row.spans, visible / 4)]
         due = [(day(a), day(b) - day(a)) for a, b in _thinned(row.wanted, visible / 4)]
         axes.broken_barh(due, (number - 0.45, 0.9), facecolors=_WANTED, edgecolor="none")
         axes.broken_barh(bars, (number - 0.35, 0.7), facecolors=colour, edgecolor="none", hatch=hatch)
-        holes = [(day(a), max(day(b) - day(a), visible / 86400)) for a, b in row.gaps[:_FINEST]]
+        holes = [seen(a, b) for a, b in row.gaps[:_FINEST]]
         axes.broken_barh(holes, (number - 0.42, 0.84), facecolors="white", edgecolor=_GAP, linewidth=1.2, hatch="xxx")
         if not row.spans:
             axes.text(day(now), number, "nothing known  ", ha="right", va="center", color=_GAP)
@@ -44,14 +47,14 @@ def recordings_figure(title: str, timezone: str, rows: Sequence[HoursOfChannel],
     axes.xaxis.set_major_formatter(mdates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
     axes.set_xlabel(f"time by the recorders' clocks [{timezone}]")
     axes.grid(axis="x", alpha=0.3)
-    axes.legend(
+    figure.legend(
         handles=[
             Patch(facecolor=_WANTED, label="planned to be recorded"),
             Patch(facecolor=_KEPT, label="recorded"),
             Patch(facecolor=_ON_MOTION, hatch="//", label="recorded as things move"),
             Patch(facecolor="white", edgecolor=_GAP, hatch="xxx", label="hole: it was to be recorded"),
         ],
-        loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=4,
+        loc="outside lower center", ncols=4,
     )  # fmt: skip
     return png(figure)
 

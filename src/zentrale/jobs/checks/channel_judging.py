@@ -113,6 +113,8 @@ def _stored(
         if active and not error and not missed and not stands and not (told and latest is None):
             return replace(result, records=True)
         cause, do = (error, "") if error else (missed, _DEAF) if missed else _why(now, told=told, state=now.state.state)
+        if camera.behind and not missed:
+            do = f"look at the cable and the light of port {camera.port} at {camera.recorder}, and at its PoE"
         measured = f"{camera.name}: state {now.state.state}; {cause}"
         return replace(result, findings=(finding("REC-1", result.ref, measured, "recording", camera.where, do),))
     if told and latest is not None:
