@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols.http_auth import wire_bytes
@@ -75,9 +76,8 @@ class Response:
         )
 
 
-@dataclass(frozen=True)
-class Interleaved:
-    """One binary frame: a whole RTP or RTCP packet of `channel`."""
+class Interleaved(NamedTuple):
+    """One binary frame: a whole RTP or RTCP packet of `channel`. A named tuple, since thousands are made each second."""
 
     channel: int
     data: bytes

@@ -10,6 +10,7 @@ import ipaddress
 from collections import deque
 from dataclasses import dataclass, replace
 from enum import Enum
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 from zentrale.errors import LocalProtocolError, RemoteProtocolError
@@ -77,8 +78,7 @@ class Playing:
     """PLAY was accepted."""
 
 
-@dataclass(frozen=True)
-class MediaPacket:
+class MediaPacket(NamedTuple):
     """An interleaved RTP packet, or an RTCP packet; `sound`: of the second section."""
 
     data: bytes

@@ -12,13 +12,13 @@ from collections.abc import Callable
 from zentrale.errors import DeviceError, RemoteProtocolError
 from zentrale.protocols import h264
 from zentrale.protocols.http_auth import Answering, Credentials
-from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.rtsp_client import Challenged, Described, MediaPacket, PlayerSession, Refused
 from zentrale.protocols.sdp import Media
 from zentrale.protocols.stream_address import StreamAddress
 from zentrale.simulation.recorder_ring import Ring
 
 KEEP_ALIVE_S = 20.0
+_MARKER = 0x80
 _SPS = 7  # H.264 table 7-1
 
 
@@ -50,7 +50,8 @@ async def pull(address: StreamAddress, ring: Ring, keeps: Callable[[], bool]) ->
                 elif isinstance(event, MediaPacket) and not event.is_rtcp:
                     ring.heard_s = time.time()
                     if keeps():
-                        ring.add(event.data, ring.heard_s, marker=RtpPacket.parse(event.data).marker)
+                        marker = len(event.data) > 1 and bool(event.data[1] & _MARKER)  # RFC 3550 clause 5.1
+                        ring.add(event.data, ring.heard_s, marker=marker)
             if session.playing and time.monotonic() > next_keep_alive:
                 session.keep_alive()
                 next_keep_alive = time.monotonic() + KEEP_ALIVE_S
