@@ -86,24 +86,36 @@ class Stored(Check):
         own = await asyncio.to_thread(_own_pictures, round)
         async with entered(round.keyring, seen, recorder) as client:
             source = opened(round.keyring, recorder, client).kept()
+            later = []
             for channel in channels:
                 camera = round.plan.camera(channel.camera)
                 until = channel.stored_until or source.now
                 played, keys = await _play(source, camera, channel.channel, until, seconds)
-                if not played.times and not played.error:  # what is stored last may hold no key picture yet
-                    played, keys = await _play(source, camera, channel.channel, until, _LONGER * seconds)
                 if not played.times and not played.error:
-                    await asyncio.sleep(_AGAIN_S)
-                    played, keys = await _play(source, camera, channel.channel, source.now, _LONGER * seconds)
-                if not played.times and not played.error and _is_little(channel, until):
-                    played = replace(played, unplayed="less than a minute is stored yet")
-                lossy = any(
-                    f.code in ("STR-7", "STR-9") and f.ref is not None and f.ref.whole == ref_of(camera)
-                    for f in round.findings
-                )
-                yield await asyncio.to_thread(_compared, played, keys, own, round.plan.policy, lossy=lossy)
+                    played, keys = await _up_to_now(source, camera, channel.channel, _LONGER * seconds)
+                if not played.times and not played.error:
+                    later.append(channel)
+                    continue
+                yield await asyncio.to_thread(self._compared, round, played, keys, own)
                 if played.unplayed == NO_REPLAY:
-                    break
+                    return
+            if later:  # what they stored may hold no key picture yet
+                await asyncio.sleep(_AGAIN_S)
+            for channel in later:
+                camera = round.plan.camera(channel.camera)
+                played, keys = await _up_to_now(source, camera, channel.channel, _LONGER * seconds)
+                if not played.times and not played.error and _is_little(channel, source.now):
+                    played = replace(played, unplayed="less than a minute is stored yet")
+                yield await asyncio.to_thread(self._compared, round, played, keys, own)
+
+    def _compared(
+        self, round: Round, played: Played, keys: Sequence[KeyPicture], own: Mapping[str, Outlines]
+    ) -> Played:
+        camera = ref_of(round.plan.camera(played.camera))
+        lossy = any(
+            f.code in ("STR-7", "STR-9") and f.ref is not None and f.ref.whole == camera for f in round.findings
+        )
+        return _compared(played, keys, own, round.plan.policy, lossy=lossy)
 
     def judge(self, round: Round) -> Iterator[Judged]:
         for played in round.kept(self, Results()).played:
@@ -178,6 +190,14 @@ async def _play(
         return replace(played, error=str(error), unplayed=NO_REPLAY), []
     except DeviceError as error:
         return replace(played, error=str(error)), []
+
+
+async def _up_to_now(
+    source: KeptChannels, camera: Camera, channel: int, seconds: float
+) -> tuple[Played, list[KeyPicture]]:
+    """Whatever the recorder told as stored last a while ago: so that nothing is said of where it ends."""
+    played, keys = await _play(source, camera, channel, source.now, seconds)
+    return replace(played, until=played.newest or played.until), keys
 
 
 async def _measured(source: KeptChannels, played: Played, until: datetime) -> tuple[Played, list[KeyPicture]]:
