@@ -106,7 +106,9 @@ class NetworkState:
         return network.reboot_response()
 
     def restart(self, away_s: float, *, comes_back: bool = True) -> None:
-        """Go away for so long, and come back with the address that was set meanwhile."""
+        """Go away for so long, and come back with the address that was set meanwhile; one at a time, as a device does."""
+        if self._tasks:
+            return
         task = asyncio.get_running_loop().create_task(self._restarted(away_s, comes_back=comes_back))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
