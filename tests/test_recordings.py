@@ -291,6 +291,8 @@ TENTHS = [n / 10 for n in range(100)]
         (played(TENTHS[::2]), Live(), "REC-23", "5.0 pictures/s stored"),
         (played([t for t in TENTHS if not 3 < t < 6.5]), Live(), "REC-23", "1 hole in 10 s, the longest 3.5 s"),
         (played([t for t in TENTHS if not 3 < t < 6.5]), Live(late=True), "", ""),
+        (played([t for t in TENTHS if not 3 < t < 6.5]), Live(pauses=True), "", ""),
+        (played([*TENTHS[:30], *(40 + t for t in TENTHS[:31])], until=AT + timedelta(seconds=44)), Live(pauses=True), "", ""),
         (played(TENTHS[:40]), Live(), "REC-23", "it ends 6 s before"),
         (played(TENTHS, keys=(AT.timestamp(), AT.timestamp() + 4)), Live(), "REC-23", "key pictures 4.0 s apart"),
         (played([t + 3600 for t in TENTHS]), Live(), "REC-24", "asked for 2026-11-30 20:00:00"),

@@ -149,7 +149,8 @@ def _live(round: Round, played: Played) -> Live:
 
     main = by_stream["main"].measured if "main" in by_stream else None
     fps = main.fps if main is not None and "frame rate" not in by_stream["main"].not_judged else None
-    return Live(size("main"), size("sub"), (main.codec or "") if main else "", fps, told, late)
+    pauses = round.plan.recording(round.plan.camera(played.camera)).mode != "continuous"
+    return Live(size("main"), size("sub"), (main.codec or "") if main else "", fps, told, late, pauses)
 
 
 def _own_pictures(round: Round) -> dict[str, Outlines]:

@@ -59,7 +59,10 @@ class Played:
 
     @property
     def fps(self) -> float | None:
-        return (len(self.times) - 1) / self.seconds if self.seconds >= _ENOUGH_S else None
+        """Where one picture follows the other: pauses do not count."""
+        steps = sorted(b - a for a, b in pairwise(self.times))
+        follow = [s for s in steps if s <= _HOLE_PICTURES * steps[len(steps) // 2]]
+        return len(follow) / sum(follow) if sum(follow) >= _ENOUGH_S else None
 
     @property
     def key_interval_s(self) -> float | None:
@@ -97,7 +100,8 @@ class Played:
 @dataclass(frozen=True)
 class Live:
     """What the camera sends now, as it was measured; None and empty where it was not. another_size: it was told already that
-    another size is stored; late: this machine did not follow, so that a stand-in on it did not either: no rate is judged
+    another size is stored; late: this machine did not follow, so that a stand-in on it did not either: no rate is judged;
+    pauses: it is to record when something happens, so that nothing is a hole
     """
 
     size: tuple[int, int] | None = None
@@ -106,6 +110,7 @@ class Live:
     fps: float | None = None
     another_size: bool = False
     late: bool = False
+    pauses: bool = False
 
 
 @dataclass(frozen=True)
@@ -161,7 +166,8 @@ def _otherwise(planned: StreamPlan, played: Played, live: Live, policy: Policy) 
 
 
 def _other_rates(planned: StreamPlan, played: Played, live: Live, policy: Policy) -> Iterator[tuple[str, str]]:
-    holes = played.holes_over(max(_HOLE_S, policy.jitter_ms / 1000))  # most stamp when a picture came
+    # Most stamp when a picture came.
+    holes = [] if live.pauses else played.holes_over(max(_HOLE_S, policy.jitter_ms / 1000))
     missing_s = played.until.timestamp() - played.times[-1]
     if missing_s > _ENDS_S:
         yield (
