@@ -21,6 +21,7 @@ from zentrale.errors import DeviceError, InputError, RemoteProtocolError, TwiceE
 from zentrale.jobs.checks.stored_judging import Live, Played, judge
 from zentrale.jobs.known.spans import common, joined, total, wanted, without
 from zentrale.jobs.recorders.history import EventSearch, History, by_track, spans_of, wound
+from zentrale.jobs.recorders.searching import recordings_found
 from zentrale.jobs.recordings.kept_list import _as_planned
 from zentrale.jobs.recordings.moments import moment_of
 from zentrale.protocols import soap
@@ -163,6 +164,31 @@ def test_a_search_is_whole_however_it_is_told(way: dict[str, int]) -> None:
     spans = {r: [(round((a - hour[0].timestamp()) / 3600), round((b - hour[0].timestamp()) / 3600)) for a, b in
                  spans_of(some, None, hour[10])] for (r, _), some in tracks.items()}  # fmt: skip
     assert spans == {"A": [(1, 3), (4, 9)], "B": [(2, 10)]} and not search.problem
+
+
+def test_recordings_of_a_recorder_that_lets_nobody_set_them_are_found_by_its_search() -> None:
+    """Messages as the Recording Search specification has them, two recordings in an answer; one of them is told twice."""
+    item = (
+        "<t:RecordingInformation><t:RecordingToken>{0}</t:RecordingToken><t:Source><t:SourceId>s</t:SourceId><t:Name>n {0}</t:Name>"
+        "</t:Source><t:Content/><t:Track><t:TrackToken>V1</t:TrackToken><t:TrackType>Video</t:TrackType><t:Description/></t:Track>"
+        "<t:RecordingStatus>Recording</t:RecordingStatus></t:RecordingInformation>"
+    )
+    head = f'<r xmlns:t="{soap.NS["tt"]}" xmlns:s="{soap.NS["tse"]}">'
+    pages = iter([("Searching", ("A", "B")), ("Completed", ("B", "C"))])
+
+    class Searched:
+        async def call(self, service: str, request: etree._Element) -> etree._Element:
+            if etree.QName(request).localname == "FindRecordings":
+                assert [etree.QName(e).localname for e in request] == ["Scope", "KeepAliveTime"]
+                return etree.fromstring(f"{head}<s:SearchToken>7</s:SearchToken></r>")
+            state, tokens = next(pages)
+            found = "".join(item.format(token) for token in tokens)
+            return etree.fromstring(
+                f"{head}<s:ResultList><t:SearchState>{state}</t:SearchState>{found}</s:ResultList></r>"
+            )
+
+    found = asyncio.run(recordings_found(Searched()))  # type: ignore[arg-type]
+    assert [(r.token, r.name, r.tracks) for r in found] == [(n, f"n {n}", (("V1", "Video"),)) for n in "ABC"]
 
 
 def test_holes_behind_where_a_search_was_cut_short_are_not_known() -> None:

@@ -76,13 +76,14 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         days = f"{row.days:.1f}/{keep:g}" if row.days is not None else "-"
         table.append([row.camera, _short(row.oldest), days, share, hole, place])
     output.table(["camera", "from", ">days", ">there", "longest hole, from", "?channel"], table)
-    stands = [row for row in rows if row.newest and (row.asked_at - row.newest).total_seconds() > _NOW_S]
-    for row in stands:
-        output.line(f"{row.camera}: nothing newer than {moment(row.newest)}", "red")
+    older = [row for row in rows if row.newest and (row.asked_at - row.newest).total_seconds() > _NOW_S]
+    for row in older:
+        known = "not known" if row.problem else "nothing is kept"
+        output.line(f"{row.camera}: {known} after {moment(row.newest)}", "red" if _is_due(row) else "")
     for told, channels in why.items():
         output.line(f"{told} (channel {quantities.listed(channels, 12)})", "red")
     if any(row.spans for row in rows):
-        until = f"each {'of the others ' if stands else ''}up to now; "
+        until = f"each {'of the others ' if older else ''}up to now; "
         output.line(f"{until}days kept/planned; times of {plan.site.timezone} by the recorders' clocks")
     sub = [f"{row.camera} {_percent(row.sub_share)}" for row in rows if row.sub_share is not None]
     if sub and output.details:
@@ -95,6 +96,12 @@ def _table(output: Output, plan: Plan, rows: tuple[ChannelKept, ...]) -> None:
         )
     for problem in dict.fromkeys(f"{r.recorder}: {r.problem}" for r in rows if r.problem and r.spans):
         output.line(problem, "yellow")
+
+
+def _is_due(row: ChannelKept) -> bool:
+    """Whether something is to be recorded now, and it is known that it is not."""
+    wanted = row.wanted or ()
+    return bool(wanted) and not row.problem and wanted[-1][1] >= row.asked_at.timestamp()
 
 
 def _short(at: datetime | None) -> str:
@@ -159,9 +166,7 @@ def _show_day(output: Output, plan: Plan, rows: tuple[ChannelKept, ...], day: da
         if (output.width or 120) >= named + 2 + 2 * hours
         else 1
     )
-    output.heading(
-        f"{day:%A %Y-%m-%d}, {hours} h, days kept/planned; times of {plan.site.timezone} by the recorders' clocks"
-    )
+    output.heading(f"{day:%A %Y-%m-%d}, {hours} h, times of {plan.site.timezone} by the recorders' clocks")
     marks = "".join(f"{datetime.fromtimestamp(start + 3600 * h, zone):%H}".ljust(3 * each) for h in range(0, hours, 3))
     output.verbatim(f"{'':<{named}}  {marks.rstrip()}")
     cell = 3600 / each

@@ -135,7 +135,9 @@ async def wound(first_from: First, now: datetime, enough_s: float = _ENOUGH_S) -
             last = at = max(at, begun)
     if begun is not None:
         spans.append((begun.timestamp(), last.timestamp()))
-    problem = f"there was no time to wind on from {quantities.moment(last)}" if late else ""
+    problem = (
+        f"there was no time to wind on from {quantities.moment(last)}: ask fewer channels with --only" if late else ""
+    )
     return History(tuple(joined(spans, _JOINED_S)), None, REPLAY, step_s, problem, last if late else None)
 
 

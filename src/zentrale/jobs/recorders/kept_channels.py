@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
 from collections.abc import Collection, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 
@@ -38,6 +40,8 @@ class KeptChannels:
         self._client = client
         self._channels = channels
         self._addresses: dict[int, StreamAddress] = {}
+        self._known: Mapping[int, Recording] | None = None
+        self._asking = asyncio.Lock()
 
     @property
     def now(self) -> datetime:
@@ -50,13 +54,23 @@ class KeptChannels:
 
     async def read(self, numbers: Collection[int]) -> Mapping[int, History]:
         """Of these channels, as far as there are such. Raises DeviceError."""
-        items = (await self._channels.lists()).numbering.recordings
+        items = await self._items()
         wanted = {number: items[number] for number in numbers if number in items}
         try:
             return await self._searched(wanted)
         except NotOfferedError:
-            enough_s = _WIND_S / max(len(wanted), 1)
-            return {number: await self._wound(number, enough_s) for number in wanted}
+            found, end = dict[int, History](), time.monotonic() + _WIND_S
+            for number in wanted:
+                enough_s = (end - time.monotonic()) / (len(wanted) - len(found))  # what others left is for the rest
+                found[number] = await self._wound(number, enough_s)
+            return found
+
+    async def _items(self) -> Mapping[int, Recording]:
+        """The recording of each channel; asked once, however many channels are looked at together."""
+        async with self._asking:
+            if self._known is None:
+                self._known = (await self._channels.numbering()).recordings
+        return self._known
 
     async def _searched(self, wanted: Mapping[int, Recording]) -> Mapping[int, History]:
         stored = {number: await self._channels.stored(item) for number, item in wanted.items()}
@@ -79,7 +93,7 @@ class KeptChannels:
     async def address(self, number: int) -> StreamAddress:
         """Where a channel is played. Raises NotOfferedError, or another DeviceError."""
         if number not in self._addresses:
-            item = (await self._channels.lists()).numbering.recordings.get(number)
+            item = (await self._items()).get(number)
             if item is None:
                 raise DeviceError(f"it has no channel {number}")
             uri = replay.parse_replay_uri(await self._client.call("trp", replay.get_replay_uri(item.token)))

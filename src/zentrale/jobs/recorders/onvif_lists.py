@@ -123,6 +123,15 @@ class RecorderChannels:
         self._kept = time.monotonic(), self._known
         return self._known
 
+    async def numbering(self) -> Numbering:
+        """Which recording is which channel, also of a recorder that lets nobody tell it what to record. Raises DeviceError."""
+        recordings = await self.recordings()
+        try:
+            jobs = await self.jobs()
+        except NotOfferedError:
+            jobs = []
+        return await asyncio.to_thread(self.book.numbered, recordings, {j.recording_token for j in jobs})
+
     async def limits(self) -> RecorderLimits:
         """What its service takes; asked once."""
         if self._limits is None:
@@ -182,12 +191,7 @@ class RecorderChannels:
                 raise error from None
 
     async def jobs(self) -> list[RecordingJob]:
-        """None where it lets nobody tell it what to record."""
-        try:
-            answer = await self.client.call("trc", recording.ask("recording", "GetRecordingJobs"))
-        except NotOfferedError:
-            return []
-        return recording_jobs.parse_jobs(answer)
+        return recording_jobs.parse_jobs(await self.client.call("trc", recording.ask("recording", "GetRecordingJobs")))
 
     async def receivers(self) -> list[Receiver]:
         """None where it has no such service: what it records comes from profiles of its own."""

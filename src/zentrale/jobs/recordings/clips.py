@@ -213,7 +213,7 @@ class _Saving:
         self._group = []
         if not whole or not whole[0].unit.key:
             return
-        first, last = (p.at_s or 0.0 for p in (whole[0], whole[-1]))
+        first, last = whole[0].at_s or 0.0, max(p.at_s or 0.0 for p in whole)
         heard = [p for p in self._heard if p.at_s < until_s and p.at_s >= self._heard_until]
         self._heard = [p for p in self._heard if p.at_s >= until_s]
         if self._file is not None and first <= self._last_s:
@@ -229,7 +229,7 @@ class _Saving:
             [((p.at_s or 0.0) - self._first_s, p.unit.annex_b(), p.unit.key) for p in whole],
             [(p.at_s - self._first_s, p.data, p.samples) for p in heard if p.at_s >= self._first_s],
         )
-        self._heard_until = max((p.at_s for p in heard), default=self._heard_until) + _MOMENT_S
+        self._heard_until = max((p.at_s + _MOMENT_S for p in heard), default=self._heard_until)
         self._last_s = last
         self._written_until = datetime.fromtimestamp(last, UTC) + timedelta(milliseconds=1)
 
