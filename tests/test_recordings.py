@@ -169,7 +169,7 @@ def test_a_search_is_whole_however_it_is_told(way: dict[str, int]) -> None:
 def test_recordings_of_a_recorder_that_lets_nobody_set_them_are_found_by_its_search() -> None:
     """Messages as the Recording Search specification has them, two recordings in an answer; one of them is told twice."""
     item = (
-        "<t:RecordingInformation><t:RecordingToken>{0}</t:RecordingToken><t:Source><t:SourceId>s</t:SourceId><t:Name>n {0}</t:Name>"
+        "<t:RecordingInformation><t:RecordingToken>{0}</t:RecordingToken><t:Source><t:SourceId/><t:Name>n {0}</t:Name>"
         "</t:Source><t:Content/><t:Track><t:TrackToken>V1</t:TrackToken><t:TrackType>Video</t:TrackType><t:Description/></t:Track>"
         "<t:RecordingStatus>Recording</t:RecordingStatus></t:RecordingInformation>"
     )
