@@ -115,6 +115,10 @@ class NotOfferedError(DeviceError):
     """The device does not do this at all: no service, no operation, or not with this value."""
 
 
+class NotToldError(DeviceError):
+    """A table that a switch did not tell, or not so that it can be used; says why."""
+
+
 class RefusedError(DeviceError):
     """The device refused the credentials (or asks for some)."""
 

@@ -11,6 +11,7 @@ class Kind(Enum):
 
     CAMERA = "camera"
     RECORDER = "recorder"
+    SWITCH = "switch"
     DEVICE = "device at"  # one that is not in the plan; its name is its address
     MACHINE = "this machine"  # which looked, and was in its own way; its name is the host's
 

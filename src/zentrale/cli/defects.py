@@ -63,13 +63,9 @@ def _without_secrets(text: str) -> str:
     secrets = set(_known)
     for vault in _vaults:
         try:
-            contents = vault.contents
+            secrets |= vault.contents.secrets
         except ZentraleError:
             continue  # its passphrase was changed meanwhile; what this run typed is known all the same
-        secrets |= {c.credentials.password for c in contents.candidates}
-        secrets |= {e.credentials.password for e in contents.devices.values()}
-        secrets |= {f.entry.credentials.password for f in contents.former}
-        secrets |= {c.password for c in contents.accounts.values()}
     for secret in sorted(secrets, key=len, reverse=True):
         if len(secret) >= _SHORTEST:
             text = text.replace(secret, "[secret]")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import asking, options, vault_rotate
+from zentrale.cli import asking, options, vault_rotate, vault_snmp
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -27,6 +27,7 @@ EXAMPLE = """zentrale vault init
   zentrale vault add admin --label "installer's password"
   zentrale vault add admin --factory "Umbra Works"
   zentrale vault add admin --from passwords.txt
+  zentrale vault add reader --snmp
   zentrale vault list --show
   zentrale vault rotate
   zentrale vault seal passwords.pdf"""
@@ -43,6 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add.add_argument("--column", metavar="TITLE", help="with --from: the column that holds the passwords")
     add.add_argument("--label", help="what to call it in tables (default: the user's name)")
     add.add_argument("--factory", metavar="MAKER", help="it is this maker's default password")
+    vault_snmp.add_arguments(add)
     device = actions.add_parser("set", help="set the credentials of one device of the plan")
     device.add_argument("name", metavar="DEVICE", help="camera or recorder, as in the plan")
     device.add_argument("user", metavar="USER", help="the account's name on the device")
@@ -129,6 +131,13 @@ def _add(work: Work) -> None:
     from zentrale.protocols.http_auth import Credentials
 
     args, output = work.args, work.output
+    if vault_snmp.is_meant(args):
+        entry = vault_snmp.entry(args)
+        vault = work.open_vault()
+        _changed(output, vault, lambda: vault.add_snmp(entry))
+        output.line(f"added {vault_snmp.in_words(entry)}")
+        output.next("`zentrale network check` asks the switches of the plan with it")
+        return
     if args.file is not None:
         _add_list(work)
         return
@@ -241,6 +250,7 @@ def _list(work: Work) -> None:
         }
         for f in contents.former
     ]
+    entries += vault_snmp.listed(contents.snmp, shown=args.show)
     if args.json:
         kept = entries if args.show else [{k: v for k, v in e.items() if k != "password"} for e in entries]
         output.document({"entries": kept})
@@ -259,7 +269,8 @@ def _remove(work: Work) -> None:
     args, output = work.args, work.output
     vault = work.open_vault()
     if not _changed(output, vault, lambda: vault.remove(args.label)):
-        names = [c.label for c in vault.contents.candidates] + sorted(vault.contents.devices)
+        held = vault.contents
+        names = [c.label for c in held.candidates] + sorted(held.devices) + [e.key.name for e in held.snmp]
         raise InputError(
             f"{args.label}: the vault holds no such entry", f"expected one of: {', '.join(names) or 'it is empty'}"
         )

@@ -28,8 +28,9 @@ from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
 from zentrale.errors import InputError, PassphraseChangedError
 from zentrale.logbook.locks import vault_lock
-from zentrale.logbook.vault_contents import Candidate, Contents, DeviceEntry, Former, from_json, to_json
+from zentrale.logbook.vault_contents import Candidate, Contents, DeviceEntry, Former, SnmpEntry, from_json, to_json
 from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.snmp_key import SnmpKey
 from zentrale.site.folder import cannot_read, clear_leftovers, write_atomically
 from zentrale.site.identity import Identity
 
@@ -152,8 +153,22 @@ class Vault:
 
         self.update(change)
 
+    def add_snmp(self, entry: SnmpEntry) -> None:
+        """One of the same kind, name and use replaces the older one, and what that opened."""
+
+        def change(contents: Contents) -> Contents:
+            old = [e for e in contents.snmp if e.label == entry.label]
+            return replace(_without_snmp(contents, old), snmp=(*(e for e in contents.snmp if e not in old), entry))
+
+        self.update(change)
+
+    def opens_switch(self, switch: str, key: SnmpKey, *, writes: bool) -> None:
+        """The entry was seen to open it. Writes only where that is news."""
+        if self.contents.opens.get((switch, writes)) != key:
+            self.update(lambda c: replace(c, opens={**c.opens, (switch, writes): key}))
+
     def remove(self, label: str) -> bool:
-        """Remove a candidate or a device's entry, with its former ones. Returns whether there was one."""
+        """Remove a candidate, a device's entry with its former ones, or what opens switches. Returns whether there was one."""
         found = False
 
         def change(contents: Contents) -> Contents:
@@ -163,8 +178,16 @@ class Vault:
             former = tuple(f for f in contents.former if f.name != label)
             accounts = {key: c for key, c in contents.accounts.items() if key[0] != label}
             pending = {key: at for key, at in contents.pending.items() if key[0] != label}
+            some = [e for e in contents.snmp if e.key.name == label]
+            snmp = tuple(e for e in contents.snmp if e not in some)
             kept = replace(
-                contents, candidates=candidates, devices=devices, former=former, accounts=accounts, pending=pending
+                _without_snmp(contents, some),
+                snmp=snmp,
+                candidates=candidates,
+                devices=devices,
+                former=former,
+                accounts=accounts,
+                pending=pending,
             )
             found = kept != contents
             return kept
@@ -296,6 +319,13 @@ class Vault:
     def device(self, name: str) -> Credentials | None:
         entry = self.contents.devices.get(name)
         return entry.credentials if entry else None
+
+
+def _without_snmp(contents: Contents, entries: Sequence[SnmpEntry]) -> Contents:
+    """Without what these opened."""
+    gone = {(e.key, e.writes) for e in entries}
+    opens = {(s, w): key for (s, w), key in contents.opens.items() if (key, w) not in gone}
+    return replace(contents, opens=opens)
 
 
 def weakness(passphrase: str) -> str:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import hashlib
 import hmac
 import json
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
 from zentrale.protocols.http_auth import Credentials
+from zentrale.protocols.snmp_key import SnmpKey
 from zentrale.site.identity import Identity
 
 
@@ -46,12 +47,26 @@ class Former:
 
 
 @dataclass(frozen=True)
+class SnmpEntry:
+    """What may open switches: to read their tables, or (`writes`) to switch their ports as well."""
+
+    key: SnmpKey
+    writes: bool = False
+
+    @property
+    def label(self) -> tuple[str, str, bool]:
+        """By which it is known: one to read and one to switch may have the same name."""
+        return self.key.version, self.key.name, self.writes
+
+
+@dataclass(frozen=True)
 class Contents:
     """devices:      by the name in the plan under which each was last known
     accounts:     further accounts, by device and user: those of people, and the one that recorders watch with
     certificates: SHA-256 of the certificate each server was first seen with, by its host and port, where no entry has it
     key:          for fingerprints of credentials in the logbook, which nobody can turn back without the vault
     pending:      when each password that is not yet seen to open was sent [s since 1970], by device and user
+    snmp, opens:  what may open switches; and which of them did, by switch and whether it was to switch ports
     """
 
     candidates: tuple[Candidate, ...] = ()
@@ -61,6 +76,17 @@ class Contents:
     key: bytes = field(default=b"", repr=False)
     accounts: dict[tuple[str, str], Credentials] = field(default_factory=dict)
     pending: dict[tuple[str, str], float] = field(default_factory=dict)
+    snmp: tuple[SnmpEntry, ...] = ()
+    opens: dict[tuple[str, bool], SnmpKey] = field(default_factory=dict)
+
+    @property
+    def secrets(self) -> set[str]:
+        """Every password in it, for whoever must never say one."""
+        found = {c.credentials.password for c in self.candidates} | {c.password for c in self.accounts.values()}
+        found |= {e.credentials.password for e in self.devices.values()}
+        found |= {f.entry.credentials.password for f in self.former}
+        keys = [*(e.key for e in self.snmp), *self.opens.values()]
+        return found | {secret for key in keys for secret in key.secrets}
 
     def fingerprint(self, credentials: Credentials) -> str:
         """What the logbook may know of credentials: enough to tell that they are the same as before."""
@@ -124,6 +150,8 @@ def to_json(contents: Contents) -> bytes:
         ],
         "key": contents.key.hex(),
         "pending": [{"device": d, "user": u, "sent_s": at} for (d, u), at in contents.pending.items()],
+        "snmp": [{**asdict(e.key), "writes": e.writes} for e in contents.snmp],
+        "opens": [{**asdict(key), "switch": s, "writes": w} for (s, w), key in contents.opens.items()],
     }).encode()  # fmt: skip
 
 
@@ -138,4 +166,10 @@ def from_json(data: bytes) -> Contents:
         bytes.fromhex(raw.get("key", "")),
         {(a["device"], a["user"]): Credentials(a["user"], a["password"]) for a in raw.get("accounts", ())},
         {(p["device"], p["user"]): float(p["sent_s"]) for p in raw.get("pending", ())},
+        tuple(SnmpEntry(_snmp_key(e), e["writes"]) for e in raw.get("snmp", ())),
+        {(o["switch"], o["writes"]): _snmp_key(o) for o in raw.get("opens", ())},
     )
+
+
+def _snmp_key(raw: dict[str, Any]) -> SnmpKey:
+    return SnmpKey(**{f.name: raw[f.name] for f in fields(SnmpKey)})

@@ -122,7 +122,9 @@ class PoeSupply(Part):
 
 class SwitchType(PoeSupply):
     """`self_w` is what the switch itself draws; `buffer_kb` what one port can hold back when frames come faster than it sends;
-    `rack_units` its height [U], `price` in the currency of the site.
+    `rack_units` its height [U], `price` in the currency of the site. `units`: of a stack that counts as one switch, each with as
+    many ports. `first_index` and `first_poe_index`: by which number its SNMP tables call the first port (ifIndex, RFC 2863;
+    pethPsePortIndex, RFC 3621), where they do not tell themselves.
     """
 
     name: Text
@@ -136,6 +138,16 @@ class SwitchType(PoeSupply):
     buffer_kb: Annotated[float, Field(gt=0)] | None = None
     rack_units: Annotated[float, Field(ge=0, le=100)] = 0
     price: Annotated[float, Field(ge=0)] | None = None
+    units: Annotated[int, Field(ge=1, le=16)] = 1
+    first_index: Annotated[int, Field(ge=0, le=2**31 - 1)] | None = None
+    first_poe_index: Annotated[int, Field(ge=0, le=2**31 - 1)] | None = None
+    firmware: Firmware | None = None
+
+    @model_validator(mode="after")
+    def _units_alike(self) -> SwitchType:
+        if self.ports % self.units:
+            raise ValueError(f"'units' is {self.units}; expected a number that divides its {self.ports} ports evenly")
+        return self
 
     def rate_mbps(self, port: int) -> int:
         """Line rate of a port: the last `uplink_ports` have `uplink_rate_mbps`, the others `port_rate_mbps`."""

@@ -56,6 +56,7 @@ class Policy(Part):
                       surface; picture_sharp_percent: so many of its edges must be in focus; picture_alike_percent: so far
                       must its edges agree with those of its reference picture
     parallel_per_switch: how many cameras of one switch are set up at once
+    snmp_rate: how many questions a second one switch is asked; 0: as fast as it answers
     """
 
     link_load_percent: Annotated[float, Field(gt=0, le=100)] = 70
@@ -99,3 +100,4 @@ class Policy(Part):
     services_off: tuple[Text, ...] = ()
     automatic_updates: OnOff = ""
     parallel_per_switch: Annotated[int, Field(ge=1, le=64)] = 4
+    snmp_rate: Annotated[float, Field(ge=0, le=1000)] = 20

@@ -27,4 +27,11 @@ def secret_lines(plan: Plan, contents: Contents) -> list[SecretLine]:
             if device == name:
                 role = "watch (recorder)" if user == watching else roles.get(user, "")
                 lines.append(SecretLine(name, user, role_of(name, user, role), held.password))
+    for held_key in contents.snmp:
+        use = f"SNMP{held_key.key.version}, {'read and switch ports' if held_key.writes else 'read'}"
+        kinds = ("authentication", "privacy") if held_key.key.version == "v3" else ("community",)
+        lines += [
+            SecretLine("switches", held_key.key.name, f"{use}: {kind}", secret)
+            for kind, secret in zip(kinds, held_key.key.secrets, strict=True)
+        ]
     return lines
