@@ -164,3 +164,13 @@ def choose(
 
 def _remarks(chosen: Sequence[Adapter]) -> tuple[str, ...]:
     return tuple(f"{a.name}: {_REMARKS[a.sort]}" for a in chosen if a.sort in _REMARKS)
+
+
+def own_macs() -> dict[str, str]:
+    """The MAC address of each adapter of this machine that has one, with the adapter's name."""
+    found = {}
+    for name, addresses in psutil.net_if_addrs().items():
+        for item in addresses:
+            if item.family == psutil.AF_LINK and item.address.strip("0:-"):
+                found[item.address.replace("-", ":").lower()] = name
+    return found

@@ -1,0 +1,1 @@
+"""The switches as they are: asked by SNMP, held against the plan, and their ports switched."""
