@@ -1,10 +1,10 @@
-"""`zentrale network`: the plan's network as configuration."""
+"""`zentrale network`: the plan's network as configuration, and the switches as they are."""
 
 from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import network_rehearse, options
+from zentrale.cli import network_check, network_here, network_rehearse, network_restart, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -15,15 +15,21 @@ if TYPE_CHECKING:
     from zentrale.planning.network import NetworkPlan
 
 DESCRIPTION = """\
-Makes configuration of the plan's network, before anyone drives to site.
+Makes configuration of the plan's network, before anyone drives to site; and holds the switches against it there.
 
   write      files for each switch, the router, the recorders, DHCP and labels, into output/network/
-  rehearse   these files on software switches of this machine, and real packets through them (Linux)"""
+  rehearse   these files on software switches of this machine, and real packets through them (Linux)
+  here       at which switch and port this laptop is plugged in, and in which VLAN
+  check      the switches' own tables against plan and logbook: ports, VLANs, who is where, watts (SNMP)
+  restart    a camera's port without power for a moment; `zentrale restart` asks the camera itself to restart"""
 EXAMPLE = """zentrale network write
   zentrale network write --dry-run --details
   zentrale network write --sheet pump-house --at control-house:7
   zentrale network rehearse
-  zentrale network rehearse --break wrong-vlan"""
+  zentrale network rehearse --break wrong-vlan
+  zentrale network here
+  zentrale network check
+  zentrale network restart upper-gate-north"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -44,12 +50,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     options.add_details(write)
     rehearse = actions.add_parser("rehearse", help="the written network on software switches, tried with real packets")
     network_rehearse.add_arguments(rehearse)
-    for sub in (write, rehearse):
+    here = actions.add_parser("here", help="at which switch and port this laptop is plugged in")
+    network_here.add_arguments(here)
+    check = actions.add_parser("check", help="the switches' own tables, held against the plan")
+    network_check.add_arguments(check)
+    restart = actions.add_parser("restart", help="take a port's power away and give it back")
+    network_restart.add_arguments(restart)
+    for sub in (write, rehearse, here, check, restart):
         options.add_site(sub)
         options.add_json(sub)
         options.add_common(sub)
-    options.add_passphrase(write)
-    for sub in (write, rehearse):
+    for sub in (write, here, check, restart):
+        options.add_passphrase(sub)
+    for sub in (write, rehearse, restart):
         options.add_no_wait(sub)
 
 
@@ -61,7 +74,11 @@ def run(args: argparse.Namespace) -> int:
 
     work = Work(args)
     net = plan_network(work.plan)
-    return network_rehearse.run(work, net) if args.action == "rehearse" else _write(work, net)
+    actions = {
+        "write": _write, "rehearse": network_rehearse.run, "here": network_here.run, "check": network_check.run,
+        "restart": network_restart.run,
+    }  # fmt: skip
+    return actions[args.action](work, net)
 
 
 def _write(work: Work, net: NetworkPlan) -> int:

@@ -43,6 +43,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--into", metavar="DIR", help="with --plan: on loopback, for a copy of the site in DIR")
     options.add_site(parser)
+    parser.add_argument(
+        "--night", action="store_true", help="the cameras' lamps are on: their switches give more watts"
+    )
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
@@ -66,6 +69,8 @@ def run(args: argparse.Namespace) -> int:
         output.next(f"edit it (`zentrale help scenario`), then `zentrale simulate --scenario {args.new}`")
         return 0
     scenario = read_scenario(args.scenario) if args.cameras is None else many_cameras(args.cameras)
+    if args.night:
+        scenario = scenario.model_copy(update={"night": True})
     if args.list:
         _list(output, scenario)
         return 0
@@ -232,6 +237,13 @@ def _list(output: Output, scenario: Scenario) -> None:
         for d in scenario.devices
     ]
     output.table(["device", "maker", "model", "address", ">ONVIF port", "state", "fault that stays"], rows)
+    if scenario.switches:
+        output.line()
+        told = {"tern": "all tables", "bittern": "an older one's", "plover": "numbers of its own"}
+        output.table(
+            ["switch", "maker", "model", "address", ">SNMP port", "tables"],
+            [[s.name, s.maker, s.model, s.address, str(s.snmp_port), told[s.manner]] for s in scenario.switches],
+        )
 
 
 async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace) -> int:

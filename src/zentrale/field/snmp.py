@@ -64,6 +64,11 @@ class Snmp:
             raise DeviceError(f"cannot be asked: {error}") from None
         self._auth = _auth(self.key)
 
+    def be_patient(self) -> None:
+        """From now on lost packets are sent again: it was seen to answer."""
+        self._patience = TIMEOUT_S, RETRIES
+        self._target.timeout, self._target.retries = TIMEOUT_S, RETRIES
+
     async def is_there(self) -> bool:
         """Whether anybody answers SNMPv3 at all: a report tells, whoever asks (RFC 3414 section 4)."""
         from pysnmp.hlapi.v3arch.asyncio import UsmUserData, get_cmd
@@ -228,6 +233,10 @@ def _plain(value: Any) -> Value | None:
     """A number, bytes or an object identifier; None for what it does not have, and the end."""
     from pyasn1.type import univ
 
+    if isinstance(
+        value, univ.Null
+    ):  # noSuchObject, noSuchInstance, endOfMibView: kinds of Null, and that one of OctetString
+        return None
     if isinstance(value, univ.Integer):
         return int(value)
     if isinstance(value, univ.OctetString):

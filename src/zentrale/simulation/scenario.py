@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from zentrale.errors import InputError
 from zentrale.protocols.http_auth import Credentials
+from zentrale.simulation.switch_scenario import Switch
 from zentrale.site.folder import write_atomically
 from zentrale.site.values import AddressText, Mac, PlaceName, Resolution, Text
 
@@ -186,6 +187,8 @@ class Scenario(Part):
     planned_sub: tuple[Encoder, ...] = ()
     cameras: tuple[Camera, ...] = ()
     recorders: tuple[Recorder, ...] = ()
+    switches: tuple[Switch, ...] = ()
+    night: bool = False  # the lamps of the cameras are on
 
     def alone(self, name: str) -> Scenario:
         """Only the device of this name, where this process stands. Raises InputError."""
@@ -193,7 +196,7 @@ class Scenario(Part):
         recorders = tuple(r for r in self.recorders if r.name == name)
         if not cameras and not recorders:
             raise InputError(f"--device {name}: no device of the scenario", "see `zentrale simulate --list`")
-        return self.model_copy(update={"cameras": cameras, "recorders": recorders})
+        return self.model_copy(update={"cameras": cameras, "recorders": recorders, "switches": ()})
 
     @property
     def devices(self) -> tuple[Camera | Recorder, ...]:

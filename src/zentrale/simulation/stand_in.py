@@ -19,6 +19,7 @@ from zentrale.simulation.recorder import SimulatedRecorder
 from zentrale.simulation.recorder_replay import ReplayConnection
 from zentrale.simulation.rtsp_server import CameraConnection, RtspServer
 from zentrale.simulation.scenario import Camera, Scenario
+from zentrale.simulation.switches import Fed, Switches
 
 
 def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
@@ -77,6 +78,10 @@ class _Place:
         if self._rtsp is not None:
             await self._rtsp.start()
 
+    @property
+    def is_open(self) -> bool:
+        return self._http is not None or self._rtsp is not None
+
     async def close(self) -> None:
         if self._rtsp is not None:
             await self._rtsp.close()
@@ -106,6 +111,7 @@ class StandIn:
         self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)
+        self._switches = Switches(scenario)
 
     def _key_of(self, host: str) -> Credentials | None:
         """What opens the camera at an address."""
@@ -128,11 +134,15 @@ class StandIn:
             await self._announcer.start()
             await self._beside.start()
             await self.apart.start()
+            await self._switches.start({p.device.config.name: _fed(p) for p in self._places})
         except OSError as error:
             await self.stop()
-            raise cannot_bind(error, [d.config.address for d in self.devices]) from None
+            raise cannot_bind(
+                error, [*(d.config.address for d in self.devices), *(s.address for s in self.scenario.switches)]
+            ) from None
 
     async def stop(self) -> None:
+        self._switches.stop()
         await asyncio.to_thread(self.apart.stop)
         await self._beside.stop()
         self._announcer.stop()
@@ -149,6 +159,10 @@ class StandIn:
             for number, c in enumerate(r.channels.values(), start=1)
             if c.storage.packets
         ]
+
+
+def _fed(place: _Place) -> Fed:
+    return Fed(place.device.config, place.close, place.move, lambda: place.is_open)
 
 
 def cannot_bind(error: OSError, addresses: list[str]) -> InputError:

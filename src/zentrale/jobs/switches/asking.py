@@ -64,7 +64,8 @@ def askable(plan: Plan) -> list[Switch]:
 
 def shape_of(plan: Plan, switch: Switch) -> Shape:
     kind = plan.switch_type(switch)
-    return Shape(kind.ports, kind.units, kind.first_index, kind.first_poe_index)
+    tree = switch.loop_protection in ("rstp", "mstp")
+    return Shape(kind.ports, kind.units, kind.first_index, kind.first_poe_index, kind.poe_ports > 0, tree)
 
 
 def keys_for(vault: Vault | None, switch: Switch, *, writes: bool) -> list[SnmpKey]:
@@ -87,24 +88,21 @@ async def opened(plan: Plan, switch: Switch, vault: Vault | None, *, writes: boo
     where = switch.management
     assert where is not None
     keys, host, rate = keys_for(vault, switch, writes=writes), str(where.address), plan.policy.snmp_rate
-    if where.snmp == "v3":
-        async with Snmp(host, where.snmp_port, SnmpKey("v3", "-", "-"), rate) as stranger:
-            if not await stranger.is_there():
-                raise SilentError(f"no answer by SNMP at {host} port {where.snmp_port}")
     if not keys:
         what = "--snmp-community" if where.snmp == "v2c" else "--snmp"
         raise RefusedError(
             f"the vault has nothing to open it with: `zentrale vault add NAME {what}{' --writes' * writes}`"
         )
-    said = []
+    said: list[str] = []
     for key in keys:
-        async with Snmp(host, where.snmp_port, key, rate, timeout_s=_ONCE_S, retries=0) as one:
+        async with Snmp(host, where.snmp_port, key, rate, timeout_s=_ONCE_S, retries=0) as client:
+            if key.version == "v3" and not said and not await client.is_there():
+                raise SilentError(f"no answer by SNMP at {host} port {where.snmp_port}")
             try:
-                told = await one.get([tables.SYS_UP_TIME])
+                told = await client.get([tables.SYS_UP_TIME])
             except SilentError:
-                said.append(
-                    f"{key.name}: no answer" if key.version == "v2c" else f"{key.name}: the privacy password is another"
-                )
+                clear = key.version == "v2c"
+                said.append(f"{key.name}: {'no answer' if clear else 'silent: the privacy password is another'}")
                 continue
             except RefusedError as error:
                 said.append(f"{key.name}: {error}")
@@ -112,11 +110,11 @@ async def opened(plan: Plan, switch: Switch, vault: Vault | None, *, writes: boo
             if told[0] is None:
                 said.append(f"{key.name}: it may see nothing there")
                 continue
-        if vault is not None:
-            await asyncio.to_thread(vault.opens_switch, switch.name, key, writes=writes)
-        async with Snmp(host, where.snmp_port, key, rate) as client:
+            if vault is not None:
+                await asyncio.to_thread(vault.opens_switch, switch.name, key, writes=writes)
+            client.be_patient()
             yield client
-        return
+            return
     if where.snmp == "v2c":
         raise SilentError(
             f"no answer by SNMP at {host} port {where.snmp_port}: it is off, does not listen, or none of "

@@ -5,19 +5,20 @@ from __future__ import annotations
 import asyncio
 import socket
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from zentrale.field.adapters import own_macs
 from zentrale.field.sweep import sweep
 from zentrale.findings import Finding
-from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.switches.asking import Asked, Progress, ask_all, named
 from zentrale.jobs.switches.judging_places import judge_places
 from zentrale.jobs.switches.judging_ports import judge_ports
 from zentrale.jobs.switches.judging_whole import judge_switch, judge_trees
 from zentrale.jobs.switches.places import Places, known_macs, places, silent_hosts
 from zentrale.logbook.evidence import Judged, Notes, note
+from zentrale.logbook.store import Logbook
+from zentrale.logbook.vault import Vault
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.power import plan_power
 from zentrale.site.part import Mode
@@ -44,23 +45,23 @@ class Check:
     not_asked: tuple[str, ...] = ()
 
 
-async def check(net: NetworkPlan, keyring: Keyring, request: Request, progress: Progress) -> Check:
+async def check(net: NetworkPlan, vault: Vault | None, logbook: Logbook, request: Request, progress: Progress) -> Check:
     """Raises InputError where no switch says how it is asked."""
     plan = net.plan
     switches = named(plan, request.names)
     scope = {"switches": [s.name for s in switches]}
-    with keyring.logbook.running(COMMAND, socket.gethostname(), scope) as run:
+    with logbook.running(COMMAND, socket.gethostname(), scope) as run:
         progress(0, "speaking to devices that may be silent")
         await speak_to(net)
-        asked = await ask_all(plan, switches, keyring.vault, progress, guess=request.guess)
-        owner = known_macs(plan, keyring.logbook)
+        asked = await ask_all(plan, switches, vault, progress, guess=request.guess)
+        owner = known_macs(plan, logbook)
         where = places(net, asked, owner)
         judged = judge(net, asked, where, request.mode)
-        notes = Notes(judged=judged)
+        notes = Notes(judged=list(judged))
         for one in asked:
             if one.seen is not None and one.key is not None:
                 notes.observe(KIND, Ref(Kind.SWITCH, one.name), f"SNMP{one.key.version}", observed(one, where))
-        await asyncio.to_thread(note, keyring.logbook, run, notes)
+        await asyncio.to_thread(note, logbook, run, notes)
     names = {s.name for s in switches}
     left = tuple(s.name for s in plan.switches if s.name not in names) if not request.names else ()
     return Check(tuple(asked), where, tuple(f for j in judged for f in j.findings), left)
@@ -81,7 +82,23 @@ def judge(net: NetworkPlan, asked: Sequence[Asked], where: Places, mode: Mode | 
             judged += judge_ports(net, one, where, draws, mode)
     judged += judge_places(net, asked, where, frozenset(own_macs()))
     judged += judge_trees(net, asked)
-    return judged
+    return follow(judged)
+
+
+def follow(judged: Sequence[Judged]) -> list[Judged]:
+    """No link at the port of a device that was seen at another follows from that, and is counted once."""
+    elsewhere = {f.limit: f.name for j in judged for f in j.findings if f.code == "SWI-1"}
+
+    def caused(item: Finding) -> Finding:
+        ref = item.ref
+        place = f"{ref.name}:{ref.part.removeprefix('port ')}" if ref is not None else ""
+        return (
+            replace(item, caused_by=elsewhere[place])
+            if item.code in ("SWI-10", "SWI-11") and place in elsewhere
+            else item
+        )
+
+    return [replace(j, findings=tuple(caused(f) for f in j.findings)) for j in judged]
 
 
 def observed(one: Asked, where: Places) -> dict[str, Any]:
@@ -98,6 +115,7 @@ def observed(one: Asked, where: Places) -> dict[str, Any]:
         }
     return {
         "switch": one.name, "answers": True, "description": seen.description, "firmware": seen.firmware or None,
+        "bridge_mac": seen.bridge_mac,
         "ports": [_port(one.name, port, where) for port in seen.ports],
         "power": {"budget_w": seen.supply.budget_w, "used_w": round(seen.supply.used_w, 1)} if seen.supply else None,
         "not_told": list(seen.not_told),

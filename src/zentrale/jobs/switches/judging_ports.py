@@ -64,7 +64,7 @@ def _link(net: NetworkPlan, ref: Ref, row: PortRow, seen: SeenPort) -> _Some:
     if row.kind == "free" or row.mode == "off":
         return
     if not seen.up:
-        text = "the switch has it off" if not seen.enabled else "no link"
+        text = "the switch has it off" if not seen.enabled else "nothing answers"
         item = finding("SWI-10", ref, f"{text}; it is {_what(row)}", "a link", _source(row), _where_to_look(row, seen))
         yield ("SWI-10",), [item]
         return
@@ -73,12 +73,16 @@ def _link(net: NetworkPlan, ref: Ref, row: PortRow, seen: SeenPort) -> _Some:
         half = seen.duplex == "half"
         yield (
             ("SWI-7",),
-            [finding("SWI-7", ref, f"half duplex; {_what(row)}", "full duplex", _source(row))] if half else [],
+            [finding("SWI-7", ref, f"{_what(row)}", "full duplex", _source(row))] if half else [],
         )
     if seen.rate_mbps is not None:
         low = seen.rate_mbps < row.rate_mbps
         text = f"{_rate(seen.rate_mbps)}; {_what(row)}"
         yield ("SWI-8",), [finding("SWI-8", ref, text, _rate(row.rate_mbps), _source(row))] if low else []
+
+
+def _sheet(row: PortRow) -> str:
+    return f"set port {row.port} as `zentrale network write --sheet {row.switch}` has it"
 
 
 def _rate(mbps: int) -> str:
@@ -103,7 +107,9 @@ def _vlans(net: NetworkPlan, ref: Ref, row: PortRow, seen: SeenPort, places: Pla
         text = f"VLAN {seen.pvid}{_called(net, seen.pvid)}; {_what(row)}"
         yield (
             ("SWI-4",),
-            [finding("SWI-4", ref, text, f"VLAN {zone.vlan} ({zone.name})", _source(row))] if wrong else [],
+            [finding("SWI-4", ref, text, f"VLAN {zone.vlan} ({zone.name})", _source(row), _sheet(row))]
+            if wrong
+            else [],
         )
     if row.mode == "trunk" and seen.vlans is not None and row.kind == "link":
         wanted = {net.vlan(zone) for zone in row.zones}
@@ -170,7 +176,10 @@ def _poe(
     if poe.priority and row.priority:
         lower = _FIRST_TO_STAY[poe.priority] > _FIRST_TO_STAY.get(row.priority, 2)
         text = f"priority {poe.priority}: it goes dark before others; {_what(row)}"
-        yield ("SWI-14",), [finding("SWI-14", ref, text, f"priority {row.priority}", _source(row))] if lower else []
+        yield (
+            ("SWI-14",),
+            [finding("SWI-14", ref, text, f"priority {row.priority}", _source(row), _sheet(row))] if lower else [],
+        )
 
 
 def _no_power(poe: PoePort, seen: SeenPort, one: Asked) -> str:

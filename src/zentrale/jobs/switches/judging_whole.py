@@ -72,7 +72,7 @@ def _numbers(ref: Ref, one: Asked) -> Iterator[Finding]:
 def judge_trees(net: NetworkPlan, asked: Sequence[Asked]) -> Iterator[Judged]:
     """Who is root, of switches that run a spanning tree; and whether each ring is closed once."""
     core = net.plan.recorders[0].switch if net.plan.recorders else ""
-    own = {mac: a.name for a in asked if a.seen for mac in a.seen.own_macs}
+    own = {a.seen.bridge_mac: a.name for a in asked if a.seen and a.seen.bridge_mac}
     spans = {s.name for s in net.plan.switches if s.loop_protection in _TREES}
     for one in asked:
         if one.seen is None or one.seen.tree is None or one.name not in spans:
@@ -82,7 +82,8 @@ def judge_trees(net: NetworkPlan, asked: Sequence[Asked]) -> Iterator[Judged]:
         wrong = bool(core) and root != core and (bool(root) or core in own.values())
         who = root or f"a bridge that is not in the plan ({tree.root[1]})"
         text = f"its tree's root is {who}, priority {tree.root[0]}"
-        item = finding("SWI-15", ref, text, f"{core}, where the recorders are", "site.toml recorders")
+        advice = f"give {core} the lowest bridge priority: `zentrale network write --sheet {core}`"
+        item = finding("SWI-15", ref, text, f"{core}, where the recorders are", "site.toml recorders", advice)
         yield Judged(ref, frozenset({"SWI-15"}), (item,) * wrong)
     yield from _rings(net, asked)
 
@@ -98,7 +99,7 @@ def _rings(net: NetworkPlan, asked: Sequence[Asked]) -> Iterator[Judged]:
         for a, b in zip(ring, [*ring[1:], ring[0]], strict=True):
             ends += [end for index in graph.edges[a, b]["links"] for end in net.plan.links[index].ends()]
         told = [
-            (place, p) for place in ends if (a := by_name.get(place[0])) and a.seen and (p := a.seen.port(place[1]))
+            (place, p) for place in ends if (of := by_name.get(place[0])) and of.seen and (p := of.seen.port(place[1]))
         ]
         ref, names = Ref(Kind.SWITCH, min(ring), "ring"), " - ".join((*ring, ring[0]))
         down = sorted(f"{switch}:{port}" for (switch, port), seen in told if not seen.up)

@@ -24,12 +24,16 @@ Place = tuple[int, int]  # unit of a stack, from 1; port on that unit, from 1
 
 @dataclass(frozen=True)
 class Shape:
-    """What the plan's type says of a switch: ports in all, units it is made of, and by which index the first port stands."""
+    """What the plan says of a switch: ports in all, units it is made of, by which index the first port stands; and whether it has
+    PoE and runs a spanning tree, since nobody misses what it has not.
+    """
 
     ports: int
     units: int = 1
     first_index: int | None = None
     first_poe_index: int | None = None
+    poe: bool = True
+    tree: bool = True
 
     def place(self, port: int) -> Place:
         each = max(1, self.ports // self.units)

@@ -88,6 +88,7 @@ class SeenSwitch:
     addresses_told: bool = False
     poe_rows: int = 0
     own_macs: frozenset[str] = frozenset()
+    bridge_mac: str = ""
 
     def port(self, number: int) -> SeenPort | None:
         return next((p for p in self.ports if p.port == number), None)
@@ -95,7 +96,7 @@ class SeenSwitch:
 
 def understand(told: Told, shape: Shape) -> SeenSwitch:
     """Never a zero, never the plan's value for what a switch does not tell."""
-    rows, missing = told.rows, [f"{what}: {why}" for what, why in told.missing.items()]
+    rows, missing = told.rows, [f"{what}: {why}" for what, why in told.missing.items() if _is_missed(what, told, shape)]
     numbering = number_ports(shape, rows)
     sets = bridging.vlan_sets(rows)
     try:
@@ -151,7 +152,21 @@ def understand(told: Told, shape: Shape) -> SeenSwitch:
     return SeenSwitch(
         told.description, told.name, _firmware(rows), tuple(ports), numbering, power.supply(rows), tree, stray, tuple(missing),
         sets is not None, heard is not None, len(poe_rows), frozenset(m for m in (*own_macs, told.bridge_mac) if m),
+        told.bridge_mac,
     )  # fmt: skip
+
+
+def _is_missed(what: str, told: Told, shape: Shape) -> bool:
+    """No neighbours are an empty table, which looks like none; positions and aliases matter where nothing else numbers the
+    ports.
+    """
+    if what in (tables.LLDP_NEIGHBOURS.what, tables.LLDP_POWER.what):
+        return tables.LLDP_CHASSIS.what in told.missing and what == tables.LLDP_NEIGHBOURS.what
+    if what in (tables.TREE.what, tables.TREE_PORTS.what):
+        return shape.tree
+    if what in (tables.POE_PORTS.what, tables.POE_SUPPLY.what, tables.SENSORS.what):
+        return shape.poe
+    return what not in (tables.LLDP_CHASSIS.what, tables.LLDP_PORTS.what, tables.PARTS.what, tables.ALIASES.what)
 
 
 def _neighbours(

@@ -1,0 +1,157 @@
+"""`zentrale network check`: the switches' own tables, held against the plan."""
+
+from __future__ import annotations
+
+import argparse
+
+from zentrale.cli import options
+
+TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
+if TYPE_CHECKING:
+    from typing import Any
+
+    from zentrale.cli.output import Output
+    from zentrale.cli.work import Work
+    from zentrale.jobs.switches.asking import Asked
+    from zentrale.jobs.switches.checking import Check
+    from zentrale.planning.network import NetworkPlan
+    from zentrale.protocols.mib.switch import SeenPort
+
+_MODES = ("day", "night", "cold", "moving", "worst")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--only", metavar="SWITCH", action="append", default=[], help="this switch; may be given more than once"
+    )
+    parser.add_argument(
+        "--mode", choices=_MODES,
+        help="how the site is now, for the watts: with lamps on it is night (default: what a port draws at most in any)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--no-guess", action="store_true", help="do not try whether the switches take the community that is everybody's"
+    )
+    options.add_details(parser)
+
+
+def run(work: Work, net: NetworkPlan) -> int:
+    import asyncio
+
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, NothingReachedError
+    from zentrale.findings import count_faults
+    from zentrale.jobs.switches.asking import named
+    from zentrale.jobs.switches.checking import Request, check, observed
+    from zentrale.site.part import Mode
+
+    args, output = work.args, work.output
+    names = tuple(word.strip() for item in args.only for word in item.split(",") if word.strip())
+    switches = named(net.plan, names)
+    work.vault_if_any()
+    request = Request(names, not args.no_guess, Mode(args.mode) if args.mode else None)
+    with work.logging() as logbook, output.progress("reading the switches", len(switches)) as step:
+        result = asyncio.run(check(net, work.vault, logbook, request, step))
+    if args.json:
+        from zentrale.cli.output import finding_document
+
+        output.document({
+            "switches": [_document(net, observed(one, result.places)) for one in result.asked],
+            "not_asked": list(result.not_asked),
+            "findings": [finding_document(f) for f in result.findings],
+        })  # fmt: skip
+    _show(output, net, result)
+    output.reports([a.report for a in result.asked if a.report], str(work.folder.path))
+    if not any(one.seen for one in result.asked) and not any(one.refused for one in result.asked):
+        raise NothingReachedError(
+            "no switch answered",
+            "look whether this laptop is in their zone: `zentrale network here`; and whether SNMP is on",
+        )
+    return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _document(net: NetworkPlan, switch: dict[str, Any]) -> dict[str, Any]:
+    rows = {row.port: row.device or None for row in net.ports.of(switch["switch"])}
+    return {**switch, "ports": [{**port, "planned": rows.get(port["port"])} for port in switch["ports"]]}
+
+
+def _show(output: Output, net: NetworkPlan, result: Check) -> None:
+    from zentrale import quantities
+
+    read = [one for one in result.asked if one.seen is not None]
+    ports = sum(len(one.seen.ports) for one in read if one.seen)
+    unknown = len(read) < len(result.asked)
+    text = f"{len(read)} of {quantities.count(len(result.asked), 'switch')} read, {quantities.count(ports, 'port')}"
+    output.result(result.findings, "the switches are as planned", text, unknown=unknown)
+    if result.not_asked:
+        output.line(f"not asked, since the plan does not say how (snmp in management): {', '.join(result.not_asked)}")
+    if not read:
+        return
+    output.line()
+    output.table(
+        ["switch", "answers", ">ports up", ">PoE used", ">budget", "in the tables as"],
+        [_row(one) for one in result.asked],
+    )
+    if output.details:
+        for one in read:
+            output.line()
+            output.heading(one.name)
+            assert one.seen is not None
+            output.table(
+                [
+                    "port",
+                    "planned",
+                    "seen",
+                    ">rate",
+                    "VLAN",
+                    "PoE",
+                    ">asked W",
+                    ">allotted W",
+                    ">drawn W",
+                    ">errors/min",
+                ],
+                [_port(net, one, port, result) for port in one.seen.ports],
+            )
+            for text in one.seen.not_told:
+                output.line(f"not told by this switch: {text}")
+    else:
+        output.next("`zentrale network check --details` shows each port; `zentrale explain CODE` a finding in full")
+
+
+def _row(one: Asked) -> list[str]:
+    seen = one.seen
+    if seen is None:
+        return [one.name, "refuses" if one.refused else "no", "-", "-", "-", "-"]
+    up = f"{sum(p.up for p in seen.ports)} of {len(seen.ports)}" if seen.ports else "not told"
+    used, budget = (f"{seen.supply.used_w:.0f} W", f"{seen.supply.budget_w:.0f} W") if seen.supply else ("-", "-")
+    return [
+        one.name,
+        f"SNMP{one.key.version}" if one.key else "yes",
+        up,
+        used,
+        budget,
+        " / ".join(seen.numbering.ways) or "-",
+    ]
+
+
+def _port(net: NetworkPlan, one: Asked, port: SeenPort, result: Check) -> list[str]:
+    row, place = net.ports.at(one.name, port.port), (one.name, port.port)
+    owners = [result.places.owner.get(mac, mac) for mac in result.places.at.get(place, ())]
+    link = result.places.links.get(place)
+    seen = f"to {link}" if link else ", ".join(owners[:2]) + (f" and {len(owners) - 2} more" if len(owners) > 2 else "")
+    rate = (
+        "-"
+        if not port.up
+        else "not told"
+        if port.rate_mbps is None
+        else f"{port.rate_mbps} {'half' * (port.duplex == 'half')}"
+    )
+    vlan = "not told" if port.pvid is None else str(port.pvid)
+    poe = port.poe
+
+    def watts(value: float | None) -> str:
+        return "-" if value is None or poe is None or poe.state != "deliveringPower" else f"{value:.1f}"
+
+    state = "-" if poe is None else "off" if not poe.enabled else poe.state
+    errors = "-" if port.errors is None else f"{port.errors.errors:.0f}"
+    three = [watts(w) for w in ((poe.asked_w, poe.allotted_w, poe.power_w) if poe else (None,) * 3)]
+    heard = seen or ("not told" if port.up and port.macs is None else "-")
+    return [str(port.port), row.device or "-", heard, rate, vlan, state, *three, errors]
