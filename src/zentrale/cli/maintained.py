@@ -56,7 +56,7 @@ def maintainer(work: Work, command: str) -> Iterator[Maintainer]:
         yield Maintainer(work.keyring(), work.output.hint)
 
 
-def show_turned(args: argparse.Namespace, output: Output, turned: Turned, good: str, command: str) -> int:
+def show_turned(args: argparse.Namespace, output: Output, turned: Turned[DeviceResult], good: str, command: str) -> int:
     """The verdict, what failed, and who was not begun for it. Returns the exit code."""
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
 

@@ -8,7 +8,8 @@ from zentrale.cli import maintained
 
 DESCRIPTION = """\
 Restarts the named devices (SystemReboot): one camera of a switch at a time, never two that watch the same ground, recorders
-last. Each is seen to go and to come back as who it was; the first that does not come back ends it."""
+last. Each is seen to go and to come back as who it was; the first that does not come back ends it. One that answers nobody
+any more is restarted by its switch port: `zentrale network restart`."""
 EXAMPLE = "zentrale restart upper-gate-north"
 
 

@@ -117,7 +117,27 @@ class Work:
         from zentrale.logbook.store import Logbook
 
         with Logbook(self.folder.logbook_file) as self.logbook:
+            self._give_power_back()
             yield self.logbook
+
+    def _give_power_back(self) -> None:
+        """To ports whose power a killed command left off, before anything else."""
+        if not self.logbook.changes(step="port power"):  # nothing is loaded for it where no port was ever switched
+            return
+        import asyncio
+
+        from zentrale.jobs.switches.power_back import give_back, still_dark
+
+        dark = still_dark(self.logbook)
+        if dark and self.vault is None:
+            ports = ", ".join(map(str, dark))
+            self.output.notice(
+                f"a command that was killed left {ports} without power: `zentrale network check` gives it back"
+            )
+        elif dark and self.vault is not None:
+            for port, problem in asyncio.run(give_back(self.plan, self.vault, self.logbook, dark)):
+                said = f"could not be given back: {problem}" if problem else "has its power again"
+                self.output.notice(f"{port}, whose power a killed command took away, {said}")
 
     @contextmanager
     def alone(self, command: str, *, needed: bool = True) -> Iterator[Logbook]:

@@ -121,7 +121,7 @@ class Maintainer:
             if (not names or name in wanted) and not (isinstance(d, Camera) and is_rtsp_only(self.plan, d))
         ]  # fmt: skip
 
-    async def push(self, devices: Sequence[Planned], contents: Mapping[str, bytes]) -> Turned:
+    async def push(self, devices: Sequence[Planned], contents: Mapping[str, bytes]) -> Turned[DeviceResult]:
         """`contents` by the name of the type; the version is the plan's."""
 
         def make(bench: Bench) -> NewFirmware:
@@ -131,13 +131,13 @@ class Maintainer:
 
         return await self._turns("firmware push", devices, make)
 
-    async def restart(self, devices: Sequence[Planned]) -> Turned:
+    async def restart(self, devices: Sequence[Planned]) -> Turned[DeviceResult]:
         return await self._turns("restart", devices, Restart)
 
-    async def restore(self, device: Planned, content: bytes) -> Turned:
+    async def restore(self, device: Planned, content: bytes) -> Turned[DeviceResult]:
         return await self._turns("backup restore", [device], lambda bench: Restore(bench, content))
 
-    async def _turns(self, command: str, devices: Sequence[Planned], make: Make) -> Turned:
+    async def _turns(self, command: str, devices: Sequence[Planned], make: Make) -> Turned[DeviceResult]:
         self.logbook.close_interrupted()
         scope = {"devices": [d.name for d in devices]}
         with self.logbook.running(command, socket.gethostname(), scope) as self._run:

@@ -8,20 +8,21 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Collection, Sequence
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 from zentrale.jobs.known.planned import Planned
-from zentrale.jobs.known.step_form import DeviceResult
 from zentrale.planning.overlaps import overlapping
 from zentrale.site.model import Camera, Plan
 
 AT_ONCE = 8
+R = TypeVar("R")
 
 
 @dataclass(frozen=True)
-class Turned:
+class Turned(Generic[R]):
     """`left` are devices that were not begun, after `stopped_by` did not come back."""
 
-    results: tuple[DeviceResult, ...]
+    results: tuple[R, ...]
     left: tuple[str, ...] = ()
     stopped_by: str = ""
 
@@ -34,13 +35,13 @@ def may_begin(plan: Plan, device: Planned, under_way: Collection[Planned], pairs
 
 
 async def in_turn(
-    plan: Plan, devices: Sequence[Planned], work: Callable[[Planned], Awaitable[tuple[DeviceResult, bool]]]
-) -> Turned:
+    plan: Plan, devices: Sequence[Planned], work: Callable[[Planned], Awaitable[tuple[R, bool]]]
+) -> Turned[R]:
     """`work` says what came of a device, and whether it is back."""
     waiting = sorted(devices, key=lambda d: not isinstance(d, Camera))
     pairs = overlapping(plan, [d for d in devices if isinstance(d, Camera)])
-    running: dict[asyncio.Task[tuple[DeviceResult, bool]], Planned] = {}
-    results: list[DeviceResult] = []
+    running: dict[asyncio.Task[tuple[R, bool]], Planned] = {}
+    results: list[R] = []
     stopped_by = ""
     try:
         while waiting or running:
