@@ -14,8 +14,9 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Binds a device of the last discovery, named by its address, its MAC address or its last digits, to a planned camera or
 recorder: for plans without MAC addresses, and for devices at another address than planned. --walk goes through those that
-are open, one by one, with a picture of what each sees. A full rtsp:// address is the main stream of a camera that speaks
-RTSP only. Kept in the logbook; the plan files are not touched."""
+are open, one by one, with a picture of what each sees; --by-port binds all at whose switch port one device alone was
+heard. A full rtsp:// address is the main stream of a camera that speaks RTSP only. Kept in the logbook; the plan files are
+not touched."""
 EXAMPLE = "zentrale assign upper-gate-north 192.168.1.64"
 
 
@@ -26,6 +27,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "device", metavar="DEVICE", nargs="?", help="address or MAC address of a found device, or an rtsp:// address"
     )
     parser.add_argument("--walk", action="store_true", help="go through the open ones: picture, candidates, one key")
+    parser.add_argument(
+        "--by-port", action="store_true", help="bind all open ones at whose switch port exactly one device was heard"
+    )
     parser.add_argument("--remove", action="store_true", help="take the binding back")
     parser.add_argument(
         "--yes", action="store_true", help="also a device that is recognised as another one of the plan"
@@ -42,11 +46,12 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import InputError
     from zentrale.jobs.discovery.assigning import assign, assign_stream, check_name, recognised_as, unassign
 
-    if args.walk and (args.name or args.device or args.remove):
-        raise InputError("assign --walk takes no camera and no device", "give it alone")
-    if not args.walk and (args.name is None or args.remove == (args.device is not None)):
+    alone = "--walk" if args.walk else "--by-port" if args.by_port else ""
+    if alone and (args.name or args.device or args.remove or (args.walk and args.by_port)):
+        raise InputError(f"assign {alone} takes no camera and no device", "give it alone")
+    if not alone and (args.name is None or args.remove == (args.device is not None)):
         raise InputError("assign: a device is missing" if not args.remove else "assign --remove takes a camera and no device",
-                         "give CAMERA DEVICE, CAMERA --remove, or --walk")  # fmt: skip
+                         "give CAMERA DEVICE, CAMERA --remove, --walk, or --by-port")  # fmt: skip
     work = Work(args)
     output, plan = work.output, work.plan
     if args.walk:
@@ -54,6 +59,8 @@ def run(args: argparse.Namespace) -> int:
     with work.alone("assign") as logbook:
         if args.walk:
             _walk(work, logbook)
+        elif args.by_port:
+            _by_port(work, logbook)
         elif args.remove:
             unassign(plan, logbook, args.name)
             output.line(f"{args.name} is bound to no device by hand any more")
@@ -70,6 +77,21 @@ def run(args: argparse.Namespace) -> int:
             output.line(f"{binding.name} is the device at {binding.address} ({binding.mac or 'MAC address not told'})")
     output.hint("next: `zentrale register`; what the last discovery saw is matched with the new binding")
     return 0
+
+
+def _by_port(work: Work, logbook: Logbook) -> None:
+    from zentrale import quantities
+    from zentrale.jobs.discovery.assigning import assign_by_port
+
+    bound, left = assign_by_port(work.plan, logbook)
+    for binding in bound:
+        work.output.line(f"{binding.name} is the device at {binding.address} ({binding.mac}), heard alone at its port")
+    for text in left:
+        work.output.line(f"open  {text}", "yellow")
+    if not bound:
+        work.output.line("nothing was bound: each camera is known by its own identity, or stays open as told")
+    else:
+        work.output.line(f"{quantities.count(len(bound), 'camera')} bound by port", "bold")
 
 
 def _walk(work: Work, logbook: Logbook) -> None:

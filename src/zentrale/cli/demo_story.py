@@ -43,7 +43,12 @@ class Story:
         return kept.open("w+", encoding="utf-8")
 
     def _command(
-        self, *arguments: str, folder: str | None = "", password: str = "", expected: tuple[int, ...] = (0,)
+        self,
+        *arguments: str,
+        folder: str | None = "",
+        password: str = "",
+        privacy: str = "",
+        expected: tuple[int, ...] = (0,),
     ) -> None:
         """Run one command as its user would, in a process of its own, and print it and its output."""
         import os
@@ -58,6 +63,8 @@ class Story:
         environment = {**os.environ, "COLUMNS": "120"}
         if password:
             environment["ZENTRALE_PASSWORD"] = password
+        if privacy:
+            environment["ZENTRALE_PRIVACY_PASSWORD"] = privacy
         self.commands += 1
         with self._kept(f"{self.commands:02}-{arguments[0]}") as file:
             child = subprocess.Popen(

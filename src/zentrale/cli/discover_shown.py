@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from zentrale.cli import network_here
+
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -69,6 +71,8 @@ def show(output: Output, found: Found) -> None:
     )
     output.result(result.findings, "all planned devices found, and nothing else", said)
     output.line()
+    for here in result.here:
+        output.line(network_here.in_words(plan, here))
     swept = ", ".join(result.swept) or "nothing"
     output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
     for remark in result.remarks:
@@ -190,6 +194,7 @@ def document(found: Found) -> dict[str, object]:
         "site": found.plan.site.name,
         "adapters": [{"name": a.name, "address": a.address} for a in result.choice.adapters],
         "adapter_reason": result.choice.reason,
+        "here": [asdict(h) for h in result.here],
         "remarks": list(result.remarks),
         "swept": list(result.swept),
         "devices": [

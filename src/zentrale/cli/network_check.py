@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zentrale.cli import options
+from zentrale.cli import network_here, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
@@ -41,6 +41,7 @@ def run(work: Work, net: NetworkPlan) -> int:
     from zentrale.findings import count_faults
     from zentrale.jobs.switches.asking import named
     from zentrale.jobs.switches.checking import Request, check, observed
+    from zentrale.jobs.switches.here import Whereabouts
     from zentrale.site.part import Mode
 
     args, output = work.args, work.output
@@ -54,6 +55,7 @@ def run(work: Work, net: NetworkPlan) -> int:
         from zentrale.cli.output import finding_document
 
         output.document({
+            "here": network_here.document(Whereabouts(result.here))["here"],
             "switches": [_document(net, observed(one, result.places)) for one in result.asked],
             "not_asked": list(result.not_asked),
             "findings": [finding_document(f) for f in result.findings],
@@ -80,6 +82,8 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
     ports = sum(len(one.seen.ports) for one in read if one.seen)
     unknown = len(read) < len(result.asked)
     text = f"{len(read)} of {quantities.count(len(result.asked), 'switch')} read, {quantities.count(ports, 'port')}"
+    for here in result.here:
+        output.line(network_here.in_words(net.plan, here))
     output.result(result.findings, "the switches are as planned", text, unknown=unknown)
     if result.not_asked:
         output.line(f"not asked, since the plan does not say how (snmp in management): {', '.join(result.not_asked)}")

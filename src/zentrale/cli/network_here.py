@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zentrale.cli.work import Work
     from zentrale.jobs.switches.here import Here, Whereabouts
     from zentrale.planning.network import NetworkPlan
+    from zentrale.site.model import Plan
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -65,15 +66,15 @@ def document(found: Whereabouts) -> dict[str, Any]:
 
 def show(output: Output, net: NetworkPlan, found: Whereabouts) -> None:
     for here in found.here:
-        output.line(in_words(net, here), "bold")
+        output.line(in_words(net.plan, here), "bold")
     if not found.here:
         output.line("not known where this laptop is plugged in", "bold yellow")
         for why in found.why:
             output.line(f"  {why}")
 
 
-def in_words(net: NetworkPlan, here: Here) -> str:
-    zones = {z.vlan: z.name for z in net.plan.zones}
+def in_words(plan: Plan, here: Here) -> str:
+    zones = {z.vlan: z.name for z in plan.zones}
     port = f"port {here.port}" if here.port is not None else f"its port {here.port_name}"
     name = f" ({here.port_name})" if here.port is not None and here.port_name else ""
     vlan = (

@@ -9,10 +9,15 @@ from zentrale.jobs.parts.part_registry import PARTS, PROPOSING
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Callable
+    from typing import TypeVar
+
     from zentrale.cli.output import Output
     from zentrale.jobs.planning import Calculation, Request
     from zentrale.site.folder import SiteFolder
     from zentrale.site.model import Plan
+
+    T = TypeVar("T")
 
 DESCRIPTION = """\
 Calculates from the plan files alone, before anything is bought or pulled. Says what will not work, and why.
@@ -59,7 +64,7 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.findings import count_faults
     from zentrale.jobs.parts.part import Asked
-    from zentrale.jobs.planning import Request, calculate, measured_keeping
+    from zentrale.jobs.planning import Request, calculate, held_addresses, measured_keeping, seen_watts
     from zentrale.site.outline import read_outline
     from zentrale.words import meant
 
@@ -83,8 +88,10 @@ def run(args: argparse.Namespace) -> int:
     parts = args.parts or list(PARTS)
     if "placement" in parts and plan.cabinets and (args.against is None or args.parts):
         output.hint(f"searching for the cheapest placement, for at most {args.seconds:g} s")
-    held = _held(output, folder) if "addresses" in parts else {}
-    request = Request(outline, args.pairs, args.seconds, held, measured_keeping(plan, folder) if args.measured else ())
+    held = _held(output, folder, held_addresses) if "addresses" in parts else {}
+    watts = _held(output, folder, seen_watts) if "power" in parts else {}
+    keeping = measured_keeping(plan, folder) if args.measured else ()
+    request = Request(outline, args.pairs, args.seconds, held, keeping, watts)
     if args.against is not None:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)
@@ -114,15 +121,14 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _held(output: Output, folder: SiteFolder) -> dict[str, str]:
-    """Where registered devices are; a logbook that cannot be read is told, and keeps nobody from planning."""
+def _held(output: Output, folder: SiteFolder, ask: Callable[[SiteFolder], dict[str, T]]) -> dict[str, T]:
+    """What the logbook knows; one that cannot be read is told, and keeps nobody from planning."""
     from zentrale.errors import StorageError
-    from zentrale.jobs.planning import held_addresses
 
     try:
-        return held_addresses(folder)
+        return ask(folder)
     except StorageError as error:
-        output.notice(f"{error.what}: addresses of registered devices are not looked at")
+        output.notice(f"{error.what}: what was seen on site is not looked at")
         return {}
 
 

@@ -26,11 +26,22 @@ from zentrale.jobs.known.planned import Planned, planned_devices, reachable, ref
 from zentrale.jobs.parts.part_registry import load
 from zentrale.jobs.planning import Request, calculate
 from zentrale.jobs.recordings.kept_list import hours_seen
+from zentrale.jobs.switches.judging_places import follow
+from zentrale.jobs.switches.kept import ports_seen, watts_seen
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
 from zentrale.output.figures import MeasuredRate
-from zentrale.output.handover import DeviceRow, JournalRow, NeverAsked, PackContent, Settled, render, verdicts_of
+from zentrale.output.handover import (
+    DeviceRow,
+    JournalRow,
+    NeverAsked,
+    PackContent,
+    SeenAtPort,
+    Settled,
+    render,
+    verdicts_of,
+)
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import read_outline
@@ -84,11 +95,13 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     """Write output/handover. What was not yet done is said on the page, not made up."""
     evidence = _gather(plan, logbook)
     outline = read_outline(folder.outline_file, plan.site.origin)
-    result = calculate(plan, _PLANNED_PARTS, Request(outline, held={d.name: d.host for d in logbook.known()}))
+    request = Request(outline, held={d.name: d.host for d in logbook.known()}, watts=watts_seen(logbook))
+    result = calculate(plan, _PLANNED_PARTS, request)
     open_findings, settled = sort_findings(plan, logbook, result.findings)
     never = never_asked(plan, evidence.looked_at)
     unjudged = not_judged(plan, evidence)
-    origins = {s.finding: s for s in standings(logbook) if s.settled_at is None}
+    open_ones = [s for s in standings(logbook) if s.settled_at is None]
+    origins = dict(zip(follow(s.finding for s in open_ones), open_ones, strict=True))
     measured = sorted(evidence.streams.values(), key=lambda o: o.at)
     content = PackContent(
         plan=plan,
@@ -101,6 +114,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         storage=result.of(load("storage")),
         reach=result.of(load("zones")).reach,
         ports=result.of(load("ports")),
+        ports_seen=_ports_seen(logbook),
         detail=result.of(load("detail")),
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
@@ -134,6 +148,13 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
     )
 
 
+def _ports_seen(logbook: Logbook) -> dict[tuple[str, int], SeenAtPort]:
+    return {
+        place: SeenAtPort(seen.device, seen.state, "" if seen.watts is None else f"{seen.watts:.1f}", _at(seen.at))
+        for place, seen in ports_seen(logbook).items()
+    }
+
+
 def _gather(plan: Plan, logbook: Logbook) -> _Evidence:
     seen = observations(logbook, discovering.SEEN_KIND)
     return _Evidence(
@@ -153,12 +174,14 @@ def sort_findings(
     plan: Plan, logbook: Logbook, plan_findings: Sequence[Finding]
 ) -> tuple[list[Finding], list[Settled]]:
     """What is open: of the plan, and of the site what no later run of the same check found well. And what was settled."""
-    names = planned_devices(plan)
+    names, switches = planned_devices(plan), {s.name for s in plan.switches}
     open_findings, settled = list(plan_findings), []
     for standing in standings(logbook):
         ref = standing.finding.ref
         if ref is not None and ref.kind in (Kind.CAMERA, Kind.RECORDER) and ref.name not in names:
             continue  # of a device that is not in the plan any more
+        if ref is not None and ref.kind is Kind.SWITCH and ref.name not in switches:
+            continue
         if standing.settled_at is None:
             open_findings.append(standing.finding)
         elif standing.finding.severity is not Severity.NOTE:
@@ -168,7 +191,7 @@ def sort_findings(
     if breaks:
         more = f"; and {len(breaks) - 1} more" if len(breaks) > 1 else ""
         open_findings.append(finding("EVD-1", "logbook", breaks[0] + more, "as it was written", "its digests"))
-    return list(dict.fromkeys(open_findings)), settled
+    return follow(dict.fromkeys(open_findings)), settled
 
 
 def never_asked(plan: Plan, looked: Mapping[tuple[Ref, str], datetime]) -> list[NeverAsked]:
@@ -343,7 +366,7 @@ def _remarks(evidence: _Evidence) -> list[str]:
     remarks = []
     if not evidence.seen:
         remarks.append("No discovery was run: addresses and models are those of the plan.")
-    last_change = max((c.at for c in evidence.changes), default=None)
+    last_change = max((c.at for c in evidence.changes if c.ref.kind is not Kind.SWITCH), default=None)
     measured = [o.at for o in evidence.streams.values()]
     if measured and last_change is not None and last_change > max(measured):
         remarks.append("Devices were changed after the last verification: run `zentrale verify` again.")

@@ -10,6 +10,7 @@ from zentrale.errors import InputError
 from zentrale.findings import Finding
 from zentrale.jobs.parts.part import Asked, Fact, Page, Part, R, Request
 from zentrale.jobs.parts.part_registry import PARTS, load
+from zentrale.jobs.switches.kept import watts_seen
 from zentrale.logbook.store import Logbook
 from zentrale.output.csv_tables import csv_tables
 from zentrale.planning.keeping import RecorderKeeping
@@ -18,7 +19,8 @@ from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 
 __all__ = [
-    "Calculation", "Request", "calculate", "held_addresses", "measured_keeping", "write_figures", "write_proposals",
+    "Calculation", "Request", "calculate", "held_addresses", "measured_keeping", "seen_watts",
+    "write_figures", "write_proposals",
     "write_tables",
 ]  # fmt: skip
 
@@ -118,6 +120,14 @@ def held_addresses(folder: SiteFolder) -> dict[str, str]:
         return {}
     with Logbook(folder.logbook_file) as logbook:
         return {device.name: device.host for device in logbook.known()}
+
+
+def seen_watts(folder: SiteFolder) -> dict[str, dict[str, float]]:
+    """What the switches were seen to give; nothing where there is no logbook yet. Raises StorageError."""
+    if not folder.logbook_file.exists():
+        return {}
+    with Logbook(folder.logbook_file) as logbook:
+        return watts_seen(logbook)
 
 
 def write_proposals(result: Calculation, folder: SiteFolder) -> list[Path]:

@@ -58,6 +58,16 @@ class DeviceRow:
 
 
 @dataclass(frozen=True)
+class SeenAtPort:
+    """What a switch told of one of its ports: who is there, its state, the watts drawn, and when; all as text."""
+
+    device: str
+    state: str
+    watts: str
+    when: str
+
+
+@dataclass(frozen=True)
 class JournalRow:
     at: datetime
     subject: str
@@ -111,6 +121,7 @@ class PackContent:
     not_judged: Sequence[NeverAsked] = field(default_factory=tuple)  # of streams that were measured
     recorded: tuple[Sequence[HoursOfChannel], float] = ((), 0.0)  # what the recorders keep, and when that was asked
     origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
+    ports_seen: Mapping[tuple[str, int], SeenAtPort] = field(default_factory=dict)  # by switch and port
 
 
 def verdicts_of(devices: Sequence[DeviceRow]) -> dict[Verdict, int]:
@@ -140,7 +151,7 @@ def render(content: PackContent) -> dict[str, bytes]:
     return {
         "index.html": page,
         "cameras.csv": devices_csv(content.devices),
-        "ports.csv": _ports_csv(content.ports),
+        "ports.csv": _ports_csv(content.ports, content.ports_seen),
         **files,
     }
 
@@ -156,15 +167,18 @@ def devices_csv(devices: Sequence[DeviceRow]) -> bytes:
     return text.getvalue().encode("utf-8-sig")
 
 
-def _ports_csv(ports: PortTables) -> bytes:
+def _ports_csv(ports: PortTables, seen: Mapping[tuple[str, int], SeenAtPort]) -> bytes:
     """The port map: a row for each port that is used."""
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(["switch", "port", "label", "device", "mode", "zones", "rate_mbps", "poe", "priority"])
+    writer.writerow(["switch", "port", "label", "device", "mode", "zones", "rate_mbps", "poe", "priority",
+                     "seen", "seen_state", "seen_w", "seen_at"])  # fmt: skip
     for row in ports.rows:
-        if row.kind != "free":
+        there = seen.get((row.switch, row.port))
+        if row.kind != "free" or (there is not None and there.device):
             cells = [row.switch, str(row.port), row.label, row.device, row.mode, "; ".join(row.zones), str(row.rate_mbps),
                      "on" if row.poe else "off", row.priority]  # fmt: skip
+            cells += [there.device, there.state, there.watts, there.when] if there else ["", "not read", "", ""]
             writer.writerow([safe_cell(cell) for cell in cells])
     return text.getvalue().encode("utf-8-sig")
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
@@ -78,12 +78,15 @@ class FeederPower:
 
 @dataclass(frozen=True)
 class PowerPlan:
-    """`feeders`: switches, then recorders; `apart` are cameras fed by an injector or the mains: name and supply."""
+    """`feeders`: switches, then recorders; `apart` are cameras fed by an injector or the mains: name and supply. `seen_w`:
+    the most that each switch was seen to give, by its name and by day or night [W].
+    """
 
     feeders: tuple[FeederPower, ...]
     batteries: tuple[BatteryPower, ...]
     apart: tuple[tuple[str, str], ...]
     findings: tuple[Finding, ...]
+    seen_w: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
 
     @property
     def switches(self) -> tuple[FeederPower, ...]:

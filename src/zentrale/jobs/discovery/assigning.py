@@ -10,13 +10,14 @@ from zentrale.jobs.discovery.discovering import COMMAND, current_devices
 from zentrale.jobs.discovery.matching import matched
 from zentrale.jobs.known.entry_judged import seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
-from zentrale.jobs.known.planned import device_names, planned_devices, ref_of
+from zentrale.jobs.known.planned import device_names, planned_devices, ref_of, whole_devices
 from zentrale.jobs.known.selection import check_reachable
 from zentrale.jobs.streams.rtsp_only import STREAMS
-from zentrale.logbook.evidence import Notes, note
+from zentrale.jobs.switches.kept import HEARD, alone_at_their_ports
+from zentrale.logbook.evidence import Notes, latest, note
 from zentrale.logbook.store import Binding, Logbook
 from zentrale.protocols.stream_address import StreamAddress
-from zentrale.site.model import Plan
+from zentrale.site.model import Camera, Plan
 from zentrale.words import meant
 
 
@@ -87,6 +88,43 @@ def unassign(plan: Plan, logbook: Logbook, name: str) -> None:
     if not logbook.unbind(name):
         have = ", ".join(b.name for b in logbook.bindings()) or "none"
         raise InputError(f"{name}: is not bound by hand", f"bound are: {have}")
+
+
+def assign_by_port(plan: Plan, logbook: Logbook) -> tuple[list[Binding], list[str]]:
+    """All cameras that are open and at whose port one device alone was heard, which nobody planned elsewhere; and in words
+    why others stay open. Raises InputError where no switch was read yet.
+    """
+    if not latest(logbook, HEARD):
+        raise InputError("no switch was read yet", "run `zentrale network check` first")
+    found = current_devices(logbook)
+    matching = matched(plan, logbook, found)
+    heard, rows = alone_at_their_ports(plan, logbook), whole_devices(plan)
+    bound, left = [], []
+    by_hand = {b.name for b in logbook.bindings()}
+    for name, row in rows.items():
+        if not isinstance(row, Camera) or row.behind or name in by_hand:
+            continue
+        device = matching.by_name.get(name)
+        if device is not None and not (
+            name in heard and not _known_by_itself(row) and heard[name] in device.identity.macs
+        ):
+            continue  # it is known by what it is
+        mac = heard.get(name)
+        fits = [d for d in (*matching.extra, *([device] if device else [])) if mac and mac in d.identity.macs]
+        if len(fits) == 1 and not (row.mac and row.mac != mac):
+            bound.append(assign(plan, logbook, name, mac or ""))
+        elif row.switch and row.port:
+            why = "not one device alone is heard there"
+            if mac:
+                why = f"{mac} is heard there, and no device of the last discovery has it"
+            left.append(f"{name} at {row.switch}:{row.port}: {why}")
+        else:
+            left.append(f"{name}: its row has no port")
+    return bound, left
+
+
+def _known_by_itself(row: Camera) -> bool:
+    return bool(row.mac or row.mac_end or row.serial)
 
 
 def check_name(plan: Plan, name: str) -> None:

@@ -20,6 +20,7 @@ from zentrale.field.probe import DEFAULT_WAIT_S, probe_directly
 from zentrale.field.scheduler import Failure
 from zentrale.field.sweep import MAX_HOSTS, hosts, networks_of
 from zentrale.findings import Finding
+from zentrale.jobs.discovery import at_switches
 from zentrale.jobs.discovery.identifying import Expected, identify
 from zentrale.jobs.discovery.judging_devices import judge_devices
 from zentrale.jobs.discovery.matching import Matching, matched
@@ -32,6 +33,7 @@ from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.found_devices import FoundDevice, one_row_each
 from zentrale.jobs.known.planned import planned_devices, ref_of
 from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.switches.here import Here
 from zentrale.logbook.evidence import Judged, Notes, note, observations, standings
 from zentrale.logbook.store import BEGUN, INTERRUPTED, Logbook
 from zentrale.site.model import SWEEP_PORTS, Plan
@@ -57,6 +59,7 @@ class Discovery:
     findings: tuple[Finding, ...]
     remarks: tuple[str, ...] = ()
     behind: tuple[Behind, ...] = ()
+    here: tuple[Here, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -145,9 +148,13 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
             progress(0, " and ".join(f.name for f in FINDERS if f.looks(search) != Looked()))
             seen, failed_ways = await _look(search)
             evidence = _evidence(choice, chain.from_iterable(seen))
+            switches = asyncio.create_task(at_switches.look(whole, keyring, [a.name for a in choice.adapters]))
             nobody = evidence.by_arp - set(evidence.macs)  # nobody is there to be asked at a planned address
             sightings = merge(s for s in chain.from_iterable(seen) if not (s.url and s.host in nobody))
             devices = await _identify_all(sightings, plan, keyring, progress, got)
+            told = await switches
+            if told is not None:
+                at_switches.keep(keyring, run, told)
         except BaseException:
             # What was seen up to here is kept. Who is missing cannot be said: not all were looked for.
             _keep(keyring, run, whole, matched(whole, keyring.logbook, one_row_each(got)), [])
@@ -157,6 +164,7 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
             matching = replace(matching, missing=tuple(n for n in matching.missing if n in request.only))
         if plan is not None and matching.missing:
             evidence = replace(evidence, behind=await addresses_told(plan, keyring, matching, choice.adapters))
+            evidence = replace(evidence, switches=told.whys(matching.missing) if told is not None else {})
         behind = await look_behind(whole, matching.by_name, keyring, named) if whole else []
         judged = _judged(whole, keyring, matching, looked, evidence) if whole else []
         judged += judged_behind(whole, behind) if whole else []
@@ -176,7 +184,8 @@ async def discover(plan: Plan | None, keyring: Keyring, request: Request, progre
         remarks.append(
             f"only ports {', '.join(map(str, ports))} were tried, as site.toml [policy] sweep_ports has them"
         )
-    return Discovery(choice, swept, matching, findings, tuple(remarks), tuple(behind))
+    here = told.here if told is not None else ()
+    return Discovery(choice, swept, matching, findings, tuple(remarks), tuple(behind), here)
 
 
 def _places(plan: Plan, keyring: Keyring, names: Sequence[str]) -> tuple[list[ipaddress.IPv4Network], bool]:

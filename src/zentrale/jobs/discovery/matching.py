@@ -1,6 +1,6 @@
 """Which found device is which planned one, by what can be trusted most: MAC address of any interface, its last digits, serial
-number, binding by hand, what it was registered as, endpoint, planned address, the name that it tells itself. Never by
-guess.
+number, binding by hand, what it was registered as, endpoint, planned address, switch port, the name that it tells itself. Never
+by guess.
 
 A device keeps its place in the plan by its own identity: wherever its address moves, and whatever its row is called.
 
@@ -14,12 +14,13 @@ weak rule never overrules a strong one. The order:
 3. `by_binding`: a person said so; by MAC address where the device tells one, else by address.
 4. `by_registration`: the identity under which the row was registered, wherever the device is now.
 5. `by_address`: it answers where the row says, and nothing that it tells contradicts that.
-6. `by_place`: a row that was renamed: recorder and channel say which it was.
-7. `by_own_name`: it calls itself so, and is the only one to do so.
+6. `by_port`: its MAC address is the only one that the row's switch heard at the row's port.
+7. `by_place`: a row that was renamed: recorder and channel say which it was.
+8. `by_own_name`: it calls itself so, and is the only one to do so.
 
 What always holds. A device has at most one row and a row at most one device, but for `doubles`. A row that names a MAC
 address never gets a device that tells another one, by no rule after the first: `not (row.mac and device.identity.macs)`.
-What several devices fit equally well is given to none of them by rules 2 and 7; by the others whoever was found first has
+What several devices fit equally well is given to none of them by rules 2 and 8; by the others whoever was found first has
 it, and where a MAC address is the reason that is told.
 
 Why in rules and not by points: a wrong match sets a password on the wrong camera. A sum of hints would now and then be
@@ -29,13 +30,14 @@ assign`.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.planned import Planned, place_of, planned_devices, reachable, whole_devices
 from zentrale.jobs.recorders.recorder_registry import driver_of
+from zentrale.jobs.switches.kept import alone_at_their_ports
 from zentrale.logbook.store import KnownDevice, Logbook
 from zentrale.site.identity import Identity
 from zentrale.site.model import Plan, Recorder
@@ -79,6 +81,7 @@ class Device(Protocol):
 
 
 D = TypeVar("D", bound=Device)
+_NOWHERE: Mapping[str, str] = {}
 
 
 @dataclass(frozen=True)
@@ -117,13 +120,20 @@ class Matching(Generic[D]):
 def matched(plan: Plan | None, logbook: Logbook, devices: Sequence[D]) -> Matching[D]:
     """As `match_devices`, with the bindings and the registered devices of the logbook."""
     bindings = [Known(b.name, b.mac, b.address) for b in logbook.bindings()]
-    return match_devices(plan, bindings, devices, logbook.known())
+    ports = alone_at_their_ports(plan, logbook) if plan is not None else {}
+    return match_devices(plan, bindings, devices, logbook.known(), ports)
 
 
 def match_devices(
-    plan: Plan | None, bindings: Sequence[Known], devices: Sequence[D], registered: Sequence[KnownDevice] = ()
+    plan: Plan | None,
+    bindings: Sequence[Known],
+    devices: Sequence[D],
+    registered: Sequence[KnownDevice] = (),
+    ports: Mapping[str, str] = _NOWHERE,
 ) -> Matching[D]:
-    """A device that tells its MAC address is never matched to a row that names another one."""
+    """A device that tells its MAC address is never matched to a row that names another one. `ports`: the MAC address that was
+    heard alone at the port of each row, by its name.
+    """
     if plan is None:
         return Matching(tuple(devices), extra=tuple(devices))
     match = _Match(reachable(whole_devices(plan)), devices)
@@ -132,6 +142,7 @@ def match_devices(
     match.by_binding(bindings)
     match.by_registration(registered)
     match.by_address()
+    match.by_port(ports)
     match.by_place(registered)
     match.by_own_name()
     names = match.by_name
@@ -221,6 +232,16 @@ class _Match(Generic[D]):
                 if here and name not in self.by_name and not (device.identity.macs and row.mac):
                     self.take(name, device)
                     break
+
+    def by_port(self, ports: Mapping[str, str]) -> None:
+        """Only where the row itself says nothing of its device: neither MAC address nor digits of its label."""
+        for name, mac in ports.items():
+            row = self.planned.get(name)
+            if row is None or isinstance(row, Recorder) or name in self.by_name or row.mac or row.mac_end or row.serial:
+                continue
+            fits = [d for d in self.left if mac in d.identity.macs]
+            if len(fits) == 1:
+                self.take(name, fits[0])
 
     def by_place(self, registered: Sequence[KnownDevice]) -> None:
         """A row with neither address nor MAC address, whose name was changed: recorder and channel say which it was."""

@@ -19,6 +19,15 @@ from zentrale.site.model import Camera, Plan, Recorder
 
 
 @dataclass(frozen=True)
+class Why:
+    """The cause as it was seen, and what to do."""
+
+    seen: str
+    do: str
+    explains_distance: bool = False  # why it could not even be asked
+
+
+@dataclass(frozen=True)
 class Evidence:
     """What a search saw beside devices.
 
@@ -26,6 +35,7 @@ class Evidence:
     by_arp:   the addresses that were asked for by ARP; `macs` those that answered it, with who did
     refused:  addresses that refuse connections: a host is there
     behind:   for each recorder, the addresses of its own channel list
+    switches: why each planned device is not seen, as its switch tells, by its name
     """
 
     adapters: tuple[Adapter, ...] = ()
@@ -33,15 +43,7 @@ class Evidence:
     macs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     refused: frozenset[str] = frozenset()
     behind: Mapping[str, Collection[str]] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Why:
-    """The cause as it was seen, and what to do."""
-
-    seen: str
-    do: str
-    explains_distance: bool = False  # why it could not even be asked
+    switches: Mapping[str, Why] = field(default_factory=dict)
 
 
 def why_missing(
@@ -64,6 +66,13 @@ _Cause = Callable[[Plan, Planned, Evidence, _Found, Sequence[FoundDevice]], Iter
 
 def _network(plan: Plan, row: Planned) -> ipaddress.IPv4Network:
     return next(z.network for z in plan.zones if z.name == row.zone)
+
+
+def _as_its_switch_tells(
+    plan: Plan, row: Planned, evidence: Evidence, found: _Found, others: Sequence[FoundDevice]
+) -> Iterator[Why]:
+    if row.name in evidence.switches:
+        yield evidence.switches[row.name]
 
 
 def _behind_recorder(
@@ -241,7 +250,8 @@ def _shut_in(
 
 
 _CAUSES: Sequence[_Cause] = (
-    _shares_an_address, _other_at_address, _behind_recorder, _no_address_there, _answers_arp_only, _at_default_address,
+    _as_its_switch_tells, _shares_an_address, _other_at_address, _behind_recorder,
+    _no_address_there, _answers_arp_only, _at_default_address,
     _another_of_its_make, _may_be_among_them, _shut_in, _silent,
 )  # fmt: skip
 

@@ -24,7 +24,8 @@ R = TypeVar("R", bound=HasFindings)
 @dataclass(frozen=True)
 class Request:
     """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
-    for a placement; `held`: addresses of registered devices, by name; `keeping`: what is kept at the rates that were measured.
+    for a placement; `held`: addresses of registered devices, by name; `keeping`: what is kept at the rates that were measured;
+    `watts`: the most that each switch was seen to give, by switch and by day or night.
     """
 
     outline: Outline = field(default_factory=Outline)
@@ -32,6 +33,7 @@ class Request:
     placement_s: float = 60.0
     held: Mapping[str, str] = field(default_factory=dict)
     keeping: Sequence[RecorderKeeping] = ()
+    watts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

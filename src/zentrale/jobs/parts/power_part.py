@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
+
 from zentrale import quantities
 from zentrale.jobs.parts.part import Asked, Fact, Made, Page, Part, Request
 from zentrale.planning.power import FeederPower, PowerPlan, plan_power
 from zentrale.site.model import Mode, Plan
 
+_LIGHTS = ("day", "night")
+
 
 def calculate(plan: Plan, made: Made, request: Request) -> PowerPlan:
-    return plan_power(plan)
+    return replace(plan_power(plan), seen_w=request.watts)
 
 
 def document(power: PowerPlan) -> dict[str, object]:
     document: dict[str, object] = {}
     for what, key in (("switch", "switches"), ("recorder", "recorders_feeding")):
-        document[key] = [_document(f) for f in power.feeders if f.feeder.what == what]
+        document[key] = [_document(f, power.seen_w.get(f.name, {})) for f in power.feeders if f.feeder.what == what]
     document["fed_apart"] = [{"camera": name, "supply": supply} for name, supply in power.apart]
     document["batteries"] = [
         {
@@ -33,7 +38,7 @@ def document(power: PowerPlan) -> dict[str, object]:
     return document
 
 
-def _document(s: FeederPower) -> dict[str, object]:
+def _document(s: FeederPower, seen: Mapping[str, float]) -> dict[str, object]:
     return {
         s.feeder.what: s.name,
         "cabinet": s.feeder.cabinet,
@@ -41,6 +46,7 @@ def _document(s: FeederPower) -> dict[str, object]:
         "draw_w": {mode.value: round(draw, 2) for mode, draw in s.draw_w.items()},
         "reserved_w": round(s.reserved_w, 2),
         "left_w": round(s.left_w, 2),
+        "seen_w": {light: seen.get(light) for light in _LIGHTS} if seen else None,
         "worst_mode": s.worst_mode.value,
         "dark": {mode.value: list(names) for mode, names in s.dark.items() if names},
         "dark_one_supply": {m.value: list(names) for m, names in s.dark_one_supply.items() if names},
@@ -82,6 +88,7 @@ def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
                 str(len(switch.ports)),
                 _classes(switch),
                 *draws,
+                *_seen(power, switch),
                 f"{switch.budget_w:.0f}",
                 f"{switch.left_w:.1f}",
                 f"{switch.reserved_w:.1f}",
@@ -92,6 +99,7 @@ def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
         ">devices",
         "PoE classes",
         *(f">{mode.value}" for mode in Mode),
+        *(f">seen by {light}" for light in _LIGHTS if power.seen_w),
         ">supply",
         ">left",
         ">by class",
@@ -102,6 +110,12 @@ def show_power(page: Page, plan: Plan, power: PowerPlan, *, full: bool) -> None:
     if full:
         _show_fed_ports(page, plan, power)
     _show_apart(page, power)
+
+
+def _seen(power: PowerPlan, switch: FeederPower) -> list[str]:
+    """What `network check` saw beside what is planned; nothing where no switch was ever read."""
+    seen = power.seen_w.get(switch.name, {})
+    return [f"{seen[light]:.0f}" if light in seen else "-" for light in _LIGHTS] if power.seen_w else []
 
 
 def _show_fed_ports(page: Page, plan: Plan, power: PowerPlan) -> None:

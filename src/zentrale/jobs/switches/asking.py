@@ -191,7 +191,7 @@ def _words(value: object) -> str:
 
 async def ask_all(
     plan: Plan, switches: Sequence[Switch], vault: Vault | None, progress: Progress, *,
-    wanted: Sequence[Table] = tables.ALL, rates: bool = True, guess: bool = False,
+    wanted: Sequence[Table] = tables.ALL, rates: bool = True, guess: bool = False, budget_s: float = BUDGET_S,
 ) -> list[Asked]:  # fmt: skip
     """All of them side by side, in their order. `guess`: whether the default community opens each is tried, once."""
     done = 0
@@ -212,7 +212,7 @@ async def ask_all(
         except (SilentError, NotToldError) as error:
             return Asked(switch, problem=str(error), guessed=guessed)
 
-    results = await scheduler.run(switches, one, at_once=AT_ONCE, budget_s=BUDGET_S, done=finished)
+    results = await scheduler.run(switches, one, at_once=AT_ONCE, budget_s=budget_s, done=finished)
     return [Asked(r.item, problem=r.message, report=r.report) if isinstance(r, Failure) else r for r in results]
 
 

@@ -5,27 +5,32 @@ from __future__ import annotations
 import asyncio
 import socket
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
-from zentrale.field.adapters import own_macs
+from zentrale.field import lldp_ear
+from zentrale.field.adapters import list_adapters, own_macs
 from zentrale.field.sweep import sweep
 from zentrale.findings import Finding
 from zentrale.jobs.switches.asking import Asked, Progress, ask_all, named
-from zentrale.jobs.switches.judging_places import judge_places
+from zentrale.jobs.switches.here import Here, by_lldp, by_tables
+from zentrale.jobs.switches.judging_places import follow, judge_places
 from zentrale.jobs.switches.judging_ports import judge_ports
 from zentrale.jobs.switches.judging_whole import judge_switch, judge_trees
+from zentrale.jobs.switches.kept import KIND, keep_heard
 from zentrale.jobs.switches.places import Places, known_macs, places, silent_hosts
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
+from zentrale.planning.daylight import is_day
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.power import plan_power
+from zentrale.protocols.lldp import Heard
+from zentrale.quantities import at_site, now
 from zentrale.site.part import Mode
 from zentrale.subjects import Kind, Ref
 
 COMMAND = "network check"
-KIND = "switch"  # of observations
 
 
 @dataclass(frozen=True)
@@ -43,6 +48,7 @@ class Check:
     places: Places
     findings: tuple[Finding, ...]
     not_asked: tuple[str, ...] = ()
+    here: tuple[Here, ...] = ()
 
 
 async def check(net: NetworkPlan, vault: Vault | None, logbook: Logbook, request: Request, progress: Progress) -> Check:
@@ -52,19 +58,44 @@ async def check(net: NetworkPlan, vault: Vault | None, logbook: Logbook, request
     scope = {"switches": [s.name for s in switches]}
     with logbook.running(COMMAND, socket.gethostname(), scope) as run:
         progress(0, "speaking to devices that may be silent")
+        listening = asyncio.create_task(lldp_ear.hear(list_adapters(), lldp_ear.INTERVAL_S))
         await speak_to(net)
         asked = await ask_all(plan, switches, vault, progress, guess=request.guess)
         owner = known_macs(plan, logbook)
         where = places(net, asked, owner)
+        here = await _here(net, logbook, listening, asked, where)
         judged = judge(net, asked, where, request.mode)
+        light = request.mode.value if request.mode else "day" if is_day(plan.site.origin, at_site(now())) else "night"
         notes = Notes(judged=list(judged))
         for one in asked:
-            if one.seen is not None and one.key is not None:
-                notes.observe(KIND, Ref(Kind.SWITCH, one.name), f"SNMP{one.key.version}", observed(one, where))
+            keep_one(notes, one, where, light)
         await asyncio.to_thread(note, logbook, run, notes)
     names = {s.name for s in switches}
     left = tuple(s.name for s in plan.switches if s.name not in names) if not request.names else ()
-    return Check(tuple(asked), where, tuple(f for j in judged for f in j.findings), left)
+    return Check(tuple(asked), where, tuple(follow(f for j in judged for f in j.findings)), left, here)
+
+
+def keep_one(notes: Notes, one: Asked, where: Places, light: str) -> None:
+    """What was seen of a switch, and who was heard at its ports; nothing of one that did not answer."""
+    if one.seen is None or one.key is None:
+        return
+    method = f"SNMP{one.key.version}"
+    notes.observe(KIND, Ref(Kind.SWITCH, one.name), method, {**observed(one, where), "light": light})
+    if one.seen.addresses_told:
+        keep_heard(notes, one.name, method, where.of_switch(one.name))
+
+
+async def _here(
+    net: NetworkPlan, logbook: Logbook, listening: asyncio.Task[tuple[list[tuple[str, Heard]], str]], asked: Sequence[Asked],
+    where: Places,
+) -> tuple[Here, ...]:  # fmt: skip
+    """Where this laptop is, as far as it is known by now: nothing is waited for."""
+    if listening.done():
+        heard, _ = listening.result()
+        if heard:
+            return tuple(by_lldp(net, logbook, adapter, one) for adapter, one in heard)
+    listening.cancel()
+    return tuple(by_tables(net, asked, where, {a.name for a in list_adapters()}))
 
 
 async def speak_to(net: NetworkPlan) -> None:
@@ -82,23 +113,7 @@ def judge(net: NetworkPlan, asked: Sequence[Asked], where: Places, mode: Mode | 
             judged += judge_ports(net, one, where, draws, mode)
     judged += judge_places(net, asked, where, frozenset(own_macs()))
     judged += judge_trees(net, asked)
-    return follow(judged)
-
-
-def follow(judged: Sequence[Judged]) -> list[Judged]:
-    """No link at the port of a device that was seen at another follows from that, and is counted once."""
-    elsewhere = {f.limit: f.name for j in judged for f in j.findings if f.code == "SWI-1"}
-
-    def caused(item: Finding) -> Finding:
-        ref = item.ref
-        place = f"{ref.name}:{ref.part.removeprefix('port ')}" if ref is not None else ""
-        return (
-            replace(item, caused_by=elsewhere[place])
-            if item.code in ("SWI-10", "SWI-11") and place in elsewhere
-            else item
-        )
-
-    return [replace(j, findings=tuple(caused(f) for f in j.findings)) for j in judged]
+    return judged
 
 
 def observed(one: Asked, where: Places) -> dict[str, Any]:

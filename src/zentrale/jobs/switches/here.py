@@ -11,7 +11,7 @@ from zentrale.errors import InputError
 from zentrale.field import lldp_ear
 from zentrale.field.adapters import Adapter, list_adapters, own_macs
 from zentrale.jobs.switches.asking import PLACES, Asked, Progress, ask_all, askable
-from zentrale.jobs.switches.checking import KIND
+from zentrale.jobs.switches.kept import KIND
 from zentrale.jobs.switches.places import Places, known_macs, places
 from zentrale.logbook.evidence import latest
 from zentrale.logbook.store import Logbook

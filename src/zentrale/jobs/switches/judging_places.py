@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from zentrale.findings import Finding, finding
 from zentrale.jobs.known.planned import ref_of, whole_devices
@@ -79,3 +80,17 @@ def _at_camera_port(net: NetworkPlan, place: Port, macs: Sequence[str], places: 
         yield finding("SWI-3", ref, f"{len(macs)} devices: {text}{more}", f"{row.device} alone", "cameras.csv")
     elif unknown and known_of_it:
         yield finding("SWI-2", ref, f"{unknown[0]}, which nobody planned", f"{row.device}", "cameras.csv")
+
+
+def follow(findings: Iterable[Finding]) -> list[Finding]:
+    """No link, or no power, at the port of a device that was seen at another follows from that, and is counted once."""
+    some = list(findings)
+    elsewhere = {f.limit: f.name for f in some if f.code == "SWI-1"}
+
+    def caused(item: Finding) -> Finding:
+        ref = item.ref
+        place = f"{ref.name}:{ref.part.removeprefix('port ')}" if ref is not None else ""
+        follows = item.code in ("SWI-10", "SWI-11") and place in elsewhere
+        return replace(item, caused_by=elsewhere[place]) if follows else item
+
+    return [caused(item) for item in some]

@@ -32,6 +32,12 @@ class Places:
     owner: Mapping[str, str]
     beyond: Mapping[str, tuple[Port, ...]] = field(default_factory=dict)
 
+    def of_switch(self, switch: str) -> dict[int, tuple[str, ...]]:
+        """Addresses by port of one switch, without those of ports that lead on."""
+        return {
+            port: macs for (name, port), macs in self.at.items() if name == switch and (name, port) not in self.links
+        }
+
     def of(self, name: str) -> list[Port]:
         """Where the addresses of a planned device are."""
         return list(dict.fromkeys(place for mac, place in self.by_mac.items() if self.owner.get(mac) == name))
