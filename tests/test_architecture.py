@@ -52,11 +52,12 @@ def imports(tree: ast.Module) -> list[str]:
     return list(tool["imports"](tree))
 
 
-_WORK = {"known", "passwords", "finders", "streams", "recorders", "steps", "checks", "discovery"}
+_WORK = {"known", "switches", "passwords", "finders", "streams", "recorders", "steps", "checks", "discovery"}
 # By each room within another one those that it may stand on; "" are the modules beside them.
 WITHIN: dict[str, dict[str, set[str]]] = {
     "jobs": {
         "known": set(),
+        "switches": {"known"},
         "passwords": {"known"},
         "finders": {"known"},
         "streams": {"known", "passwords"},

@@ -217,7 +217,7 @@ def test_each_of_them_stands_in_one_list_only() -> None:
         "runner", "bench", "new_password", "whereabouts", "left_open", "passes", "check", "seen", "finder", "merging", "driver",
         "book", "numbering", "moves", "next_free", "onvif_lists", "channel_step", "own_channel_step", "channel_rules",
             "channel_judging", "stored_judging", "history", "kept_channels", "searching",
-            "motion_watch", "kept_rates", "told_of_itself", "channel_holds", "recorder_kinds", "part", "__init__",
+            "resolving", "motion_watch", "kept_rates", "told_of_itself", "channel_holds", "recorder_kinds", "part", "__init__",
     }  # fmt: skip
     assert len(special) <= 10
     users: dict[str, set[str]] = {}

@@ -115,6 +115,10 @@ class NotOfferedError(DeviceError):
     """The device does not do this at all: no service, no operation, or not with this value."""
 
 
+class TooBigError(DeviceError):
+    """An answer that does not fit into what carries it; the half of it may."""
+
+
 class NotToldError(DeviceError):
     """A table that a switch did not tell, or not so that it can be used; says why."""
 

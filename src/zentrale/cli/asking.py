@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
 PASSPHRASE_VARIABLE = "ZENTRALE_PASSPHRASE"
+PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
 
 
 def secret(descriptor: int | None, variable: str, prompt: str, *, twice: bool = False) -> str:

@@ -18,11 +18,10 @@ if TYPE_CHECKING:
 
     T = TypeVar("T")
 
-PASSWORD_VARIABLE = "ZENTRALE_PASSWORD"
 DESCRIPTION = f"""\
 Keeps every password of a site in one encrypted file, vault.bin (scrypt and AES-256-GCM). The passphrase comes from
 a prompt, from ${asking.PASSPHRASE_VARIABLE} or from --passphrase-fd; a device's password from a prompt, from
-${PASSWORD_VARIABLE} or from --password-fd. No password is ever taken from the command line itself."""
+${asking.PASSWORD_VARIABLE} or from --password-fd. No password is ever taken from the command line itself."""
 EXAMPLE = """zentrale vault init
   zentrale vault add admin --label "installer's password"
   zentrale vault add admin --factory "Umbra Works"
@@ -144,7 +143,7 @@ def _add(work: Work) -> None:
     if args.user is None or args.column is not None:
         raise InputError("vault add: an account is missing", "give USER, or a list of passwords with --from FILE")
     vault = work.open_vault()
-    password = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    password = asking.secret(args.password_fd, asking.PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     label = args.label or (f"default password of {args.factory}" if args.factory else args.user)
     candidate = Candidate(Credentials(args.user, password), label, args.factory or "")
     _changed(output, vault, lambda: vault.add_candidate(candidate))
@@ -186,7 +185,7 @@ def _set(work: Work) -> None:
     if args.name not in planned:
         raise InputError(f"{args.name}: no planned camera or recorder", f"expected one of: {', '.join(planned)}")
     vault = work.open_vault()
-    password = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
+    password = asking.secret(args.password_fd, asking.PASSWORD_VARIABLE, f"password of {args.user}", twice=True)
     new = Credentials(args.user, password)
     further = {plan.policy.recorder_account, *(a.user for a in plan.accounts)}
 

@@ -52,7 +52,6 @@ def is_meant(args: argparse.Namespace) -> bool:
 def entry(args: argparse.Namespace) -> SnmpEntry:
     """Asks for its secrets. Raises InputError."""
     from zentrale.cli import asking
-    from zentrale.cli.vault import PASSWORD_VARIABLE
     from zentrale.errors import InputError
     from zentrale.logbook.vault_contents import SnmpEntry
     from zentrale.protocols.snmp_key import SHORTEST, SnmpKey
@@ -62,9 +61,11 @@ def entry(args: argparse.Namespace) -> SnmpEntry:
             "vault add: a name is missing", "give USER, as the switches know it; or any name for a community"
         )
     if args.snmp_community:
-        community = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"community {args.user}", twice=True)
+        community = asking.secret(args.password_fd, asking.PASSWORD_VARIABLE, f"community {args.user}", twice=True)
         return SnmpEntry(SnmpKey("v2c", args.user, community), args.writes)
-    password = asking.secret(args.password_fd, PASSWORD_VARIABLE, f"authentication password of {args.user}", twice=True)
+    password = asking.secret(
+        args.password_fd, asking.PASSWORD_VARIABLE, f"authentication password of {args.user}", twice=True
+    )
     privacy = asking.secret(args.privacy_fd, PRIVACY_VARIABLE, f"privacy password of {args.user}", twice=True)
     for what, given in (("authentication", password), ("privacy", privacy)):
         if len(given) < SHORTEST:

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from types import TracebackType
 from typing import Any
 
-from zentrale.errors import DeviceError, ForbiddenError, LateError, NotToldError, RefusedError, SilentError
+from zentrale.errors import DeviceError, ForbiddenError, LateError, NotToldError, RefusedError, SilentError, TooBigError
 from zentrale.protocols.mib import tables
 from zentrale.protocols.mib.tables import Oid, Table, Value
 from zentrale.protocols.snmp_key import SnmpKey
@@ -122,7 +122,7 @@ class Snmp:
             repetitions = max(1, most // len(left))
             try:
                 told = await self._ask(bulk_cmd, (0, repetitions), list(at.values()))
-            except _TooBigError:
+            except TooBigError:
                 if most <= len(left):
                     raise NotToldError("one row is too big for its answers") from None
                 most //= 2
@@ -158,7 +158,7 @@ class Snmp:
             raise _problem(failed)
         if status:
             if status == _TOO_BIG:
-                raise _TooBigError("its answer would be too big")
+                raise TooBigError("its answer would be too big")
             if status in _NO_ACCESS:
                 raise ForbiddenError(f"it does not let {self.key.name} do that (error-status {status})")
             raise DeviceError(f"it answers with error-status {status} (RFC 3416)")
@@ -185,10 +185,6 @@ class Snmp:
         self._next_s = max(self._next_s, loop.time()) + self._interval_s
         if wait_s > 0:
             await asyncio.sleep(wait_s)
-
-
-class _TooBigError(DeviceError):
-    """An answer that does not fit (RFC 3416 section 4.2.3)."""
 
 
 def _auth(key: SnmpKey) -> Any:

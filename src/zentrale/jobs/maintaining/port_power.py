@@ -19,7 +19,7 @@ from zentrale.field.adapters import own_macs
 from zentrale.field.snmp import Snmp
 from zentrale.field.sweep import sweep
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.entry_check import resolve
+from zentrale.jobs.checks.resolving import resolve
 from zentrale.jobs.checks.seen import Unresolved
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.found_devices import FoundDevice
