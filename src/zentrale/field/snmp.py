@@ -73,7 +73,7 @@ class Snmp:
         """Whether anybody answers SNMPv3 at all: a report tells, whoever asks (RFC 3414 section 4)."""
         from pysnmp.hlapi.v3arch.asyncio import UsmUserData, get_cmd
 
-        key, self._auth = self._auth, UsmUserData("")
+        key, self._auth = self._auth, UsmUserData("nobody")
         try:
             await self._ask(get_cmd, (), [tables.SYS_UP_TIME])
         except SilentError:

@@ -78,7 +78,7 @@ class Switch(Part):
     tree_priority: int = 0  # 0: it runs no spanning tree
     # Faults:
     not_told: tuple[Text, ...] = ()  # tables by their MIB names
-    breaks_off: tuple[Text, ...] = ()  # tables of which the second half is missing in one column
+    breaks_off: tuple[Text, ...] = ()  # tables of whose second column the second half is missing
     silent_after: int = 0  # requests; then it answers no more
     answers_after_s: Annotated[float, Field(ge=0)] = 0.0
 

@@ -32,16 +32,19 @@ class Dark:
 
 def still_dark(logbook: Logbook) -> list[Dark]:
     """Ports whose last entry in the journal is one that never came to its end, of a run that lives no more."""
-    last: dict[Ref, Change] = {change.ref: change for change in logbook.changes(step=STEP)}
+    last: dict[tuple[str, int], Change] = {}
+    for change in logbook.changes(step=STEP):
+        if change.after_state is not None:
+            last[change.ref.name, int(change.after_state["port"])] = change
     if not any(change.state in (BEGUN, FAILED, INTERRUPTED) for change in last.values()):
         return []
     dead = {run.id for run in logbook.runs() if run.state != BEGUN}
     found = []
-    for ref, change in last.items():
+    for (switch, port), change in last.items():
         state = change.after_state or {}
         ended = change.state in (FAILED, INTERRUPTED) or (change.state == BEGUN and change.run in dead)
         if ended and state.get("on") is False:
-            found.append(Dark(ref.name, int(state["port"]), tuple(state["row"])))
+            found.append(Dark(switch, port, tuple(state["row"])))
     return found
 
 

@@ -72,12 +72,12 @@ def number_ports(shape: Shape, told: Mapping[str, Rows]) -> Numbering:
             shape.place(n): shape.first_index + n - 1 for n in range(1, shape.ports + 1)
         },
     }  # fmt: skip
-    ways = {way: {place: i for place, i in found.items() if i in plugs} for way, found in ways.items()}
     index, disagree = dict[int, int](), dict[int, str]()
     for port in range(1, shape.ports + 1):
         said = {way: found[shape.place(port)] for way, found in ways.items() if shape.place(port) in found}
         if len(set(said.values())) == 1:
-            index[port] = next(iter(said.values()))
+            (only,) = set(said.values())
+            index |= {port: only} if only in plugs else {}
         elif said:
             disagree[port] = ", ".join(f"{way} says interface {i}" for way, i in said.items())
     twice = {i for i in index.values() if list(index.values()).count(i) > 1}
