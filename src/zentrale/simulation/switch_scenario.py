@@ -80,7 +80,6 @@ class Switch(Part):
     not_told: tuple[Text, ...] = ()  # tables by their MIB names
     breaks_off: tuple[Text, ...] = ()  # tables of whose second column the second half is missing
     silent_after: int = 0  # requests; then it answers no more
-    answers_after_s: Annotated[float, Field(ge=0)] = 0.0
 
     def plug(self, port: int) -> Plug | None:
         return next((p for p in self.plugs if p.port == port), None)

@@ -82,8 +82,10 @@ class PortPower:
 
     async def look(self, progress: Progress) -> None:
         """Where everything is now, and which rows are which ports. Raises InputError where no switch can be asked."""
-        await speak_to(self.net)
-        self._asked = await ask_all(self.plan, askable(self.plan), self.vault, progress, wanted=PORT_POWER, rates=False)
+        switches, spoken = askable(self.plan), asyncio.create_task(speak_to(self.net))
+        self._asked = await ask_all(
+            self.plan, switches, self.vault, progress, wanted=PORT_POWER, rates=False, spoken=spoken
+        )
         self.places = places(self.net, self._asked, known_macs(self.plan, self.logbook))
 
     @property

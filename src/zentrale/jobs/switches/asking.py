@@ -25,10 +25,10 @@ _ONCE_S = 2.5  # a community that is not the right one gets no answer
 _APART_S = 2.0  # between two readings of a counter, at least
 DEFAULT_COMMUNITY = "public"
 PLACES = (
-    tables.INTERFACES, tables.NAMES, tables.BRIDGE_PORTS, tables.VLANS, tables.PORT_VLANS, tables.VLAN_FORWARDING,
-    tables.LLDP_CHASSIS, tables.LLDP_PORTS, tables.LLDP_NEIGHBOURS, tables.PARTS, tables.ALIASES,
+    tables.INTERFACES, tables.NAMES, tables.BRIDGE_PORTS, tables.VLANS, tables.PORT_VLANS, tables.LLDP_CHASSIS,
+    tables.LLDP_PORTS, tables.LLDP_NEIGHBOURS, tables.PARTS, tables.ALIASES, tables.VLAN_FORWARDING,
 )  # fmt: skip
-PORT_POWER = (*PLACES, tables.POE_PORTS)
+PORT_POWER = (tables.POE_PORTS, *PLACES)
 Progress = Callable[[int, str], None]
 
 
@@ -123,8 +123,12 @@ async def opened(plan: Plan, switch: Switch, vault: Vault | None, *, writes: boo
     raise RefusedError("; ".join(said))
 
 
-async def read(client: Snmp, wanted: Sequence[Table] = tables.ALL, *, rates: bool = True) -> Told:
-    """The tables; with `rates` the counters twice. Raises SilentError where it stops to answer."""
+async def read(
+    client: Snmp, wanted: Sequence[Table] = tables.ALL, *, rates: bool = True, spoken: asyncio.Task[None] | None = None
+) -> Told:
+    """The tables; with `rates` the counters twice. `spoken` ends before it is asked who is where. Raises SilentError where it
+    stops to answer.
+    """
     loop = asyncio.get_running_loop()
     description, up_time, name, mac = await client.get(
         [tables.SYS_DESCR, tables.SYS_UP_TIME, tables.SYS_NAME, tables.BRIDGE_ADDRESS]
@@ -135,6 +139,8 @@ async def read(client: Snmp, wanted: Sequence[Table] = tables.ALL, *, rates: boo
     for table in wanted:
         if table is tables.INTERFACES:
             up_time, begun_s = (await client.get([tables.SYS_UP_TIME]))[0], loop.time()
+        if table is tables.VLAN_FORWARDING and spoken is not None:
+            await asyncio.shield(spoken)
         for one in (table, *([tables.ELSE[table.name]] if table.name in tables.ELSE else [])):
             try:
                 rows[one.name] = await client.table(one)
@@ -192,8 +198,11 @@ def _words(value: object) -> str:
 async def ask_all(
     plan: Plan, switches: Sequence[Switch], vault: Vault | None, progress: Progress, *,
     wanted: Sequence[Table] = tables.ALL, rates: bool = True, guess: bool = False, budget_s: float = BUDGET_S,
+    spoken: asyncio.Task[None] | None = None,
 ) -> list[Asked]:  # fmt: skip
-    """All of them side by side, in their order. `guess`: whether the default community opens each is tried, once."""
+    """All of them side by side, in their order. `guess`: whether the default community opens each is tried, once; `spoken`: see
+    `read`.
+    """
     done = 0
 
     def finished(switch: Switch) -> None:
@@ -205,7 +214,7 @@ async def ask_all(
         guessed = await _guessed(switch, plan.policy.snmp_rate) if guess else None
         try:
             async with opened(plan, switch, vault) as client:
-                told = await read(client, wanted, rates=rates)
+                told = await read(client, wanted, rates=rates, spoken=spoken)
                 return Asked(switch, understand(told, shape_of(plan, switch)), key=client.key, guessed=guessed)
         except RefusedError as error:
             return Asked(switch, problem=str(error), refused=True, guessed=guessed)

@@ -57,10 +57,9 @@ async def check(net: NetworkPlan, vault: Vault | None, logbook: Logbook, request
     switches = named(plan, request.names)
     scope = {"switches": [s.name for s in switches]}
     with logbook.running(COMMAND, socket.gethostname(), scope) as run:
-        progress(0, "speaking to devices that may be silent")
         listening = asyncio.create_task(lldp_ear.hear(list_adapters(), lldp_ear.INTERVAL_S))
-        await speak_to(net)
-        asked = await ask_all(plan, switches, vault, progress, guess=request.guess)
+        spoken = asyncio.create_task(speak_to(net))
+        asked = await ask_all(plan, switches, vault, progress, guess=request.guess, spoken=spoken)
         owner = known_macs(plan, logbook)
         where = places(net, asked, owner)
         here = await _here(net, logbook, listening, asked, where)

@@ -205,9 +205,10 @@ SENSORS = Table(
     {"type": _INT(1), "scale": _INT(2), "precision": _INT(3), "value": _INT(4), "state": _INT(5)}, 1,
 )  # fmt: skip
 
+# Who is where comes last: by then everybody was spoken to.
 ALL = (
-    INTERFACES, NAMES, DUPLEX, BRIDGE_PORTS, TREE, TREE_PORTS, VLANS, PORT_VLANS, VLAN_FORWARDING, LLDP_CHASSIS, LLDP_PORTS,
-    LLDP_NEIGHBOURS, LLDP_POWER, POE_PORTS, POE_SUPPLY, PARTS, ALIASES, SENSORS,
+    INTERFACES, NAMES, DUPLEX, BRIDGE_PORTS, TREE, TREE_PORTS, VLANS, PORT_VLANS, LLDP_CHASSIS, LLDP_PORTS, LLDP_NEIGHBOURS,
+    LLDP_POWER, POE_PORTS, POE_SUPPLY, PARTS, ALIASES, SENSORS, VLAN_FORWARDING,
 )  # fmt: skip
 # Where the first of two is not told, the second is asked for.
 ELSE = {VLANS.name: SET_VLANS, VLAN_FORWARDING.name: FORWARDING}
