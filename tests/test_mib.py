@@ -214,6 +214,24 @@ def test_whatever_a_switch_tells_is_understood_or_not_told(
     assert all(p.port <= 10 and (p.rate_mbps is None or p.rate_mbps >= 0) for p in seen.ports)
 
 
+def test_watts_agreed_on_are_tenths_and_belong_to_their_neighbour_whenever_it_changed() -> None:
+    """As another hand's agent tells them (asked 9.5 W, allotted 12.3 W); the index begins with the time of the last change."""
+    lldp_port: Rows = {(3,): {"subtype": 3, "id": bytes.fromhex("06c9985701cd"), "description": b"lap"}}
+    who = b"\xb6\xc90$B0"
+    rows: Rows = {(300, 3, 1): {"chassis_subtype": 4, "chassis": who, "port_subtype": 3, "port": who, "name": b"vm"}}
+    told: dict[str, Rows] = {
+        "ifTable": {(21,): {**interfaces(21)[21,], "mac": bytes.fromhex("06c9985701cd")}},
+        "ifXTable": named({21: "p1"}),
+        "lldpLocPortTable": lldp_port,
+        "lldpRemTable": rows,
+        "lldpXdot3RemPowerTable": {(1200, 3, 1): {"asked": 95, "allotted": 123}},
+        "pethPsePortTable": {(1, 1): {"admin": 1, "detection": 3, "class": 4}},
+    }
+    (port,) = understand(Told(told, {}, {}, 0), Shape(1, first_poe_index=1)).ports
+    assert port.neighbours[0].heard.chassis == "b6:c9:30:24:42:30" and port.poe is not None
+    assert (port.poe.asked_w, port.poe.allotted_w, port.poe.power_w) == (9.5, 12.3, None)
+
+
 # An LLDP frame by IEEE 802.1AB clause 8: chassis MAC 02:5a:50:00:10:05, port name "gi7", 120 s, system name, PVID 20, address.
 FRAME = bytes.fromhex(
     "0207 04 025a50001005" "0404 05 676937" "0602 0078" "0a0a 70756d702d686f757365" "fe06 0080c2 01 0014"

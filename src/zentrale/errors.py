@@ -123,6 +123,10 @@ class NotToldError(DeviceError):
     """A table that a switch did not tell, or not so that it can be used; says why."""
 
 
+class NoEndError(NotToldError):
+    """A table that goes on and on, or takes for ever."""
+
+
 class RefusedError(DeviceError):
     """The device refused the credentials (or asks for some)."""
 

@@ -80,11 +80,12 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
 
     read = [one for one in result.asked if one.seen is not None]
     ports = sum(len(one.seen.ports) for one in read if one.seen)
-    unknown = len(read) < len(result.asked)
+    unknown = any(_is_open(net, one) for one in result.asked)
     text = f"{len(read)} of {quantities.count(len(result.asked), 'switch')} read, {quantities.count(ports, 'port')}"
     for here in result.here:
         output.line(network_here.in_words(net.plan, here))
-    output.result(result.findings, "the switches are as planned", text, unknown=unknown)
+    good = "what the switches told is as planned" if unknown else "the switches are as planned"
+    output.result(result.findings, good, text, unknown=unknown)
     if result.not_asked:
         output.line(f"not asked, since the plan does not say how (snmp in management): {', '.join(result.not_asked)}")
     if not read:
@@ -118,6 +119,16 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
                 output.line(f"not told by this switch: {text}")
     else:
         output.next("`zentrale network check --details` shows each port; `zentrale explain CODE` a finding in full")
+
+
+def _is_open(net: NetworkPlan, one: Asked) -> bool:
+    """Whether what matters of it could not be judged: it, or a port that the plan uses, was not told; or VLANs, or who is
+    where.
+    """
+    if one.seen is None or not (one.seen.vlans_told and one.seen.addresses_told):
+        return True
+    told = {port.port for port in one.seen.ports}
+    return any(row.kind != "free" and row.mode != "off" and row.port not in told for row in net.ports.of(one.name))
 
 
 def _row(one: Asked) -> list[str]:

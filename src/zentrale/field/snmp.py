@@ -10,14 +10,22 @@ from collections.abc import Sequence
 from types import TracebackType
 from typing import Any
 
-from zentrale.errors import DeviceError, ForbiddenError, LateError, NotToldError, RefusedError, SilentError, TooBigError
+from zentrale.errors import (
+    DeviceError,
+    ForbiddenError,
+    LateError,
+    NoEndError,
+    NotToldError,
+    RefusedError,
+    SilentError,
+    TooBigError,
+)
 from zentrale.protocols.mib import tables
 from zentrale.protocols.mib.tables import Oid, Table, Value
 from zentrale.protocols.snmp_key import SnmpKey
 
 TIMEOUT_S, RETRIES = 1.5, 2
-TABLE_S = 30.0  # for one table, beside what the pace takes
-MOST_VALUES = 200_000  # of one table: no switch has as many addresses
+TABLE_S = 20.0  # for one table, beside what the pace takes
 _VALUES_AT_ONCE = 60  # in one answer; one that finds it too big is asked for less
 _TOO_BIG, _NO_ACCESS = 1, (4, 6, 16, 17)  # error-status, RFC 3416: readOnly, noAccess, authorizationError, notWritable
 
@@ -36,6 +44,7 @@ class Snmp:
         self._interval_s = 1 / rate if rate else 0.0
         self._next_s = 0.0
         self._patience = timeout_s, retries
+        self._answered = False
         self._engine: Any = None
         self._target: Any = None
         self._auth: Any = None
@@ -99,32 +108,31 @@ class Snmp:
     async def table(self, table: Table) -> tables.Rows:
         """Raises NotToldError where it does not tell it, or not whole; SilentError where it says nothing at all any more."""
         bindings: list[tuple[Oid, Value | None]] = []
-        budget_s = TABLE_S + MOST_VALUES / _VALUES_AT_ONCE * self._interval_s
+        budget_s = TABLE_S + table.most / _VALUES_AT_ONCE * self._interval_s
         try:
             async with asyncio.timeout(budget_s):
-                await self._walk(table.oids, bindings)
+                await self._walk(table, bindings)
         except TimeoutError:
-            raise NotToldError(f"not told whole within {budget_s:.0f} s") from None
+            raise NoEndError(f"not told whole within {budget_s:.0f} s") from None
         except SilentError:
             if not bindings:
                 raise
             raise NotToldError(f"it stopped answering after {len(bindings)} values") from None
         return tables.rows_of(table, bindings)
 
-    async def _walk(self, columns: Sequence[Oid], into: list[tuple[Oid, Value | None]]) -> None:
-        """Each column to its end, all of them abreast (GetBulk, RFC 3416 section 4.2.3)."""
+    async def _walk(self, table: Table, into: list[tuple[Oid, Value | None]]) -> None:
+        """Each column to its end, as many of them abreast as fit into an answer (GetBulk, RFC 3416 section 4.2.3)."""
         from pysnmp.hlapi.v3arch.asyncio import bulk_cmd
 
-        at = {column: column for column in columns}
+        at = {column: column for column in table.oids}
         most = _VALUES_AT_ONCE
         while at:
-            left = list(at)
-            repetitions = max(1, most // len(left))
+            left = list(at)[:most]
             try:
-                told = await self._ask(bulk_cmd, (0, repetitions), list(at.values()))
+                told = await self._ask(bulk_cmd, (0, max(1, most // len(left))), [at[column] for column in left])
             except TooBigError:
-                if most <= len(left):
-                    raise NotToldError("one row is too big for its answers") from None
+                if most == 1:
+                    raise NotToldError("one value is too big for its answers") from None
                 most //= 2
                 continue
             if not told:
@@ -140,8 +148,8 @@ class Snmp:
                     raise NotToldError("it tells its rows in a circle")
                 at[column] = oid
                 into.append((oid, value))
-            if len(into) > MOST_VALUES:
-                raise NotToldError(f"it has no end: {MOST_VALUES} values were read")
+            if len(into) > table.most:
+                raise NoEndError(f"it has no end: {table.most} values were read")
 
     async def _ask(
         self, command: Any, numbers: tuple[int, ...], oids: Sequence[Oid], value: Any = None
@@ -151,11 +159,13 @@ class Snmp:
             await self._turn()
             failed, status, told = await self._send(command, numbers, oids, value)
             if failed is None:
+                self._answered = True
                 break
-            if type(failed).__name__ == "NotInTimeWindow" and not again:
-                await self._begin()
-                continue
-            raise _problem(failed)
+            # A switch that was started again counts its time anew; one that is asked by the old one may say so, or nothing.
+            anew = type(failed).__name__ == "NotInTimeWindow" or (self._answered and self.key.version == "v3")
+            if again or not anew:
+                raise _problem(failed)
+            await self._begin()
         if status:
             if status == _TOO_BIG:
                 raise TooBigError("its answer would be too big")

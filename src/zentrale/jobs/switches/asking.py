@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Callable, Collection, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
-from zentrale.errors import DeviceError, InputError, NotToldError, RefusedError, SilentError
+from zentrale.errors import DeviceError, InputError, NoEndError, NotToldError, RefusedError, SilentError
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.field.snmp import Snmp
@@ -22,6 +22,7 @@ from zentrale.site.model import Plan, Switch
 AT_ONCE = 16
 BUDGET_S = 180.0
 _ONCE_S = 2.5  # a community that is not the right one gets no answer
+_MOST_ENDLESS = 3  # tables that go on and on; then nothing more is asked of it
 _APART_S = 2.0  # between two readings of a counter, at least
 DEFAULT_COMMUNITY = "public"
 PLACES = (
@@ -135,7 +136,7 @@ async def read(
     )
     rows: dict[str, Rows] = {}
     missing: dict[str, str] = {}
-    begun_s = 0.0
+    begun_s, endless = 0.0, 0
     for table in wanted:
         if table is tables.INTERFACES:
             up_time, begun_s = (await client.get([tables.SYS_UP_TIME]))[0], loop.time()
@@ -151,6 +152,9 @@ async def read(
                 missing[table.what] = f"no answer to {one.name}"
             except DeviceError as error:
                 missing[table.what] = f"{one.name}: {error}"
+                endless += isinstance(error, NoEndError)
+        if endless >= _MOST_ENDLESS:
+            raise NotToldError(f"{endless} of its tables have no end, such as {'; '.join(missing.values())}"[:300])
     second, apart_s = dict(rows.get(tables.INTERFACES.name, {})), 0.0
     if rates and second:
         await asyncio.sleep(max(0.0, begun_s + _APART_S - loop.time()))

@@ -119,9 +119,18 @@ def by_lldp(net: NetworkPlan, logbook: Logbook, adapter: str, heard: Heard) -> H
     port = _port_of(seen.get(switch, {}), heard.port)
     planned = net.ports.at(switch, port).device if switch and port is not None else ""
     return Here(
-        adapter, switch or heard.name or heard.chassis, port, heard.port_text or heard.port, heard.vlan or None, LLDP,
+        adapter, switch or heard.name or heard.chassis, port, _port_name(heard), heard.vlan or None, LLDP,
         bool(switch), planned,
     )  # fmt: skip
+
+
+def _port_name(heard: Heard) -> str:
+    """As it calls the port; a MAC address tells nobody which plug it is, so what is said beside it does."""
+    is_mac = heard.port.count(":") == 5
+    if is_mac or not heard.port:
+        return heard.port_text or heard.port
+    more = heard.port_text if heard.port_text != heard.port else ""
+    return f"{heard.port}, {more}" if more else heard.port
 
 
 def _port_of(content: Mapping[str, Any], name: str) -> int | None:

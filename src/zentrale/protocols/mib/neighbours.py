@@ -26,8 +26,9 @@ def neighbours(told: Mapping[str, Rows]) -> list[Neighbour] | None:
     rows = told.get(tables.LLDP_NEIGHBOURS.name)
     if rows is None:
         return None
-    watts = told.get(tables.LLDP_POWER.name, {})
-    return [Neighbour(index[1], _heard(row), _power(watts.get(index))) for index, row in sorted(rows.items())]
+    # The first part of both indexes is when it changed last: not the same in tables that were read one after the other.
+    watts = {index[1:]: row for index, row in told.get(tables.LLDP_POWER.name, {}).items()}
+    return [Neighbour(index[1], _heard(row), _power(watts.get(index[1:]))) for index, row in sorted(rows.items())]
 
 
 def _heard(row: Row) -> Heard:

@@ -37,13 +37,16 @@ class Column:
 
 @dataclass(frozen=True)
 class Table:
-    """`name` as in its MIB; `what` is it that it tells, in words of the trade; `depth` how long its index is, 0: as it comes."""
+    """`name` as in its MIB; `what` is it that it tells, in words of the trade; `depth` how long its index is, 0: as it
+    comes; `most` values that it may have.
+    """
 
     name: str
     what: str
     entry: Oid
     columns: Mapping[str, Column] = field(default_factory=dict)
     depth: int = 0
+    most: int = 12_000
 
     def column(self, name: str) -> Oid:
         return (*self.entry, self.columns[name].number)
@@ -148,7 +151,12 @@ FORWARDING = Table(
     "dot1dTpFdbTable", "who is where", oid("1.3.6.1.2.1.17.4.3.1"), {"port": _INT(2), "status": _INT(3)}, 6
 )
 VLAN_FORWARDING = Table(
-    "dot1qTpFdbTable", "who is where, by VLAN", oid("1.3.6.1.2.1.17.7.1.2.2.1"), {"port": _INT(2), "status": _INT(3)}, 7
+    "dot1qTpFdbTable",
+    "who is where, by VLAN",
+    oid("1.3.6.1.2.1.17.7.1.2.2.1"),
+    {"port": _INT(2), "status": _INT(3)},
+    7,
+    70_000,
 )
 VLANS = Table(
     "dot1qVlanCurrentTable", "VLANs", oid("1.3.6.1.2.1.17.7.1.4.2.1"),
