@@ -27,8 +27,16 @@ from conftest import (
     zentrale,
 )
 from zentrale.jobs.maintaining import port_power
+from zentrale.jobs.switches.asking import Asked
+from zentrale.jobs.switches.judging_whole import judge_trees
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
+from zentrale.planning.network import plan_network
+from zentrale.protocols.mib.numbering import Shape
+from zentrale.protocols.mib.switch import Told, understand
+from zentrale.protocols.mib.tables import Rows
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
 
 SECRETS = ("read-made-up-1", "hide-made-up-1", "turn-made-up-1", "hide-made-up-2")
 PLAN = SITE.replace('address = "127.0.71.8" }', 'address = "127.0.71.8", snmp = "v3", snmp_port = 1161 }') + """\
@@ -389,3 +397,45 @@ def test_the_vault_holds_what_opens_switches_and_forgets_what_was_replaced(
     assert ("cabinet", False) not in vault.contents.opens
     for wrong in (("--writes",), ("--snmp", "--snmp-community"), ("--digest", "SHA-512"), ("--snmp", "--label", "x")):
         assert zentrale("vault", "add", "x", *wrong, cwd=site, ZENTRALE_PASSWORD="x").code == 2
+
+
+RING = SITE.replace('type = "switch-8"\n', 'type = "switch-8"\nloop_protection = "rstp"\n') + "".join(
+    f'[[switches]]\nname = "{name}"\ncabinet = "hall"\ntype = "switch-8"\nloop_protection = "rstp"\n' for name in ("left", "right")
+) + "".join(
+    f'[[links]]\na = "{a}"\nb = "{b}"\nrate_mbps = 1000\n'
+    for a, b in (("cabinet:7", "left:7"), ("left:8", "right:8"), ("right:7", "cabinet:8"))
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("blocked", "down", "root", "codes"),
+    [
+        ("right:8", "", "cabinet", set()),
+        ("", "", "cabinet", {"SWI-16"}),  # nothing keeps frames from going round
+        ("", "left:8", "cabinet", {"SWI-16"}),  # open: the next break cuts off
+        ("right:8", "", "left", {"SWI-15"}),  # the recorders are at "cabinet"
+        ("right:8", "", "stranger", {"SWI-15"}),
+    ],
+)
+def test_a_ring_is_closed_once_and_its_root_is_where_the_recorders_are(
+    tmp_path: Path, blocked: str, down: str, root: str, codes: set[str]
+) -> None:
+    """Bridge identifiers by IEEE 802.1Q clause 13.26.2: priority and MAC address; state 2 is blocking, 5 forwarding (RFC
+    4188).
+    """
+    net = plan_network(read_plan(SiteFolder(make_site(tmp_path, RING))))
+    macs = {name: f"02:5a:71:00:09:{n:02x}" for n, name in enumerate(("cabinet", "left", "right", "stranger"))}
+    asked = []
+    for switch in net.plan.switches:
+        ports = range(1, 11)
+        place = f"{switch.name}:{{}}".format
+        told: dict[str, Rows] = {
+            "ifTable": {(n,): {"type": 6, "admin": 1, "oper": 2 if place(n) == down else 1} for n in ports},
+            "ifXTable": {(n,): {"name": f"p{n}".encode()} for n in ports},
+            "dot1dBasePortTable": {(n,): {"if_index": n} for n in ports},
+            "dot1dStpPortTable": {(n,): {"state": 2 if place(n) == blocked else 5} for n in ports},
+            "dot1dStp": {(0,): {"root": bytes((0x10, 0)) + bytes.fromhex(macs[root].replace(":", "")), "changes": 3}},
+        }
+        seen = understand(Told(told, {}, {}, 0, bridge_mac=macs[switch.name]), Shape(10))
+        asked.append(Asked(switch, seen))
+    assert {f.code for judged in judge_trees(net, asked) for f in judged.findings} == codes

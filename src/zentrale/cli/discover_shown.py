@@ -69,10 +69,10 @@ def show(output: Output, found: Found) -> None:
         if result.matching.devices
         else "nothing answered"
     )
-    output.result(result.findings, "all planned devices found, and nothing else", said)
-    output.line()
     for here in result.here:
         output.line(network_here.in_words(plan, here))
+    output.result(result.findings, "all planned devices found, and nothing else", said)
+    output.line()
     swept = ", ".join(result.swept) or "nothing"
     output.line(f"asked from {result.choice} ({result.choice.reason}); swept {swept}")
     for remark in result.remarks:

@@ -8,6 +8,7 @@ from zentrale.cli import network_here, options
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from typing import Any
 
     from zentrale.cli.output import Output
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from zentrale.jobs.switches.asking import Asked
     from zentrale.jobs.switches.checking import Check
     from zentrale.planning.network import NetworkPlan
-    from zentrale.protocols.mib.switch import SeenPort
+    from zentrale.protocols.mib.switch import SeenPort, SeenSwitch
 
 _MODES = ("day", "night", "cold", "moving", "worst")
 
@@ -98,8 +99,11 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
     if output.details:
         for one in read:
             output.line()
-            output.heading(one.name)
             assert one.seen is not None
+            output.heading(one.name)
+            output.line(_what(one.seen))
+            if one.seen.tree is not None:
+                output.line(_tree(one.seen, {a.seen.bridge_mac: a.name for a in read if a.seen}))
             output.table(
                 [
                     "port",
@@ -129,6 +133,22 @@ def _is_open(net: NetworkPlan, one: Asked) -> bool:
         return True
     told = {port.port for port in one.seen.ports}
     return any(row.kind != "free" and row.mode != "off" and row.port not in told for row in net.ports.of(one.name))
+
+
+def _what(seen: SeenSwitch) -> str:
+    """What it is and runs, by its own words."""
+    firmware = f"; software {seen.firmware}" if seen.firmware and seen.firmware not in seen.description else ""
+    return f"{seen.description or 'it does not say what it is'}{firmware}"
+
+
+def _tree(seen: SeenSwitch, names: Mapping[str, str]) -> str:
+    from zentrale import quantities
+
+    assert seen.tree is not None
+    root = "itself" if seen.tree.is_root else names.get(seen.tree.root[1], seen.tree.root[1])
+    blocked = [str(p.port) for p in seen.ports if p.tree_state == "blocking"]
+    changes = quantities.count(seen.tree.changes, "change of the topology", "changes of the topology")
+    return f"spanning tree: root {root}, blocked ports {', '.join(blocked) or 'none'}, {changes} since it counts"
 
 
 def _row(one: Asked) -> list[str]:
@@ -165,7 +185,8 @@ def _port(net: NetworkPlan, one: Asked, port: SeenPort, result: Check) -> list[s
     def watts(value: float | None) -> str:
         return "-" if value is None or poe is None or poe.state != "deliveringPower" else f"{value:.1f}"
 
-    state = "-" if poe is None else "off" if not poe.enabled else poe.state
+    words = {"deliveringPower": "on", "otherFault": "fault"}
+    state = "-" if poe is None else "off" if not poe.enabled else words.get(poe.state, poe.state)
     errors = "-" if port.errors is None else f"{port.errors.errors:.0f}"
     three = [watts(w) for w in ((poe.asked_w, poe.allotted_w, poe.power_w) if poe else (None,) * 3)]
     heard = seen or ("not told" if port.up and port.macs is None else "-")

@@ -132,6 +132,11 @@ def observed(one: Asked, where: Places) -> dict[str, Any]:
         "bridge_mac": seen.bridge_mac,
         "ports": [_port(one.name, port, where) for port in seen.ports],
         "power": {"budget_w": seen.supply.budget_w, "used_w": round(seen.supply.used_w, 1)} if seen.supply else None,
+        "tree": None if seen.tree is None else {
+            "root_mac": seen.tree.root[1], "root_priority": seen.tree.root[0], "is_root": seen.tree.is_root,
+            "changes": seen.tree.changes,
+            "blocked_ports": [p.port for p in seen.ports if p.tree_state == "blocking"],
+        },
         "not_told": list(seen.not_told),
     }  # fmt: skip
 
