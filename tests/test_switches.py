@@ -399,12 +399,12 @@ def test_the_vault_holds_what_opens_switches_and_forgets_what_was_replaced(
         assert zentrale("vault", "add", "x", *wrong, cwd=site, ZENTRALE_PASSWORD="x").code == 2
 
 
-RING = SITE.replace('type = "switch-8"\n', 'type = "switch-8"\nloop_protection = "rstp"\n') + "".join(
-    f'[[switches]]\nname = "{name}"\ncabinet = "hall"\ntype = "switch-8"\nloop_protection = "rstp"\n' for name in ("left", "right")
-) + "".join(
-    f'[[links]]\na = "{a}"\nb = "{b}"\nrate_mbps = 1000\n'
-    for a, b in (("cabinet:7", "left:7"), ("left:8", "right:8"), ("right:7", "cabinet:8"))
-)  # fmt: skip
+MORE = '[[switches]]\nname = "{}"\ncabinet = "hall"\ntype = "switch-8"\nloop_protection = "rstp"\n'
+CABLE = '[[links]]\na = "{}"\nb = "{}"\nrate_mbps = 1000\n'
+RING = SITE.replace('type = "switch-8"\n', 'type = "switch-8"\nloop_protection = "rstp"\n')
+RING += MORE.format("left") + MORE.format("right")
+for ends in (("cabinet:7", "left:7"), ("left:8", "right:8"), ("right:7", "cabinet:8")):
+    RING += CABLE.format(*ends)
 
 
 @pytest.mark.parametrize(
