@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import fcntl
+import gc
 import io
 import json
 import logging
@@ -308,6 +309,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What takes longest begins first, so that no process waits for the other at the end."""
     order = {name: number for number, name in enumerate(LONGEST_FIRST)}
     items.sort(key=lambda item: order.get(item.path.name, len(order)))
+    gc.freeze()  # what was collected stays to the end: nobody looks through it again
+    gc.set_threshold(50_000, 20, 50)
 
 
 StartStandIn = Callable[[Path], None]

@@ -9,7 +9,7 @@ import os
 import struct
 import tempfile
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import IO
 
@@ -57,13 +57,17 @@ class Ring:
             return self._chunks[0].first_s
         return self._waiting_since_s if self._waiting else None
 
-    def add(self, packet: bytes, now_s: float, *, marker: bool) -> None:
+    def add(self, packets: Sequence[bytes], now_s: float) -> None:
+        """RTP packets that came together."""
         if not self._waiting:
             self._waiting_since_s = now_s
-        self._waiting += _RECORD.pack(now_s, len(packet)) + packet
-        self.packets += 1
-        self.size_bytes += len(packet)
-        self.pictures += marker
+        pack = _RECORD.pack
+        for packet in packets:
+            self._waiting += pack(now_s, len(packet))
+            self._waiting += packet
+            self.size_bytes += len(packet)
+            self.pictures += packet[1] >> 7 if len(packet) > 1 else 0  # the marker, RFC 3550 clause 5.1
+        self.packets += len(packets)
         self.last_s = now_s
         if len(self._waiting) >= _CHUNK_BYTES or now_s - self._waiting_since_s >= _CHUNK_S:
             self._write()

@@ -7,13 +7,14 @@ import base64
 import contextlib
 import logging
 import secrets
+import struct
 import time
 from collections.abc import Awaitable, Callable
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.rtp import RtpPacket
-from zentrale.protocols.rtsp import Headers, Interleaved, Reader, Request, Response, number_pair, parse_transport
+from zentrale.protocols.rtp import HEADER, VERSION
+from zentrale.protocols.rtsp import INTERLEAVED_MARK, Headers, Reader, Request, Response, number_pair, parse_transport
 from zentrale.protocols.sdp import Media, SessionDescription
 from zentrale.simulation import encoding
 from zentrale.simulation.camera import SimulatedCamera
@@ -26,6 +27,8 @@ SESSION_TIMEOUT_S = 60
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
 MAX_BACKLOG_BYTES = 4 * 1024 * 1024  # a client that reads slower than this loses whole pictures
 _UDP_BURST = 16  # packets sent at once; a whole key frame would overrun small receive buffers
+_PREFIX = struct.Struct("!BBH")  # of a packet on a connection (RFC 2326 clause 10.12)
+_FIRST = VERSION << 6  # neither padding, extension nor other sources (RFC 3550 clause 5.1)
 _METHODS = "OPTIONS, DESCRIBE, SETUP, PLAY, GET_PARAMETER, TEARDOWN"
 
 Send = Callable[[list[bytes], bool], Awaitable[None]]  # packets, and whether they are RTCP
@@ -177,7 +180,10 @@ class Connection:
     def _interleaved(self, channel: int) -> Send:
         async def send(packets: list[bytes], is_rtcp: bool) -> None:
             # One write for a whole picture: a system call for each packet would cost more than all the rest.
-            self.writer.write(b"".join(Interleaved(channel + is_rtcp, packet).serialize() for packet in packets))
+            parts = []
+            for packet in packets:
+                parts += [_PREFIX.pack(INTERLEAVED_MARK, channel + is_rtcp, len(packet)), packet]
+            self.writer.write(b"".join(parts))
 
         return send
 
@@ -272,9 +278,8 @@ class CameraConnection(Connection):
                     unit = stream.payloads[index % len(stream.payloads)]
                     await send(
                         [
-                            RtpPacket(
-                                PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc, payload, marker
-                            ).serialize()
+                            HEADER.pack(_FIRST, marker << 7 | PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc)
+                            + payload
                             for n, (payload, marker) in enumerate(unit)
                             if not lost or (packets + n) % lost != lost - 1
                         ],
