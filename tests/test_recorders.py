@@ -368,7 +368,7 @@ def test_a_ring_holds_the_newest_packets_whole_and_in_order(sizes: list[int], ev
     ring = Ring(200_000)
     sent = [(1000 + n * every_s, bytes([n % 256]) * size) for n, size in enumerate(sizes)]
     for at, packet in sent:
-        ring.add(packet, at, marker=False)
+        ring.add([packet], at)
     held = list(ring.stored())
     assert held == sent[len(sent) - len(held) :] and sum(len(p) + 12 for _, p in held) <= 200_000 + 64 * 1024 + 3012
     assert len(held) == len(sent) or sum(sizes) > 70_000, "nothing goes before there is need"
