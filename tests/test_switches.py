@@ -236,11 +236,37 @@ def test_whoever_ends_it_the_power_comes_back(commissioned: Path) -> None:
         begun.send_signal(how)
         rest = begun.communicate(timeout=30)[1]
         told = checked(commissioned, "--only", "cabinet", "--no-guess")
-        given_back = "cabinet:1, whose power a killed command took away, has its power again"
+        given_back = "cabinet:1, whose power an earlier command took away, has its power again"
         assert (given_back in told.err) == (how == signal.SIGKILL), rest
         poe = told.json["switches"][0]["ports"][0]["poe"]
         assert (poe["enabled"], poe["state"]) == (True, "deliveringPower")
     assert "took away" not in zentrale("network", "here", "--wait", "0", cwd=commissioned).err
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (("budget_w = 60\n", "budget_w = 60\nignores_power = true\n"), "says OK, and gives power all the same"),
+        (('"hide-made-up-2", writes = true', '"hide-made-up-2"'), "does not let switcher do that"),
+        (("day_w = 9.1, night_w = 11.4, poe_class = 3", "day_w = 0"), "gives no power (searching)"),
+    ],
+)
+def test_what_was_not_switched_is_not_said_to_be(
+    site: Path,
+    tmp_path: Path,
+    start_stand_in: StartStandIn,
+    monkeypatch: pytest.MonkeyPatch,
+    change: tuple[str, str],
+    said: str,
+) -> None:
+    monkeypatch.setattr(port_power, "OFF_S", 0.5)
+    start_stand_in(scenario(tmp_path, change))
+    told = zentrale("network", "restart", "--port", "cabinet:1", "--json", cwd=site)
+    (port,) = told.json["ports"]
+    assert told.code == 1 and port["refused"] and said in port["problem"], told.all
+    assert "earlier command" not in checked(site, "--only", "cabinet", "--no-guess").err, (
+        "nothing is left to be given back"
+    )
 
 
 def test_discovery_knows_by_the_switch_who_it_is_and_why_it_is_not_seen(

@@ -137,7 +137,7 @@ class Work:
         elif dark and self.vault is not None:
             for port, problem in asyncio.run(give_back(self.plan, self.vault, self.logbook, dark)):
                 said = f"could not be given back: {problem}" if problem else "has its power again"
-                self.output.notice(f"{port}, whose power a killed command took away, {said}")
+                self.output.notice(f"{port}, whose power an earlier command took away, {said}")
 
     @contextmanager
     def alone(self, command: str, *, needed: bool = True) -> Iterator[Logbook]:

@@ -93,6 +93,17 @@ class Snmp:
             self._auth = key
         return True
 
+    async def still_there(self) -> bool:
+        """After a silence: whether it answers one short question, asked once."""
+        self._answered = False
+        self._target.retries = 0
+        try:
+            await self.get([tables.SYS_UP_TIME])
+        except DeviceError:
+            return False
+        self.be_patient()
+        return True
+
     async def get(self, oids: Sequence[Oid]) -> list[Value | None]:
         """None for what it does not have."""
         from pysnmp.hlapi.v3arch.asyncio import get_cmd

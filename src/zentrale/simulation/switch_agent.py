@@ -92,7 +92,8 @@ class SwitchAgent:
         port = power_rows(self.switch).get(oid)
         if port is None or number not in (1, 2):
             return False
-        self.around.power.set(self.switch.name, port, on=number == ON)
+        if not self.switch.ignores_power:
+            self.around.power.set(self.switch.name, port, on=number == ON)
         self._made_s = 0.0
         return True
 

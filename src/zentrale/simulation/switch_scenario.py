@@ -80,6 +80,7 @@ class Switch(Part):
     not_told: tuple[Text, ...] = ()  # tables by their MIB names
     breaks_off: tuple[Text, ...] = ()  # tables of whose second column the second half is missing
     silent_after: int = 0  # requests; then it answers no more
+    ignores_power: bool = False  # it says OK to who switches a port's power, and leaves it as it is
 
     def plug(self, port: int) -> Plug | None:
         return next((p for p in self.plugs if p.port == port), None)

@@ -34,6 +34,7 @@ from zentrale.jobs.switches.power_back import OFF, ON, STEP, Dark, state_of, sti
 from zentrale.logbook.evidence import Notes, note
 from zentrale.planning.network import NetworkPlan
 from zentrale.protocols.mib import tables
+from zentrale.protocols.mib.power import DELIVERING, DETECTION
 from zentrale.site.model import Camera
 from zentrale.subjects import Kind, Ref
 from zentrale.words import meant
@@ -60,9 +61,7 @@ class Restarted:
         if not self.problem:
             return []
         if self.refused:
-            return [
-                finding("SWI-24", self.ref, self.problem, "a port that is known to be its alone", "RFC 3621, RFC 4363")
-            ]
+            return [finding("SWI-24", self.ref, self.problem, "its power off and on", "RFC 3621")]
         return [
             finding("SWI-25", self.ref, f"{self.place}: {self.problem}", "back, and playing", "IEEE 802.3 clause 33")
         ]
@@ -82,7 +81,7 @@ class PortPower:
 
     async def look(self, progress: Progress) -> None:
         """Where everything is now, and which rows are which ports. Raises InputError where no switch can be asked."""
-        switches, spoken = askable(self.plan), asyncio.create_task(speak_to(self.net))
+        switches, spoken = askable(self.plan), asyncio.create_task(speak_to(self.net, self.logbook))
         self._asked = await ask_all(
             self.plan, switches, self.vault, progress, wanted=PORT_POWER, rates=False, spoken=spoken
         )
@@ -193,10 +192,7 @@ class PortPower:
         switch = self.plan.switch(place[0])
         try:
             async with opened(self.plan, switch, self.vault, writes=True) as client:
-                cell = tables.POE_PORTS.cell("admin", dark.row)
-                if (await client.get([cell]))[0] is None:
-                    return Restarted(ref, where, "the switch does not have this row any more", refused=True)
-                await self._off_and_on(client, dark, cell)
+                await self._off_and_on(client, dark)
         except DeviceError as error:
             return Restarted(ref, where, str(error), refused=not self._is_dark(dark))
         self._say(f"{where}: power is on again; waiting for {camera.name if camera else 'what hangs on it'}")
@@ -206,21 +202,30 @@ class PortPower:
             )
         return await self._back(ref, where, camera, found.get(camera.name), self.net.ports.at(*place).authentication)
 
-    async def _off_and_on(self, client: Snmp, dark: Dark, cell: tables.Oid) -> None:
+    async def _off_and_on(self, client: Snmp, dark: Dark) -> None:
+        """Raises DeviceError where nothing was switched, or the power could not be given back."""
+        admin, detection = (tables.POE_PORTS.cell(name, dark.row) for name in ("admin", "detection"))
+        state, gives = await client.get([admin, detection])
+        if state is None:
+            raise DeviceError("the switch does not have this row any more")
+        if state == ON and gives != DELIVERING:
+            words = DETECTION.get(gives, "not told") if isinstance(gives, int) else "not told"
+            raise DeviceError(
+                f"the port gives no power ({words}): nothing is there, or it is fed otherwise; nothing was switched"
+            )
         ref = Ref(Kind.SWITCH, dark.switch, f"port {dark.port}")
         states = state_of(dark, on=True), state_of(dark, on=False)
-        change = self.logbook.begin_change(self._run, ref, STEP, "on", f"off for {OFF_S:g} s, then on", states)
-        self._say(f"{dark}: power off")
+        before = "on" if state == ON else "off"
+        change = self.logbook.begin_change(self._run, ref, STEP, before, f"off for {OFF_S:g} s, then on", states)
         error = ""
         try:
-            await client.set(cell, OFF)
-            await asyncio.sleep(OFF_S)
+            if state == ON:
+                error = await self._off(client, dark, admin, detection)
         except DeviceError as refused:
             error = str(refused)
-            raise
         finally:
             # Also where somebody pressed Ctrl-C: what was taken is given back before anything else.
-            back = asyncio.ensure_future(self._on(client, cell))
+            back = asyncio.ensure_future(self._on(client, admin))
             try:
                 problem = await asyncio.shield(back)
             except asyncio.CancelledError:
@@ -231,18 +236,31 @@ class PortPower:
                 self.logbook.end_change(change, error, after="on again", after_state=state_of(dark, on=True))
         if problem:
             raise DeviceError(f"its power could not be given back: {problem}; the next command tries again")
+        if error:
+            raise DeviceError(f"{error}; nothing was restarted")
 
-    async def _on(self, client: Snmp, cell: tables.Oid) -> str:
+    async def _off(self, client: Snmp, dark: Dark, admin: tables.Oid, detection: tables.Oid) -> str:
+        """Off for a while. What is wrong with that, empty where the port was seen without power."""
+        self._say(f"{dark}: power off")
+        await client.set(admin, OFF)
+        await asyncio.sleep(OFF_S)
+        state, gives = await client.get([admin, detection])
+        if state != OFF or gives == DELIVERING:
+            return "the switch says OK, and gives power all the same"
+        return ""
+
+    async def _on(self, client: Snmp, admin: tables.Oid) -> str:
         """What went wrong, empty where it is on."""
-        for last in (False, False, True):
+        problem = ""
+        for turn in range(4):
             try:
-                await client.set(cell, ON)
-                if (await client.get([cell]))[0] == ON:
+                if (await client.get([admin]))[0] == ON:
                     return ""
-                problem = "the switch says OK, and leaves it off"
+                problem = "the switch says OK, and leaves it off" if turn else ""
+                await client.set(admin, ON)
             except DeviceError as error:
                 problem = str(error)
-            if not last:
+            if turn > 1:
                 await asyncio.sleep(1.0)
         return problem
 

@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator, Callable, Collection, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
+from typing import Any
 
 from zentrale.errors import DeviceError, InputError, NoEndError, NotToldError, RefusedError, SilentError
 from zentrale.field import scheduler
@@ -21,7 +22,8 @@ from zentrale.site.model import Plan, Switch
 
 AT_ONCE = 16
 BUDGET_S = 180.0
-_ONCE_S = 2.5  # a community that is not the right one gets no answer
+# Of a key that never opened it: a community that is not the right one gets no answer.
+_ONCE: dict[str, Any] = {"timeout_s": 2.5, "retries": 0}
 _MOST_ENDLESS = 3  # tables that go on and on; then nothing more is asked of it
 _APART_S = 2.0  # between two readings of a counter, at least
 DEFAULT_COMMUNITY = "public"
@@ -96,7 +98,8 @@ async def opened(plan: Plan, switch: Switch, vault: Vault | None, *, writes: boo
         )
     said: list[str] = []
     for key in keys:
-        async with Snmp(host, where.snmp_port, key, rate, timeout_s=_ONCE_S, retries=0) as client:
+        tries = {} if vault is not None and vault.contents.opens.get((switch.name, writes)) == key else _ONCE
+        async with Snmp(host, where.snmp_port, key, rate, **tries) as client:
             if key.version == "v3" and not said and not await client.is_there():
                 raise SilentError(f"no answer by SNMP at {host} port {where.snmp_port}")
             try:
@@ -148,7 +151,10 @@ async def read(
                 missing.pop(table.what, None)
                 break
             except SilentError as error:
-                await _still_there(client, error)
+                if (
+                    not await client.still_there()
+                ):  # a table that is too much for it is one thing, a switch that went away another
+                    raise SilentError(f"it stopped to answer while its tables were read ({error})") from None
                 missing[table.what] = f"no answer to {one.name}"
             except DeviceError as error:
                 missing[table.what] = f"{one.name}: {error}"
@@ -182,14 +188,6 @@ async def _once_more(client: Snmp, before: object) -> tuple[Rows, float, str]:
     if not isinstance(now, int) or not isinstance(before, int) or now <= before:
         return {}, 0.0, "it was started again in between"
     return second, (now - before) / 100, ""  # hundredths of a second, RFC 3418
-
-
-async def _still_there(client: Snmp, error: SilentError) -> None:
-    """A table that is too much for it is one thing, a switch that went away another. Raises SilentError."""
-    try:
-        await client.get([tables.SYS_UP_TIME])
-    except DeviceError:
-        raise SilentError(f"it stopped to answer while its tables were read ({error})") from None
 
 
 def _words(value: object) -> str:

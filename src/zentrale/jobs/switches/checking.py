@@ -58,7 +58,7 @@ async def check(net: NetworkPlan, vault: Vault | None, logbook: Logbook, request
     scope = {"switches": [s.name for s in switches]}
     with logbook.running(COMMAND, socket.gethostname(), scope) as run:
         listening = asyncio.create_task(lldp_ear.hear(list_adapters(), lldp_ear.INTERVAL_S))
-        spoken = asyncio.create_task(speak_to(net))
+        spoken = asyncio.create_task(speak_to(net, logbook))
         asked = await ask_all(plan, switches, vault, progress, guess=request.guess, spoken=spoken)
         owner = known_macs(plan, logbook)
         where = places(net, asked, owner)
@@ -97,9 +97,9 @@ async def _here(
     return tuple(by_tables(net, asked, where, {a.name for a in list_adapters()}))
 
 
-async def speak_to(net: NetworkPlan) -> None:
+async def speak_to(net: NetworkPlan, logbook: Logbook | None = None) -> None:
     """A switch forgets the address of who says nothing for minutes: one connection is tried to each, so that it answers."""
-    await sweep(silent_hosts(net.plan), net.plan.policy.sweep_ports[:2], lambda host: None)
+    await sweep(silent_hosts(net.plan, logbook), net.plan.policy.sweep_ports[:2], lambda host: None)
 
 
 def judge(net: NetworkPlan, asked: Sequence[Asked], where: Places, mode: Mode | None) -> list[Judged]:

@@ -7,7 +7,7 @@ is it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from zentrale.jobs.known.planned import whole_devices
@@ -111,8 +111,10 @@ def places(net: NetworkPlan, asked: Sequence[Asked], owner: Mapping[str, str]) -
     return Places(alone, at, links, dict(owner), beyond)
 
 
-def silent_hosts(plan: Plan, names: Iterable[str] = ()) -> list[str]:
-    """Addresses of planned devices that are spoken to before the tables are read: who says nothing is forgotten after minutes."""
+def silent_hosts(plan: Plan, logbook: Logbook | None) -> list[str]:
+    """Addresses of planned devices, where they are planned and where they were last: they are spoken to before the tables are
+    read, since who says nothing is forgotten after minutes.
+    """
     rows: list[Camera | Recorder] = [*plan.networked_devices, *plan.recorders]
-    wanted = set(names)
-    return [row.host for row in rows if row.host and (not wanted or row.name in wanted)]
+    last = [known.host for known in logbook.known()] if logbook is not None else []
+    return list(dict.fromkeys(host for host in (*(row.host for row in rows), *last) if host and ":" not in host))

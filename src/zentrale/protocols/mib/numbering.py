@@ -24,8 +24,8 @@ Place = tuple[int, int]  # unit of a stack, from 1; port on that unit, from 1
 
 @dataclass(frozen=True)
 class Shape:
-    """What the plan says of a switch: ports in all, units it is made of, by which index the first port stands; and whether it has
-    PoE and runs a spanning tree, since nobody misses what it has not.
+    """What the plan says of a switch: ports in all, units it is made of, by which index the first port stands (of the first unit;
+    where the next begins, nobody said); and whether it has PoE and runs a spanning tree, since nobody misses what it has not.
     """
 
     ports: int
@@ -69,7 +69,7 @@ def number_ports(shape: Shape, told: Mapping[str, Rows]) -> Numbering:
         ENTITY: by_part,
         NAME: _by_names(told.get(tables.NAMES.name, {}), plugs, shape),
         FIRST: {} if shape.first_index is None else {
-            shape.place(n): shape.first_index + n - 1 for n in range(1, shape.ports + 1)
+            (1, n): shape.first_index + n - 1 for n in range(1, shape.ports // shape.units + 1)
         },
     }  # fmt: skip
     index, disagree = dict[int, int](), dict[int, str]()

@@ -11,6 +11,7 @@ from zentrale.protocols.mib import tables
 from zentrale.protocols.mib.tables import Oid, Rows
 
 DETECTION = {1: "disabled", 2: "searching", 3: "deliveringPower", 4: "fault", 5: "test", 6: "otherFault"}
+DELIVERING = 3
 PRIORITY = {1: "critical", 2: "high", 3: "low"}
 _ON = 1  # TruthValue, and pethMainPseOperStatus
 _WATTS, _OK = 6, 1  # EntitySensorDataType, EntitySensorStatus
@@ -65,7 +66,7 @@ def poe_port(
     told_row = told.get(tables.POE_PORTS.name, {}).get(row)
     if told_row is None:
         return None
-    delivering = told_row.get("detection") == 3
+    delivering = told_row.get("detection") == DELIVERING
     classes = tables.number(told_row, "class")
     denied = told_row.get("denied")
     asked_w, allotted_w = agreed or (None, None)

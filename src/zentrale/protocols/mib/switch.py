@@ -174,9 +174,13 @@ def _neighbours(
 ) -> dict[int, tuple[Neighbour, ...]]:
     """By ifIndex. Of a MAC address that several ports share nothing follows."""
     shared = [tables.mac(tables.octets(r, "mac")) for r in interfaces.values()]
-    by_name = {tables.text(row, "description"): i[0] for i, row in interfaces.items()}
-    by_name |= {tables.text(row, "name"): i[0] for i, row in names.items()}
-    by_name.pop("", None)
+    called = [(tables.text(row, "description"), i[0]) for i, row in interfaces.items()]
+    called += [(tables.text(row, key), i[0]) for key in ("alias", "name") for i, row in names.items()]
+    by_name: dict[str, int] = {}
+    twice = set()
+    for name, i in called:
+        twice |= {name} if by_name.setdefault(name, i) != i else set()
+    by_name = {name: i for name, i in by_name.items() if name and name not in twice}
     index = neighbours.if_index_of(rows, by_name, {m: i for m, i in macs.items() if shared.count(m) == 1})
     found: dict[int, tuple[Neighbour, ...]] = {}
     for item in neighbours.neighbours(rows) or ():

@@ -129,7 +129,7 @@ INTERFACES = Table(
 )  # fmt: skip
 NAMES = Table(
     "ifXTable", "names and rates of the ports", oid("1.3.6.1.2.1.31.1.1.1"),
-    {"name": _BYTES(1), "high_speed": _INT(15, sparse=True)}, 1,
+    {"name": _BYTES(1), "high_speed": _INT(15, sparse=True), "alias": _BYTES(18, True)}, 1,
 )  # fmt: skip
 DUPLEX = Table("dot3StatsTable", "half or full duplex", oid("1.3.6.1.2.1.10.7.2.1"), {"duplex": _INT(19)}, 1)
 ERRORS = Table(
