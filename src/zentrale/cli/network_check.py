@@ -93,7 +93,7 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
         return
     output.line()
     output.table(
-        ["switch", "answers", ">ports up", ">PoE used", ">budget", "in the tables as"],
+        ["switch", "answers", ">ports up", ">PoE used", ">budget", "port numbers by"],
         [_row(one) for one in result.asked],
     )
     if output.details:
@@ -109,7 +109,7 @@ def _show(output: Output, net: NetworkPlan, result: Check) -> None:
                     "port",
                     "planned",
                     "seen",
-                    ">rate",
+                    ">Mbit/s",
                     "VLAN",
                     "PoE",
                     ">asked W",
@@ -172,13 +172,8 @@ def _port(net: NetworkPlan, one: Asked, port: SeenPort, result: Check) -> list[s
     owners = [result.places.owner.get(mac, mac) for mac in result.places.at.get(place, ())]
     link = result.places.links.get(place)
     seen = f"to {link}" if link else ", ".join(owners[:2]) + (f" and {len(owners) - 2} more" if len(owners) > 2 else "")
-    rate = (
-        "-"
-        if not port.up
-        else "not told"
-        if port.rate_mbps is None
-        else f"{port.rate_mbps} {'half' * (port.duplex == 'half')}"
-    )
+    rate = "not told" if port.rate_mbps is None else f"{port.rate_mbps}{half}"
+    rate = rate if port.up else "no link"
     vlan = "not told" if port.pvid is None else str(port.pvid)
     poe = port.poe
 
