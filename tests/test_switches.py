@@ -129,6 +129,12 @@ def test_what_is_wrong_is_found_and_nothing_else(site: Path, tmp_path: Path, sta
     assert (ports[2]["up"], ports[2]["rate_mbps"], ports[2]["duplex"]) == (False, None, None)
     assert cabinet["power"] == {"budget_w": 60.0, "used_w": 22.0} and (old["answers"], old["power"]) == (True, None)
     assert not any(secret.encode() in everything_below(site) + told.all.encode() for secret in SECRETS)
+    details = zentrale("network", "check", "--details", "--no-guess", cwd=site, COLUMNS="130").out
+    lines = [line.split() for line in details.split("allotted W")[1].splitlines()]
+    rows = {line[0]: line[1:] for line in lines if line and line[0].isdigit()}
+    assert rows["1"] == ["north", "north", "100", "71", "on", "-", "-", "9.1", "0"], details
+    assert rows["2"] == ["south", "-", "no", "link", "71", "searching", "-", "-", "-", "0"], details
+    assert "half" in rows["4"] and "software 2.4" in details
     shown = zentrale("plan", "power", "--json", cwd=site).json["switches"][0]["seen_w"]
     assert sorted(w for w in shown.values() if w is not None) == [22.0]
     start_stand_in(scenario(tmp_path, ('duplex = "half"', 'duplex = "full"')))

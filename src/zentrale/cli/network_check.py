@@ -172,6 +172,7 @@ def _port(net: NetworkPlan, one: Asked, port: SeenPort, result: Check) -> list[s
     owners = [result.places.owner.get(mac, mac) for mac in result.places.at.get(place, ())]
     link = result.places.links.get(place)
     seen = f"to {link}" if link else ", ".join(owners[:2]) + (f" and {len(owners) - 2} more" if len(owners) > 2 else "")
+    half = " half" if port.duplex == "half" else ""
     rate = "not told" if port.rate_mbps is None else f"{port.rate_mbps}{half}"
     rate = rate if port.up else "no link"
     vlan = "not told" if port.pvid is None else str(port.pvid)

@@ -73,7 +73,9 @@ def _link(net: NetworkPlan, ref: Ref, row: PortRow, seen: SeenPort) -> _Some:
         half = seen.duplex == "half"
         yield (
             ("SWI-7",),
-            [finding("SWI-7", ref, f"{_what(row)}", "full duplex", _source(row))] if half else [],
+            [finding("SWI-7", ref, f"{_rate(seen.rate_mbps or 0)} half; {_what(row)}", "full duplex", _source(row))]
+            if half
+            else [],
         )
     if seen.rate_mbps is not None:
         low = seen.rate_mbps < row.rate_mbps
