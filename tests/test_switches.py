@@ -142,6 +142,38 @@ def test_what_is_wrong_is_found_and_nothing_else(site: Path, tmp_path: Path, sta
     assert ("SWI-7", "switch cabinet, port 4") not in again, "a later run settles what an earlier one said"
 
 
+def test_power_strangers_and_numbers_that_disagree(site: Path, tmp_path: Path, start_stand_in: StartStandIn) -> None:
+    """North matters most, and would go dark first; west was exchanged; east gets no power; the data sheet is off by one."""
+    rows = [line + ("," if n else ",priority") for n, line in enumerate(ROWS.splitlines())]
+    (site / "cameras.csv").write_text("\n".join(rows).replace("recorder,1,", "recorder,1,high") + "\n")
+    start_stand_in(scenario(
+        tmp_path, ("budget_w = 60", "budget_w = 19"), (', also = ["02:00:5e:00:53:05"]', ""),
+        ('duplex = "half"', 'duplex = "full"'),
+        ("vlan = 72, day_w = 4.0, mac", "vlan = 71, denied = 2, day_w = 4.0, mac"),
+    ))  # fmt: skip
+
+    def found() -> dict[tuple[str, str], str]:
+        told = checked(site, "--only", "cabinet", "--no-guess").json["findings"]
+        return {(f["code"], f["subject"].partition(", ")[2]): f["measured"] for f in told if f["code"] in wanted}
+
+    wanted = {"SWI-2", "SWI-3", "SWI-10", "SWI-11", "SWI-12", "SWI-14", "SWI-22", "SWI-13"}
+    assert found() == {
+        ("SWI-2", "port 4"): "02:00:5e:00:53:04, which nobody planned",
+        ("SWI-10", "port 2"): "nothing answers; it is for south",
+        ("SWI-10", "port 5"): "nothing answers; it is for east",
+        ("SWI-11", "port 5"): "power was refused 2 times; 18 of 19 W are used; it is for east",
+        ("SWI-12", ""): "18 of 19 W used, 95 %",
+        ("SWI-13", "port 1"): "9.1 W drawn; for north",
+        ("SWI-14", "port 1"): "priority low: it goes dark before others; for north",
+    }
+    (site / "types.toml").write_text(PLANNED.replace("poe_ports = 8\n", "poe_ports = 8\nfirst_poe_index = 2\n"))
+    disagrees = found()
+    assert "PoE of port 1: ENTITY-MIB says row 1.1, first_poe_index says row 1.2" in disagrees["SWI-22", ""]
+    assert not {"SWI-11", "SWI-13", "SWI-14"} & {code for code, _ in disagrees}, (
+        "nothing is said of a port that is not sure"
+    )
+
+
 @pytest.mark.parametrize(
     ("change", "code", "why"),
     [
