@@ -214,9 +214,21 @@ class Output:
             path = write_report(reports, site)
             self.notice(f"report of what this program failed on: {path or 'could not be written'}")
 
-    def result(self, findings: Sequence[Finding], good: str, said: str = "", *, unknown: bool = False) -> None:
-        """What a result begins with: the verdict, `said` in numbers, and what is wrong. `unknown`: not all was judged."""
+    def result(
+        self,
+        findings: Sequence[Finding],
+        good: str,
+        said: str = "",
+        *,
+        unknown: bool = False,
+        common: Sequence[str] = (),
+    ) -> None:
+        """What a result begins with: the verdict, `said` in numbers, what many have in common, and what is wrong. `unknown`: not
+        all was judged.
+        """
         self.verdict(findings, good, said, unknown=unknown)
+        for text in common:
+            self.line(f"one cause?  {text}", "bold yellow")
         if findings:
             self.line()
             self.findings(findings)

@@ -33,7 +33,7 @@ def show(output: Output, result: Verification) -> None:
             "nothing is otherwise than planned on its channel",
             "only the recorder reaches it: its channel was looked at",
         )
-    output.result(result.findings, good, said, unknown=unknown)
+    output.result(result.findings, good, said, unknown=unknown, common=[c.says for c in result.common])
     _show_unjudged(output, result)
     if output.details:
         _show_streams(output, result)

@@ -41,7 +41,7 @@ class Snmp:
         """`rate`: requests a second; 0: as fast as it answers."""
         self.host, self.port, self.key = host, port, key
         self.requests = 0
-        self._interval_s = 1 / rate if rate else 0.0
+        self._interval_s = 1.02 / rate if rate else 0.0  # so that no second has one more
         self._next_s = 0.0
         self._patience = timeout_s, retries
         self._answered = False

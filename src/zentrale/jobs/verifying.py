@@ -21,6 +21,7 @@ from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, Strea
 from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.checks.strangers_check import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
+from zentrale.jobs.known.one_cause import Common, broken_at, common
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import unjudged
 from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
@@ -45,6 +46,7 @@ class Verification:
     reports: tuple[str, ...] = ()
     unreached: NothingReachedError | None = None  # not one stream answered
     played: tuple[Played, ...] = ()
+    common: tuple[Common, ...] = ()
 
 
 async def verify_site(
@@ -59,7 +61,7 @@ async def verify_site(
         reachable = [c for c in cameras if not c.behind]
         round = Round(plan, reachable, keyring, request, found, run, behind)
         await run_checks(round, CHECKS, progress)
-    streams = round.streams
+    streams, looked_at = round.streams, list(dict.fromkeys(c.name for c in cameras))
     unreached = None
     asked = any(c.records is not None for c in round.channels)
     if (streams or not asked) and not any(s.measured or s.cause not in (None, Cause.NO_ANSWER) for s in streams):
@@ -71,7 +73,7 @@ async def verify_site(
         )
     return Verification(
         vantage, request.duration_s, tuple(streams), tuple(round.access), round.channels, tuple(round.findings),
-        tuple(round.reports), unreached, round.played,
+        tuple(round.reports), unreached, round.played, tuple(common(plan, looked_at, broken_at(plan, round.findings))),
     )  # fmt: skip
 
 
