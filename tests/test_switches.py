@@ -161,7 +161,7 @@ def test_power_strangers_and_numbers_that_disagree(site: Path, tmp_path: Path, s
         ("SWI-2", "port 4"): "02:00:5e:00:53:04, which nobody planned",
         ("SWI-10", "port 2"): "nothing answers; it is for south",
         ("SWI-10", "port 5"): "nothing answers; it is for east",
-        ("SWI-11", "port 5"): "power was refused 2 times; 18 of 19 W are used; it is for east",
+        ("SWI-11", "port 5"): "power was refused 2 times since it counts; 18 of 19 W are used; it is for east",
         ("SWI-12", ""): "18 of 19 W used, 95 %",
         ("SWI-13", "port 1"): "9.1 W drawn; for north",
         ("SWI-14", "port 1"): "priority low: it goes dark before others; for north",

@@ -37,11 +37,10 @@ class AtSwitches:
     def why(self, row: Planned) -> Why | None:
         """Why it is not seen, as its switch tells; None where that tells no reason."""
         planned = (
-            [(row.switch, row.port)] if isinstance(row, Camera) else [(leg.switch, leg.port) for leg in row.legs()][:1]
+            [(row.switch, row.port)] if isinstance(row, Camera) else [(leg.switch, leg.port) for leg in row.legs()]
         )
-        (place,) = planned
-        name = row.name
-        elsewhere = [p for p in self.places.of(name) if p != place]
+        place, name = planned[0], row.name
+        elsewhere = [p for p in self.places.of(name) if p not in planned]
         if elsewhere:
             switch, port = elsewhere[0]
             vlan = self._vlan(switch, port, row.mac or "")

@@ -156,6 +156,7 @@ def _port(switch: str, port: Any, where: Places) -> Mapping[str, Any]:
             "asked_w": poe.asked_w, "allotted_w": poe.allotted_w, "power_w": _rounded(poe.power_w),
         },
         "errors_per_min": None if port.errors is None else round(port.errors.errors, 1),
+        "discards_per_min": None if port.errors is None else round(port.errors.out_discards, 1),
     }  # fmt: skip
 
 

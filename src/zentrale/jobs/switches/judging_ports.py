@@ -139,12 +139,18 @@ def _errors(ref: Ref, row: PortRow, seen: SeenPort) -> _Some:
         said.append(f"{e.in_errors:.0f} spoilt frames a minute come in from {row.device or 'the other end'}")
     if e.out_errors:
         said.append(f"{e.out_errors:.0f} frames a minute are not sent, here")
+    if e.out_discards:
+        said.append(
+            f"{e.out_discards:.0f} frames a minute are thrown away before they are sent, since the line is full"
+        )
     advice = ""
     if seen.duplex == "half":
         advice = "half duplex makes such errors: mend that first (SWI-7), then look again"
     elif e.in_errors and row.kind != "link":
         then = row.device or "the device"
         advice = f"change the patch cords at both ends, then measure the run; then another port; then {then}"
+    if e.out_discards and not (e.in_errors or e.out_errors):
+        advice = "`zentrale plan traffic` tells what this port has to carry; it is sent more than it can pass on"
     yield ("SWI-9",), [finding("SWI-9", ref, "; ".join(said), "no errors", "RFC 2863", advice)] if said else []
 
 
@@ -194,7 +200,7 @@ def _no_power(poe: PoePort, seen: SeenPort, one: Asked) -> str:
         left = ""
         if one.seen is not None and one.seen.supply is not None:
             left = f"; {one.seen.supply.used_w:.0f} of {one.seen.supply.budget_w:.0f} W are used"
-        return f"power was refused {quantities.count(poe.denied, 'time')}{left}"
+        return f"power was refused {quantities.count(poe.denied, 'time')} since it counts{left}"
     if poe.state in ("fault", "otherFault"):
         return f"the switch tells a fault of its PoE ({poe.state})"
     return ""

@@ -82,8 +82,6 @@ def links_of(net: NetworkPlan, asked: Sequence[Asked]) -> dict[Port, str]:
             )
             if other:
                 found[place] = other
-            elif place in found and port.neighbours:
-                del found[place]  # planned so, and something else says that it is there
     return found
 
 

@@ -102,9 +102,9 @@ def octets(row: Mapping[str, Value], name: str) -> bytes:
 
 
 def mac(value: Iterable[int]) -> str:
-    """A MAC address as it is written elsewhere here; empty where it has another length than six bytes."""
+    """A MAC address as it is written elsewhere here; empty where it has another length than six bytes, or is all zeros."""
     some = bytes(value)
-    return some.hex(":") if len(some) == 6 else ""
+    return some.hex(":") if len(some) == 6 and any(some) else ""
 
 
 _SYSTEM = "1.3.6.1.2.1.1"
