@@ -480,9 +480,9 @@ def test_the_demo_finds_what_is_seeded_and_leaves_nothing_behind(tmp_path: Path)
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True,
     )  # fmt: skip
     out, err = process.communicate(timeout=400)
-    assert re.search(r"ready: 28 cameras, 2 recorders of Brackwater Locks;.* Ctrl-C ends it", " ".join(out.split())), (
-        "whole"
-    )
+    assert re.search(
+        r"ready: 28 cameras, 2 recorders, 5 switches of Brackwater Locks;.* Ctrl-C ends it", " ".join(out.split())
+    ), "whole"
     missing = [c for c in ("SEC-1", "STR-3", "SEC-2") if c not in out.partition("wrong on purpose")[2]]
     assert not missing and "NOT FOUND" not in out, out[-3000:] + err
     # On a starved machine streams really do come late; anything else found is false.

@@ -178,6 +178,10 @@ class _Demo(Story):
         if "on one address" in ready:
             self.seeded = (*SEEDED, *SEEDED_APART)
         self.output.line(ready.rstrip())
+        if self.args.keep_running:
+            self.output.hint(
+                "(two spare cameras on one address are played in a network of their own only, without --keep-running)"
+            )
 
     def _conclude(self, elapsed_s: float) -> int:
         """Compare every finding of the runs with what the scenario seeded: all of it, and nothing else."""

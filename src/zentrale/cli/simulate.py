@@ -302,7 +302,8 @@ async def _one_site(output: Output, scenario: Scenario, source: str | None, orde
     cameras = quantities.count(len(site.cameras), "camera")
     recorders = quantities.count(len(site.recorders), "recorder")
     apart = f"; {site.apart.playing} more on one address of a link of their own" if site.apart.playing else ""
-    output.line(f"ready: {cameras}, {recorders} of {scenario.name}{apart}; Ctrl-C ends it")
+    switches = f", {quantities.count(len(scenario.switches), 'switch')}" if scenario.switches else ""
+    output.line(f"ready: {cameras}, {recorders}{switches} of {scenario.name}{apart}; Ctrl-C ends it")
     if site.apart.cameras and site.apart.why_not:
         output.hint(f"{len(site.apart.cameras)} devices on one address are not played: {site.apart.why_not}")
     sys.stdout.flush()

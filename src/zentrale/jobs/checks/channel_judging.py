@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from enum import Enum
 
+from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.recorders.channel_holds import BY_HOURS, BY_MOTION, RuleState, in_words, planned
@@ -107,7 +108,7 @@ def _stored(
     active, error = now.state.state == recording_jobs.ACTIVE, now.state.error
     stands = told and not grows and latest is not None
     if stands and active and not error and due is Due.ALL and _is_recent(now, around):
-        newest = f"{latest.astimezone():%H:%M:%S %Z}" if latest is not None else ""
+        newest = quantities.moment(latest) if latest is not None else ""
         return _not_judged(camera, result, f"newest stored time {newest} did not move, and is less than a minute old")
     if now.state.state == recording_jobs.ERROR or error or missed or due is Due.ALL:
         if active and not error and not missed and not stands and not (told and latest is None):
@@ -165,7 +166,7 @@ def _missed(now: ChannelSample, around: Around) -> str:
     soon = (motion.until - motion.began).total_seconds() < _SLOW_S
     if soon or (stored_until is not None and stored_until > motion.began):
         return ""
-    return f"the camera told of motion at {motion.began.astimezone():%H:%M:%S}, and nothing is stored of it"
+    return f"the camera told of motion at {quantities.at_site(motion.began):%H:%M:%S}, and nothing is stored of it"
 
 
 def _why(now: ChannelSample, *, told: bool, state: str) -> tuple[str, str]:
@@ -175,7 +176,7 @@ def _why(now: ChannelSample, *, told: bool, state: str) -> tuple[str, str]:
         return "the recorder does not tell why", "" if active else _IDLE
     if now.stored.latest is None:
         return ("it keeps nothing: nothing is stored", _KEEPS_NOTHING) if active else ("nothing is stored", _IDLE)
-    newest = f"{now.stored.latest.astimezone():%Y-%m-%d %H:%M:%S %Z}"
+    newest = quantities.moment(now.stored.latest)
     if not active:
         return f"newest stored time {newest}", _IDLE
     return f"it keeps nothing: newest stored time stands since {newest}", _KEEPS_NOTHING

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, NotFoundError
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
@@ -165,7 +166,7 @@ def _failed(ref: Ref, hardware: Sequence[Message]) -> Iterator[Finding]:
     for message in hardware:
         which = ", ".join(f"{n} {v}" for n, v in message.source.items())
         says = ", ".join(f"{n} {v}" for n, v in message.data.items())
-        when = f" since {message.utc.astimezone():%Y-%m-%d %H:%M:%S %Z}" if message.utc is not None else ""
+        when = f" since {quantities.moment(message.utc)}" if message.utc is not None else ""
         measured = f"{message.topic.rpartition('/')[2]}: {which}: {says}{when}"
         yield finding("REC-16", ref, measured, "no failure", "its own events")
 
@@ -177,9 +178,7 @@ def _keeps_nothing(name: str, some: list[ChannelResult], sample: Sample) -> tupl
     if len(stands) < _SEVERAL or len(stands) < len(active):
         return some, []
     newest = max((r.stored_until for r in stands if r.stored_until is not None), default=None)
-    since = (
-        f"newest stored time stands since {newest.astimezone():%Y-%m-%d %H:%M:%S %Z}" if newest else "nothing is stored"
-    )
+    since = f"newest stored time stands since {quantities.moment(newest)}" if newest else "nothing is stored"
     listed = f"; it lists {', '.join(sample.disks)}" if sample.disks else ""
     measured = f"keeps nothing: {since}, though {len(stands)} channels call themselves active{listed}"
     ref = Ref(Kind.RECORDER, name)

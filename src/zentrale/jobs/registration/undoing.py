@@ -9,6 +9,7 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from typing import Any
 
+from zentrale import quantities
 from zentrale.errors import DeviceError, InputError, NotAskedError, RefusedError
 from zentrale.field import scheduler
 from zentrale.field.device import GONE_PATIENCE_S, Device
@@ -67,7 +68,9 @@ class Undoer:
         """What that run has changed, newest first. Raises InputError where it is no run of `register`."""
         runs = {r.id: r for r in self.logbook.runs() if r.command in (REGISTER, COMMAND)}
         if run not in runs:
-            have = ", ".join(f"{r.id} ({r.started.astimezone():%Y-%m-%d %H:%M})" for r in list(runs.values())[:6])
+            have = ", ".join(
+                f"{r.id} ({quantities.at_site(r.started):%Y-%m-%d %H:%M})" for r in list(runs.values())[:6]
+            )
             raise InputError(f"--undo {run}: no run of register", f"runs are: {have or 'none so far'}")
         return [c for c in reversed(self.logbook.changes(run)) if c.state == DONE]
 
