@@ -39,7 +39,7 @@ SEEDED = (
     ("discover", "CLK-1", "camera pump-house-door", "a clock that is three hours off, so that signed requests fail"),
     ("register", "REG-3", "camera weir-south", "a planned privacy mask that its camera does not offer"),
     ("register", "REG-3", "recorder recorder-2", "two cameras planned to record on motion, which nobody has set"),
-    ("network check", "SWI-1", "camera gangway", "a camera plugged into another port than planned"),
+    ("network check", "SWI-1", "camera boat-yard-gate", "a camera plugged into another port than planned"),
     ("network check", "SWI-7", "switch upper-gates, port 4", "a port at half duplex"),
     ("network check", "SWI-12", "switch pump-house", "a switch near its PoE budget by day already"),
     ("network check", "SWI-21", "switch pump-house", "an old switch that is asked in clear"),
