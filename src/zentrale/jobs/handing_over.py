@@ -150,7 +150,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
 
 def _ports_seen(logbook: Logbook) -> dict[tuple[str, int], SeenAtPort]:
     return {
-        place: SeenAtPort(seen.device, seen.state, "" if seen.watts is None else f"{seen.watts:.1f}", _at(seen.at))
+        place: SeenAtPort(seen.device, seen.state, "" if not seen.watts else f"{seen.watts:.1f}", _at(seen.at))
         for place, seen in ports_seen(logbook).items()
     }
 

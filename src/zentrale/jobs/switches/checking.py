@@ -31,6 +31,7 @@ from zentrale.site.part import Mode
 from zentrale.subjects import Kind, Ref
 
 COMMAND = "network check"
+THIS_LAPTOP = "this laptop"
 
 
 @dataclass(frozen=True)
@@ -149,7 +150,7 @@ def _port(switch: str, port: Any, where: Places) -> Mapping[str, Any]:
     return {
         "port": port.port, "name": port.name, "up": port.up, "rate_mbps": port.rate_mbps, "duplex": port.duplex or None,
         "pvid": port.pvid, "vlans": None if port.vlans is None else list(port.vlans), "macs": macs,
-        "device": link or (owners[0] if len(set(owners)) == 1 else None), "link": link is not None,
+        "device": link or _who(owners, macs), "link": link is not None,
         "neighbours": [{"name": n.heard.name, "chassis": n.heard.chassis, "port": n.heard.port} for n in port.neighbours],
         "poe": None if poe is None else {
             "state": poe.state, "enabled": poe.enabled, "class": poe.poe_class, "priority": poe.priority or None,
@@ -158,6 +159,13 @@ def _port(switch: str, port: Any, where: Places) -> Mapping[str, Any]:
         "errors_per_min": None if port.errors is None else round(port.errors.errors, 1),
         "discards_per_min": None if port.errors is None else round(port.errors.out_discards, 1),
     }  # fmt: skip
+
+
+def _who(owners: Sequence[str], macs: Sequence[str] | None) -> str | None:
+    """The planned device at a port, where it is one; or this laptop, which is nobody's fault there."""
+    if macs and set(macs) <= set(own_macs()):
+        return THIS_LAPTOP
+    return owners[0] if len(set(owners)) == 1 else None
 
 
 def _rounded(watts: float | None) -> float | None:
