@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import shutil
 import signal
@@ -26,6 +27,7 @@ from conftest import (
     make_site,
     zentrale,
 )
+from zentrale.field.snmp import Snmp
 from zentrale.jobs.maintaining import port_power
 from zentrale.jobs.switches.asking import Asked
 from zentrale.jobs.switches.judging_whole import judge_trees
@@ -317,10 +319,25 @@ def test_discovery_knows_by_the_switch_who_it_is_and_why_it_is_not_seen(
     assert {d["planned_as"] for d in found["devices"] if d["address"] == "127.0.71.11"} == {"north"}
     why = {f["subject"]: f["measured"] for f in found["findings"] if f["code"] in ("DIS-1", "DIS-11")}
     assert "it is plugged into cabinet:5" in why["camera east"] or "VLAN 72" in why["camera east"], why
+    vault = Vault.open(commissioned / "vault.bin", environment()["ZENTRALE_PASSPHRASE"])
+    writer = next(e.key for e in vault.contents.snmp if e.writes)
+
+    async def dark() -> None:
+        async with Snmp("127.0.71.8", 1161, writer, 0) as client:
+            await client.set((1, 3, 6, 1, 2, 1, 105, 1, 1, 1, 3, 1, 3), 2)
+
     bound = zentrale("assign", "--by-port", cwd=commissioned)
-    assert (
-        "north is the device at 127.0.71.11 (02:5a:71:00:00:11)" in bound.out and "open  west at cabinet:4" in bound.out
-    )
+    assert "north is the device at 127.0.71.11 (02:5a:71:00:00:11)" in bound.out
+    assert "open  west at cabinet:4" in bound.out
+    asyncio.run(dark())
+    (commissioned / "cameras.csv").write_text(rows.replace("cabinet,2,30", "cabinet,3,30"))
+    missing = zentrale("discover", "south", "--json", cwd=commissioned).json["findings"]
+    assert "the power of its port cabinet:3 is switched off" in {f["measured"] for f in missing}, missing
+    told = checked(commissioned, "--no-guess").json["findings"]
+    both = {f["code"]: f["caused_by"] for f in told if "port 3" in f["subject"]}
+    assert both == {"SWI-11": None, "SWI-10": "SWI-11 switch cabinet, port 3"}, "one cause is one fault"
+    back = zentrale("network", "restart", "--port", "cabinet:3", "--json", cwd=commissioned).json["ports"][0]
+    assert back["plays_s"] is not None, "whom the plan has at a dark port is waited for"
 
 
 # net-snmp as a peer and as a reader: another hand's agent and client.

@@ -97,7 +97,8 @@ def _show(output: Output, results: Sequence[Restarted], left: Sequence[str]) -> 
     from zentrale import quantities
 
     findings = [f for r in results for f in r.findings()]
-    output.result(findings, "all are back", quantities.count(len(results), "port"))
+    good = "all are back" if all(r.back_s for r in results) else "its power is on again"
+    output.result(findings, good, quantities.count(len(results), "port"))
     for r in results:
         if r.problem:
             continue

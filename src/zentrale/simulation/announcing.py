@@ -75,7 +75,7 @@ class _Searched(asyncio.DatagramProtocol):
         if not ssdp.is_search(data):
             return
         loop = asyncio.get_running_loop()
-        for device in self.devices:
+        for device in [d for d in self.devices if d.runs]:
             location = f"{device.base_url}{DESCRIPTION_PATH}"
             usn = f"uuid:5a100000-0000-4000-8000-{device.config.mac.replace(':', '')}::{ssdp.ROOT}"
             answer = ssdp.serialize_answer(Told(location, usn, "UPnP/1.1 stand-in"))

@@ -44,6 +44,8 @@ class _Responder(asyncio.DatagramProtocol):
         loop = asyncio.get_running_loop()
         for device in self.devices:
             quirks = device.config.quirks
+            if not device.runs:
+                continue
             if quirks.probes == "typed" and not probe.types and not probe.endpoint:
                 continue
             if probe.version is not (Version.V2005 if quirks.discovery == "2005" else Version.V1_1):

@@ -66,6 +66,7 @@ class OnvifDevice:
         }
         self.clock_offset_s = config.clock_offset_s
         self.still = False  # nothing moves at the site
+        self.runs = True  # false: it is starting, or has no power, and answers nobody
         self.timezone = "UTC0"
         self.hostname = f"{config.model.lower().replace(' ', '-')}-{config.mac.replace(':', '')[-6:]}"
         self.scopes = [f"onvif://www.onvif.org/name/{quote(config.model)}", "onvif://www.onvif.org/location/workshop"]

@@ -77,12 +77,14 @@ class _Place:
             self._rtsp = RtspServer(device, ReplayConnection)
         if self._rtsp is not None:
             await self._rtsp.start()
+        device.runs = True
 
     @property
     def is_open(self) -> bool:
         return self._http is not None or self._rtsp is not None
 
     async def close(self) -> None:
+        self.device.runs = False
         if self._rtsp is not None:
             await self._rtsp.close()
         if self._http is not None:

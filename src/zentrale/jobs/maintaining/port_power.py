@@ -21,7 +21,7 @@ from zentrale.field.sweep import sweep
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.resolving import resolve
 from zentrale.jobs.checks.seen import Unresolved
-from zentrale.jobs.discovery.discovering import last_devices
+from zentrale.jobs.discovery.discovering import SEEN_KIND, last_devices
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.maintaining.turns import Turned, in_turn
@@ -31,7 +31,7 @@ from zentrale.jobs.switches.asking import PORT_POWER, Asked, Progress, ask_all, 
 from zentrale.jobs.switches.checking import speak_to
 from zentrale.jobs.switches.places import Places, Port, known_macs, places
 from zentrale.jobs.switches.power_back import OFF, ON, STEP, Dark, state_of, still_dark
-from zentrale.logbook.evidence import Notes, note
+from zentrale.logbook.evidence import Notes, latest, note
 from zentrale.planning.network import NetworkPlan
 from zentrale.protocols.mib import tables
 from zentrale.protocols.mib.power import DELIVERING, DETECTION
@@ -143,7 +143,7 @@ class PortPower:
 
     async def restart(self, cameras: Sequence[Camera]) -> Turned[Restarted]:
         """In turn: one of a switch at a time, never two that watch the same ground."""
-        found = last_devices(self.plan, self.logbook) if self.logbook.runs("discover") else {}
+        found = self._seen()
         with self._running([c.name for c in cameras]):
             return await in_turn(self.plan, cameras, lambda c: self._camera(c, found))
 
@@ -151,10 +151,20 @@ class PortPower:
         """A port that a person named and, where there are objections, confirmed."""
         ref = Ref(Kind.SWITCH, place[0], f"port {place[1]}")
         owners = {self.places.owner[mac] for mac in self.places.at.get(place, ()) if mac in self.places.owner}
-        camera = next((c for c in self.plan.camera_devices if owners == {c.name}), None)
-        found = last_devices(self.plan, self.logbook) if self.logbook.runs("discover") else {}
+        there = owners or {
+            self.net.ports.at(*place).device
+        }  # nobody is heard at a dark port: then it is whom the plan has there
+        camera = next((c for c in self.plan.camera_devices if there == {c.name}), None)
+        found = self._seen()
         with self._running([f"{place[0]}:{place[1]}"]):
             return await self._port(ref, place, camera, found)
+
+    def _seen(self) -> dict[str, FoundDevice]:
+        """Devices as they were seen last, also those that the last discovery did not find: a dark camera was seen before."""
+        if not self.logbook.runs("discover"):
+            return {}
+        ever = {ref.name: FoundDevice.from_document(o.content) for ref, o in latest(self.logbook, SEEN_KIND).items()}
+        return {**ever, **last_devices(self.plan, self.logbook)}
 
     @contextmanager
     def _running(self, what: list[str]) -> Iterator[None]:

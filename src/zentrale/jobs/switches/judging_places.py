@@ -83,14 +83,18 @@ def _at_camera_port(net: NetworkPlan, place: Port, macs: Sequence[str], places: 
 
 
 def follow(findings: Iterable[Finding]) -> list[Finding]:
-    """No link, or no power, at the port of a device that was seen at another follows from that, and is counted once."""
+    """No link, or no power, at the port of a device that was seen at another follows from that; and no link where there is no
+    power, from that: each is counted once.
+    """
     some = list(findings)
     elsewhere = {f.limit: f.name for f in some if f.code == "SWI-1"}
+    dark = {f.ref: f.name for f in some if f.code == "SWI-11"}
 
     def caused(item: Finding) -> Finding:
         ref = item.ref
         place = f"{ref.name}:{ref.part.removeprefix('port ')}" if ref is not None else ""
-        follows = item.code in ("SWI-10", "SWI-11") and place in elsewhere
-        return replace(item, caused_by=elsewhere[place]) if follows else item
+        if item.code in ("SWI-10", "SWI-11") and place in elsewhere:
+            return replace(item, caused_by=elsewhere[place])
+        return replace(item, caused_by=dark[ref]) if item.code == "SWI-10" and ref in dark else item
 
     return [caused(item) for item in some]
