@@ -41,6 +41,7 @@ class StreamServer:
     delay_s: dict[str, float] = field(default_factory=dict)
     shuts: str = ""
     mute: str = ""
+    restarts: bool = False  # it closes so once, and takes the next connection
     early: bool = False  # packets before the answer to PLAY
     password: str = ""  # of the user "viewer"; each nonce is good for one request
     sessions: int = 99
@@ -110,6 +111,7 @@ class _Session:
         if server.mute == method:
             await asyncio.sleep(30)
         if server.shuts == method:
+            server.shuts = "" if server.restarts else method
             return False
         if method == "PLAY" and server.early:
             self.send(0)

@@ -172,6 +172,18 @@ def test_each_answer_has_its_own_time() -> None:
     assert found.measured is not None and found.measured.packets_lost == 0
 
 
+@pytest.mark.parametrize(
+    ("restarts", "patience_s", "plays"), [(True, 3.0, True), (True, 0.0, False), (False, 3.0, False)]
+)
+def test_one_that_goes_as_it_is_asked_is_asked_once_more_where_it_may_be_restarting(
+    restarts: bool, patience_s: float, plays: bool
+) -> None:
+    server = StreamServer(moving(), shuts="SETUP", restarts=restarts)
+    (found,) = play(server, Visit(patience_s=patience_s, answer_s=1.0), 1)
+    assert (found.measured is not None) == plays, found.error
+    assert server.asked.count("DESCRIBE") == (1 if not patience_s else 2), "once more, and no oftener"
+
+
 def test_packets_before_the_answer_to_play_count() -> None:
     """The first picture is a key picture, of 10 and more packets; those that follow begin at the second."""
     early = StreamServer(moving(), early=True, delay_s={"PLAY": 0.3})

@@ -72,6 +72,7 @@ async def measure(
     end = time.monotonic() + visit.patience_s
     sessions = visit.rules.sessions.of(address.host)
     redirects = failures = 0
+    closed = False
     sent_on = ""  # to another host: its path is asked for at this one, where some devices mean themselves
     while True:
         try:
@@ -97,6 +98,10 @@ async def measure(
             if sent_on and cause_of(error) is Cause.PATH:
                 raise PlayError(sent_on, Cause.ELSEWHERE) from None
             if ways.another(error):
+                continue
+            if isinstance(error, PlayError) and error.cause is Cause.CLOSED and not closed and time.monotonic() < end:
+                closed = True  # once, where somebody expects that it restarts: it may have gone just now
+                await asyncio.sleep(PAUSE_S)
                 continue
             failures += 1
             if not isinstance(error, PlayError) or error.status not in (500, 503) or failures >= REPEATS:
