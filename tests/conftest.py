@@ -310,7 +310,6 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     order = {name: number for number, name in enumerate(LONGEST_FIRST)}
     items.sort(key=lambda item: order.get(item.path.name, len(order)))
     gc.freeze()  # what was collected stays to the end: nobody looks through it again
-    gc.set_threshold(50_000, 20, 50)
 
 
 StartStandIn = Callable[[Path], None]
