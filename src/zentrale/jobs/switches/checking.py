@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import socket
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -26,10 +27,12 @@ from zentrale.planning.daylight import is_day
 from zentrale.planning.network import NetworkPlan
 from zentrale.planning.power import plan_power
 from zentrale.protocols.lldp import Heard
+from zentrale.protocols.mib.switch import SeenPort
 from zentrale.quantities import at_site, now
 from zentrale.site.part import Mode
 from zentrale.subjects import Kind, Ref
 
+log = logging.getLogger(__name__)
 COMMAND = "network check"
 THIS_LAPTOP = "this laptop"
 
@@ -99,8 +102,13 @@ async def _here(
 
 
 async def speak_to(net: NetworkPlan, logbook: Logbook | None = None) -> None:
-    """A switch forgets the address of who says nothing for minutes: one connection is tried to each, so that it answers."""
-    await sweep(silent_hosts(net.plan, logbook), net.plan.policy.sweep_ports[:2], lambda host: None)
+    """A switch forgets the address of who says nothing for minutes: one connection is tried to each, so that it answers. What
+    this machine does not let be tried ends nothing else.
+    """
+    try:
+        await sweep(silent_hosts(net.plan, logbook), net.plan.policy.sweep_ports[:2], lambda host: None)
+    except OSError as error:
+        log.warning("silent devices were not made to speak: %s", error)
 
 
 def judge(net: NetworkPlan, asked: Sequence[Asked], where: Places, mode: Mode | None) -> list[Judged]:
@@ -142,7 +150,7 @@ def observed(one: Asked, where: Places) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _port(switch: str, port: Any, where: Places) -> Mapping[str, Any]:
+def _port(switch: str, port: SeenPort, where: Places) -> Mapping[str, Any]:
     macs = None if port.macs is None else sorted({mac for mac, _ in port.macs})
     owners = [o for mac in where.at.get((switch, port.port), ()) if (o := where.owner.get(mac))]
     link = where.links.get((switch, port.port))

@@ -116,7 +116,7 @@ def by_lldp(net: NetworkPlan, logbook: Logbook, adapter: str, heard: Heard) -> H
     switch = heard.name if heard.name in names else by_host.get(heard.address) or by_host.get(heard.chassis, "")
     seen = {o.ref.name: o.content for o in latest(logbook, KIND).values()}
     switch = switch or next((n for n, content in seen.items() if content.get("bridge_mac") == heard.chassis), "")
-    port = _port_of(seen.get(switch, {}), heard.port)
+    port = _port_of(seen.get(switch, {}), {heard.port, heard.port_text} - {""})
     planned = net.ports.at(switch, port).device if switch and port is not None else ""
     return Here(
         adapter, switch or heard.name or heard.chassis, port, _port_name(heard), heard.vlan or None, LLDP,
@@ -133,7 +133,7 @@ def _port_name(heard: Heard) -> str:
     return f"{heard.port}, {more}" if more else heard.port
 
 
-def _port_of(content: Mapping[str, Any], name: str) -> int | None:
-    return next(
-        (int(p["port"]) for p in content.get("ports", ()) if name and name in (p.get("name"), p.get("mac"))), None
-    )
+def _port_of(content: Mapping[str, Any], names: Collection[str]) -> int | None:
+    """The one port that was seen with one of these names; a name that several have tells none."""
+    found = [int(p["port"]) for p in content.get("ports", ()) if p.get("name") in names]
+    return found[0] if len(found) == 1 else None
