@@ -27,13 +27,17 @@ from conftest import (
     make_site,
     zentrale,
 )
+from zentrale.errors import SilentError
 from zentrale.field.snmp import Snmp
 from zentrale.jobs.maintaining import port_power
 from zentrale.jobs.switches.asking import Asked
+from zentrale.jobs.switches.here import by_lldp
 from zentrale.jobs.switches.judging_whole import judge_trees
+from zentrale.jobs.switches.power_back import OFF
 from zentrale.logbook.store import Logbook
 from zentrale.logbook.vault import Vault
 from zentrale.planning.network import plan_network
+from zentrale.protocols.lldp import Heard
 from zentrale.protocols.mib.numbering import Shape
 from zentrale.protocols.mib.switch import Told, understand
 from zentrale.protocols.mib.tables import Rows
@@ -139,6 +143,11 @@ def test_what_is_wrong_is_found_and_nothing_else(site: Path, tmp_path: Path, sta
     assert "half" in rows["4"] and "software 2.4" in details
     shown = zentrale("plan", "power", "--json", cwd=site).json["switches"][0]["seen_w"]
     assert sorted(w for w in shown.values() if w is not None) == [22.0]
+    net, name = plan_network(read_plan(SiteFolder(site))), ports[3]["name"]
+    with Logbook(site / "logbook.sqlite") as logbook:
+        for says in (Heard("", name, "cabinet"), Heard("", "02:5a:71:00:01:03", "cabinet", name)):
+            here = by_lldp(net, logbook, "eth0", says)
+            assert (here.switch, here.port) == ("cabinet", 3), "by its number, or by what it is called beside that"
     start_stand_in(scenario(tmp_path, ('duplex = "half"', 'duplex = "full"')))
     again = {(f["code"], f["subject"]) for f in checked(site, "--only", "cabinet", "--no-guess").json["findings"]}
     assert ("SWI-7", "switch cabinet, port 4") not in again, "a later run settles what an earlier one said"
@@ -307,6 +316,27 @@ def test_what_was_not_switched_is_not_said_to_be(
     assert "earlier command" not in checked(site, "--only", "cabinet", "--no-guess").err, (
         "nothing is left to be given back"
     )
+
+
+def test_an_answer_that_is_lost_is_not_taken_for_no(
+    site: Path, tmp_path: Path, start_stand_in: StartStandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It did what it was told, and its word of that was lost on the way: the port was dark, and nobody may say it was not."""
+    told_to_set = Snmp.set
+
+    async def lost(self: Snmp, where: tuple[int, ...], number: int) -> None:
+        await told_to_set(self, where, number)
+        if number == OFF:
+            raise SilentError("no answer by SNMP")
+
+    monkeypatch.setattr(Snmp, "set", lost)
+    start_stand_in(scenario(tmp_path))
+    told = zentrale("network", "restart", "--port", "cabinet:1", "--json", cwd=site)
+    (port,) = told.json["ports"]
+    assert told.code == 1 and not port["refused"] and "whether it was off is not known" in port["problem"], told.all
+    assert [f["code"] for f in told.json["findings"]] == ["SWI-25"] and "nothing was" not in told.all
+    after = checked(site, "--only", "cabinet", "--no-guess")
+    assert after.json["switches"][0]["ports"][0]["poe"]["enabled"] and "earlier command" not in after.err
 
 
 def test_discovery_knows_by_the_switch_who_it_is_and_why_it_is_not_seen(

@@ -217,6 +217,10 @@ class SilentError(LateError):
     """The server is there and answers no more."""
 
 
+class UnsureError(DeviceError):
+    """What was asked for may be done or not: its answer was lost, or could not be used."""
+
+
 class RemoteProtocolError(DeviceError):
     """The other side broke the protocol: malformed, oversized or out of order."""
 

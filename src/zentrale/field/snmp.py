@@ -15,6 +15,7 @@ from zentrale.errors import (
     ForbiddenError,
     LateError,
     NoEndError,
+    NotOfferedError,
     NotToldError,
     RefusedError,
     SilentError,
@@ -40,7 +41,6 @@ class Snmp:
     ) -> None:
         """`rate`: requests a second; 0: as fast as it answers."""
         self.host, self.port, self.key = host, port, key
-        self.requests = 0
         self._interval_s = 1.02 / rate if rate else 0.0  # so that no second has one more
         self._next_s = 0.0
         self._patience = timeout_s, retries
@@ -111,7 +111,7 @@ class Snmp:
         return [value for _, value in await self._ask(get_cmd, (), oids)]
 
     async def set(self, where: Oid, number: int) -> None:
-        """Raises ForbiddenError where the key may not, DeviceError where the switch does not take it."""
+        """Raises ForbiddenError where the key may not, NotOfferedError where the switch does not take it."""
         from pysnmp.hlapi.v3arch.asyncio import Integer32, set_cmd
 
         await self._ask(set_cmd, (), [where], Integer32(number))
@@ -182,7 +182,7 @@ class Snmp:
                 raise TooBigError("its answer would be too big")
             if status in _NO_ACCESS:
                 raise ForbiddenError(f"it does not let {self.key.name} do that (error-status {status})")
-            raise DeviceError(f"it answers with error-status {status} (RFC 3416)")
+            raise NotOfferedError(f"it answers with error-status {status} (RFC 3416)")
         return told
 
     async def _send(
@@ -191,7 +191,6 @@ class Snmp:
         from pysnmp.hlapi.v3arch.asyncio import ContextData, Null, ObjectIdentifier
 
         wanted = [(ObjectIdentifier(o), Null("") if value is None else value) for o in oids]
-        self.requests += 1
         try:
             failed, status, _, told = await command(
                 self._engine, self._auth, self._target, ContextData(), *numbers, *wanted, lookupMib=False
@@ -250,9 +249,7 @@ def _plain(value: Any) -> Value | None:
     """A number, bytes or an object identifier; None for what it does not have, and the end."""
     from pyasn1.type import univ
 
-    if isinstance(
-        value, univ.Null
-    ):  # noSuchObject, noSuchInstance, endOfMibView: kinds of Null, and that one of OctetString
+    if isinstance(value, univ.Null):  # noSuchObject, noSuchInstance and endOfMibView are kinds of it
         return None
     if isinstance(value, univ.Integer):
         return int(value)

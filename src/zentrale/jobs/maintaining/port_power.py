@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 
 from zentrale import quantities
-from zentrale.errors import DeviceError, InputError, NotAskedError, RefusedError
+from zentrale.errors import DeviceError, InputError, NotAskedError, NotOfferedError, RefusedError, UnsureError
 from zentrale.field.adapters import own_macs
 from zentrale.field.snmp import Snmp
 from zentrale.field.sweep import sweep
@@ -41,8 +41,9 @@ from zentrale.words import meant
 
 COMMAND = "network restart"
 OFF_S = 5.0  # long enough for what a supply holds to run out
-_GONE_S, _EVERY_S = 20.0, 0.5
+_EVERY_S = 0.5
 BACK_S, BACK_802_1X_S = 120.0, 240.0
+_UNSURE = "its power is on now, and whether it was off is not known: look at the device, or try again"
 
 
 @dataclass(frozen=True)
@@ -151,9 +152,8 @@ class PortPower:
         """A port that a person named and, where there are objections, confirmed."""
         ref = Ref(Kind.SWITCH, place[0], f"port {place[1]}")
         owners = {self.places.owner[mac] for mac in self.places.at.get(place, ()) if mac in self.places.owner}
-        there = owners or {
-            self.net.ports.at(*place).device
-        }  # nobody is heard at a dark port: then it is whom the plan has there
+        # Nobody is heard at a dark port: then it is whom the plan has there.
+        there = owners or {self.net.ports.at(*place).device}
         camera = next((c for c in self.plan.camera_devices if there == {c.name}), None)
         found = self._seen()
         with self._running([f"{place[0]}:{place[1]}"]):
@@ -204,7 +204,8 @@ class PortPower:
             async with opened(self.plan, switch, self.vault, writes=True) as client:
                 await self._off_and_on(client, dark)
         except DeviceError as error:
-            return Restarted(ref, where, str(error), refused=not self._is_dark(dark))
+            sure = not isinstance(error, UnsureError) and not self._is_dark(dark)
+            return Restarted(ref, where, str(error), refused=sure)
         self._say(f"{where}: power is on again; waiting for {camera.name if camera else 'what hangs on it'}")
         if camera is None:
             return Restarted(
@@ -213,7 +214,9 @@ class PortPower:
         return await self._back(ref, where, camera, found.get(camera.name), self.net.ports.at(*place).authentication)
 
     async def _off_and_on(self, client: Snmp, dark: Dark) -> None:
-        """Raises DeviceError where nothing was switched, or the power could not be given back."""
+        """Raises DeviceError where nothing was switched, or the power could not be given back; UnsureError where nobody knows
+        whether the port was off.
+        """
         admin, detection = (tables.POE_PORTS.cell(name, dark.row) for name in ("admin", "detection"))
         state, gives = await client.get([admin, detection])
         if state is None:
@@ -227,12 +230,12 @@ class PortPower:
         states = state_of(dark, on=True), state_of(dark, on=False)
         before = "on" if state == ON else "off"
         change = self.logbook.begin_change(self._run, ref, STEP, before, f"off for {OFF_S:g} s, then on", states)
-        error = ""
+        failed: DeviceError | None = None
         try:
             if state == ON:
-                error = await self._off(client, dark, admin, detection)
-        except DeviceError as refused:
-            error = str(refused)
+                await self._off(client, dark, admin, detection)
+        except DeviceError as error:
+            failed = error
         finally:
             # Also where somebody pressed Ctrl-C: what was taken is given back before anything else.
             back = asyncio.ensure_future(self._on(client, admin))
@@ -243,21 +246,30 @@ class PortPower:
             if problem:
                 self.logbook.end_change(change, problem)
             else:
-                self.logbook.end_change(change, error, after="on again", after_state=state_of(dark, on=True))
+                self.logbook.end_change(
+                    change, str(failed or ""), after="on again", after_state=state_of(dark, on=True)
+                )
         if problem:
             raise DeviceError(f"its power could not be given back: {problem}; the next command tries again")
-        if error:
-            raise DeviceError(f"{error}; nothing was restarted")
+        if failed is not None:
+            raise failed
 
-    async def _off(self, client: Snmp, dark: Dark, admin: tables.Oid, detection: tables.Oid) -> str:
-        """Off for a while. What is wrong with that, empty where the port was seen without power."""
+    async def _off(self, client: Snmp, dark: Dark, admin: tables.Oid, detection: tables.Oid) -> None:
+        """Off for a while, and seen to be. Raises DeviceError where it was not, UnsureError where that was not to be seen."""
         self._say(f"{dark}: power off")
-        await client.set(admin, OFF)
+        try:
+            await client.set(admin, OFF)
+        except (RefusedError, NotOfferedError) as error:
+            raise DeviceError(f"{error}; nothing was restarted") from None
+        except DeviceError as error:
+            raise UnsureError(f"told to take the power away: {error}; {_UNSURE}") from None
         await asyncio.sleep(OFF_S)
-        state, gives = await client.get([admin, detection])
+        try:
+            state, gives = await client.get([admin, detection])
+        except DeviceError as error:
+            raise UnsureError(f"asked whether the power is off: {error}; {_UNSURE}") from None
         if state != OFF or gives == DELIVERING:
-            return "the switch says OK, and gives power all the same"
-        return ""
+            raise DeviceError("the switch says OK, and gives power all the same; nothing was restarted")
 
     async def _on(self, client: Snmp, admin: tables.Oid) -> str:
         """What went wrong, empty where it is on."""
