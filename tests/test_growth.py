@@ -22,11 +22,12 @@ from test_steps import HOST, Place, plays, serving
 from zentrale.cli import plan as _plan_command  # noqa: F401 - its text is made of the parts before one is added
 from zentrale.cli import work
 from zentrale.findings import CATALOGUE, Entry, Finding, Severity, finding
-from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.check import Check, Need, Round
 from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.finders.finder import Finder, Looked, Search, Sighting
 from zentrale.jobs.finders.finder_registry import FINDERS
 from zentrale.jobs.handing_over import hand_over
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.known.step_form import Step
 from zentrale.jobs.parts import part_registry as parts

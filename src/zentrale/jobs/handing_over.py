@@ -14,7 +14,7 @@ from pathlib import Path
 from zentrale import quantities
 from zentrale.field.rtsp_player import Access
 from zentrale.findings import Finding, Severity, Verdict, finding, severity_of
-from zentrale.jobs.checks.check import Layer, Need
+from zentrale.jobs.checks.check import Need
 from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.recording_check import CHANNEL
 from zentrale.jobs.checks.seen import outcome_told
@@ -22,6 +22,7 @@ from zentrale.jobs.checks.strangers_check import ACCESS
 from zentrale.jobs.checks.streams_check import PICTURE, STREAM
 from zentrale.jobs.discovery import discovering
 from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import Planned, planned_devices, reachable, ref_of
 from zentrale.jobs.parts.part_registry import load
 from zentrale.jobs.planning import Request, calculate

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.check import Check, Round
 from zentrale.jobs.checks.seen import Target
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.logbook.evidence import Judged
 

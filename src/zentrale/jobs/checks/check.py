@@ -9,7 +9,6 @@ import asyncio
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import IntEnum
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
@@ -18,26 +17,12 @@ from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, Listening, StreamResult, Target, Unresolved
 from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Ref
-
-
-class Layer(IntEnum):
-    """Where on the way from the cable to the recorder a check looks; what fails lower down explains what is above."""
-
-    LINK = 1
-    ADDRESS = 2
-    PORT = 3
-    SERVICE = 4
-    ACCESS = 5
-    STREAM = 6
-    PICTURE = 7
-    RECORDING = 8
-    NETWORK = 9
-
 
 T = TypeVar("T")
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.check import Check, Need, Round
 from zentrale.jobs.known.entry_judged import judge_clock
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.logbook.evidence import Judged
 from zentrale.site.model import Camera, Plan

@@ -7,11 +7,12 @@ from collections.abc import Iterator
 from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import finding
-from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.check import Check, Round
 from zentrale.jobs.checks.resolving import resolve
 from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.known.device_states import State
 from zentrale.jobs.known.entry_judged import judge_entry, seen_there
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.streams.aspects import NOT_PLAYING, OURS
 from zentrale.jobs.streams.judging import code_of_stream

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.check import Check, Round
 from zentrale.jobs.checks.kept_rates import keeping_as_measured
+from zentrale.jobs.known.layer import Layer
 from zentrale.logbook.evidence import Judged
 from zentrale.planning.keeping import keeping_findings
 from zentrale.subjects import Kind, Ref

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.check import Check, Round
 from zentrale.jobs.checks.motion_watch import listen
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.recorders.channel_holds import BY_MOTION
 from zentrale.logbook.evidence import Judged
 

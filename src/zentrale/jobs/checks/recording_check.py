@@ -13,11 +13,12 @@ from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.channel_judging import Around, Motion, judge
-from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.check import Check, Need, Round
 from zentrale.jobs.checks.motion_watch import heard
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.known.entry_judged import judge_clock, seen_there
 from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import Sample, recorded_url

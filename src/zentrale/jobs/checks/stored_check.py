@@ -15,9 +15,10 @@ from zentrale.errors import DeviceError, NotOfferedError
 from zentrale.field import pictures, scheduler
 from zentrale.field.replaying import replaying
 from zentrale.field.scheduler import Failure
-from zentrale.jobs.checks.check import Check, Layer, Round
+from zentrale.jobs.checks.check import Check, Round
 from zentrale.jobs.checks.seen import ChannelResult, StreamResult
 from zentrale.jobs.checks.stored_judging import CODES, Live, Played, judge
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.passwords.access import entered
 from zentrale.jobs.recorders.kept_channels import KeptChannels

@@ -16,8 +16,9 @@ from zentrale.field.device import Device
 from zentrale.field.rtsp_player import Access, AccessResult
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.check import Check, Layer, Need, Round
+from zentrale.jobs.checks.check import Check, Need, Round
 from zentrale.jobs.checks.seen import AccessCheck, Attempt, Target, outcome_told
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import OURS

@@ -15,8 +15,9 @@ from zentrale.field.causes import cause_of
 from zentrale.field.limits import open_files
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
-from zentrale.jobs.checks.check import Check, Layer, Need, Request, Round
+from zentrale.jobs.checks.check import Check, Need, Request, Round
 from zentrale.jobs.checks.seen import StreamResult, Target
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.streams.aspects import (
     BIT_RATE,

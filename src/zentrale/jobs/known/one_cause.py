@@ -4,28 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from enum import IntEnum
 from itertools import pairwise
 
 import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, Severity
+from zentrale.jobs.known.layer import Layer
 from zentrale.planning.topology import Graph, lit_network, trunk_name
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind
 
 LEAST = 3  # cameras: two may be chance
-
-
-class Layer(IntEnum):
-    """How far up from the plug a camera breaks; what fails lower down explains what is above."""
-
-    ADDRESS = 1
-    ACCESS = 2
-    STREAM = 3
-    PICTURE = 4
-    RECORDING = 5
 
 
 _LAYERS = {"SEC": Layer.ACCESS, "STR": Layer.STREAM, "PIC": Layer.PICTURE, "REC": Layer.RECORDING}

@@ -151,9 +151,8 @@ async def read(
                 missing.pop(table.what, None)
                 break
             except SilentError as error:
-                if (
-                    not await client.still_there()
-                ):  # a table that is too much for it is one thing, a switch that went away another
+                # A table that is too much for it is one thing, a switch that went away another.
+                if not await client.still_there():
                     raise SilentError(f"it stopped to answer while its tables were read ({error})") from None
                 missing[table.what] = f"no answer to {one.name}"
             except DeviceError as error:

@@ -8,7 +8,7 @@ is it.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from zentrale.jobs.known.planned import whole_devices
 from zentrale.jobs.switches.asking import Asked
@@ -23,14 +23,13 @@ Port = tuple[str, int]
 @dataclass(frozen=True)
 class Places:
     """by_mac: where each address is; at: addresses by port, without those of switches; links: ports that lead to a switch of the
-    plan, with its name; owner: planned device by address; beyond: ports of links at which each address is heard.
+    plan, with its name; owner: planned device by address.
     """
 
     by_mac: Mapping[str, Port]
     at: Mapping[Port, tuple[str, ...]]
     links: Mapping[Port, str]
     owner: Mapping[str, str]
-    beyond: Mapping[str, tuple[Port, ...]] = field(default_factory=dict)
 
     def of_switch(self, switch: str) -> dict[int, tuple[str, ...]]:
         """Addresses by port of one switch, without those of ports that lead on."""
@@ -95,18 +94,15 @@ def places(net: NetworkPlan, asked: Sequence[Asked], owner: Mapping[str, str]) -
     switches = {mac for a in asked if a.seen for mac in a.seen.own_macs}
     at: dict[Port, tuple[str, ...]] = {}
     heard: dict[str, list[Port]] = {}
-    beyond: dict[str, tuple[Port, ...]] = {}
     for one in asked:
         for port in one.seen.ports if one.seen else ():
             macs = tuple(dict.fromkeys(mac for mac, _ in port.macs or () if mac and mac not in switches))
             at[one.name, port.port] = macs
             for mac in macs:
-                if (one.name, port.port) in links:
-                    beyond[mac] = (*beyond.get(mac, ()), (one.name, port.port))
-                else:
+                if (one.name, port.port) not in links:
                     heard.setdefault(mac, []).append((one.name, port.port))
     alone = {mac: some[0] for mac, some in heard.items() if len(some) == 1}
-    return Places(alone, at, links, dict(owner), beyond)
+    return Places(alone, at, links, dict(owner))
 
 
 def silent_hosts(plan: Plan, logbook: Logbook | None) -> list[str]:

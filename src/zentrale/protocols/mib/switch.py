@@ -73,7 +73,7 @@ class SeenPort:
 
 @dataclass(frozen=True)
 class SeenSwitch:
-    """`unnumbered`: addresses at interfaces of which nobody knows the port; `not_told`: what is missing, and why."""
+    """`not_told`: what is missing, and why."""
 
     description: str
     name: str
@@ -82,7 +82,6 @@ class SeenSwitch:
     numbering: Numbering
     supply: Supply | None
     tree: Tree | None
-    unnumbered: tuple[tuple[str, str], ...]
     not_told: tuple[str, ...]
     vlans_told: bool = False
     addresses_told: bool = False
@@ -139,18 +138,13 @@ def understand(told: Told, shape: Shape) -> SeenSwitch:
             power.poe_port(rows, poe_row, agreed, drawn_w) if poe_row is not None else None, rates.get(index),
             tree.states.get(bridge, "") if tree and bridge is not None else "",
         ))  # fmt: skip
-    numbered = set(numbering.index.values())
-    stray = tuple(
-        (mac, tables.text(names.get((i,), {}), "name") or f"interface {i}")
-        for i, some_macs in sorted(at.items()) if i not in numbered for mac, _ in sorted(some_macs)
-    )  # fmt: skip
     poe_rows = rows.get(tables.POE_PORTS.name, {})
     if poe_rows and not numbering.poe:
         missing.append("PoE of the ports: nothing proves which row is which port (first_poe_index of its type would)")
     if not numbering.index:
         missing.append("ports: nothing proves which interface is which port (first_index of its type would)")
     return SeenSwitch(
-        told.description, told.name, _firmware(rows), tuple(ports), numbering, power.supply(rows), tree, stray, tuple(missing),
+        told.description, told.name, _firmware(rows), tuple(ports), numbering, power.supply(rows), tree, tuple(missing),
         sets is not None, heard is not None, len(poe_rows), frozenset(m for m in (*own_macs, told.bridge_mac) if m),
         told.bridge_mac,
     )  # fmt: skip
