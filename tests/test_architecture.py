@@ -65,6 +65,7 @@ WITHIN: dict[str, dict[str, set[str]]] = {
         "steps": {"known", "passwords", "streams"},
         "checks": {"known", "passwords", "streams", "recorders"},
         "discovery": _WORK - {"discovery"},
+        "diagnosing": {"known", "passwords", "recorders", "streams", "checks", "discovery"},
         "registration": _WORK,
         "maintaining": {*_WORK, "registration"},
         "recordings": _WORK,

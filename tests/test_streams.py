@@ -356,7 +356,12 @@ def test_one_who_wants_a_picture_waits_for_it_and_no_longer(transport: Transport
 def test_a_picture_that_stands_still_and_one_of_hardly_any_bits_are_told_for_a_bare_address() -> None:
     shade = np.tile(np.linspace(20, 200, 1920).astype(np.uint8)[None, :, None], (1088, 1, 3))
     shade[:, ::64] = 255
-    (found,) = play(StreamServer([split_annex_b(p) for p in _encoded([shade] * 25, qp="24")]), seconds=3.5)
+    still = [split_annex_b(p) for p in _encoded([shade] * 25, qp="24")]
+    for _ in range(4):  # a machine that comes late is asked again: server and player are both on it
+        (found,) = play(StreamServer(still), seconds=3.5)
+        assert found.measured is not None
+        if found.measured.own_lateness_s <= 0.25:
+            break
     assert "PIC-4" in codes(found)
     scanty = replace(_measurement(), bitrate_bps=9000.0, fps=25.0, width_px=1920, height_px=1080)
     assert [f.code for f in judge_delivery("x", scanty, Policy(), decoded=True)] == ["STR-28"]
@@ -395,9 +400,8 @@ def test_however_bytes_trickle_in_the_same_packets_are_cut_out(
     heads = [bytes(taken.records[i : i + 20]) for i in range(0, len(taken.records), 20)]
     assert heads == [(b"$\0" + len(p).to_bytes(2, "big") + p)[:20].ljust(20, b"\0") for p in own]
     assert dict(taken.odd) == {i: p for i, p in enumerate(own) if len(p) < 16 or p[0] != 0x80 or p[12] == odd}
-    assert (
-        stream.messages == [message] and stream.control == [p for c, p in frames if c == 1] and len(taken) == len(own)
-    )
+    control = [(p, sum(c == 0 for c, _ in frames[:at])) for at, (c, p) in enumerate(frames) if c == 1]
+    assert stream.messages == [message] and stream.control == control and len(taken) == len(own)
 
 
 def test_what_waits_is_dated_when_it_was_first_seen_and_read_when_it_is_worth_it() -> None:

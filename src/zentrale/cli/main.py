@@ -38,6 +38,7 @@ COMMANDS = {
     "restart": "restart devices, and see them come back",
     "backup": "save the devices' own configuration, sealed, and restore it",
     "verify": "measure every stream, and all else that acceptance needs",
+    "diagnose": "where a camera's way breaks, who is to blame, and what to do next",
     "recordings": "what the recorders keep: hours, holes, days; pictures of a moment",
     "handover": "write the evidence pack: page, camera list, pictures, figures",
     "vault": "credentials: candidate passwords, and those of each device",

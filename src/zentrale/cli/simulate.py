@@ -10,6 +10,7 @@ TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
 if TYPE_CHECKING:
     from asyncio import Queue
     from ipaddress import IPv4Address
+    from typing import Any
 
     from zentrale.cli.output import Output
     from zentrale.simulation.own_link import OwnLink
@@ -26,7 +27,7 @@ opens a shell there; with --into DIR on loopback, for a copy of the site with lo
 EXAMPLE = "zentrale simulate\n  zentrale simulate --plan --into practice"
 WITH_PARENT = (
     "also stop when stdin is closed; a line with a scenario file puts its devices, in their first state, in the place "
-    "of those that run, an empty line takes them away"
+    "of those that run, an empty line takes them away; +DEVICE:NAME brings a fault about, -DEVICE:NAME takes it back"
 )
 
 
@@ -46,6 +47,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--night", action="store_true", help="the cameras' lamps are on: their switches give more watts"
     )
+    fault = parser.add_argument(
+        "--fault", metavar="DEVICE:NAME", action="append", default=[],
+        help="a fault, on from the start; may be given more than once (`--fault list` tells all)",
+    )  # fmt: skip
+    options.completes(fault, _faults)
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
@@ -60,6 +66,9 @@ def run(args: argparse.Namespace) -> int:
     from zentrale.simulation.scenario import many_cameras, new_scenario, read_scenario
 
     output = Output(args)
+    if args.fault == ["list"]:
+        _list_faults(output)
+        return 0
     _check_usage(args)
     if args.plan:
         return _play_plan(args, output)
@@ -74,6 +83,7 @@ def run(args: argparse.Namespace) -> int:
     if args.list:
         _list(output, scenario)
         return 0
+    scenario = _with_faults(scenario, args.fault)
     if args.device is not None:
         scenario = scenario.alone(args.device)
     prepare(output, scenario)
@@ -83,12 +93,48 @@ def run(args: argparse.Namespace) -> int:
         return 0  # the only way this command ends: it is no interruption
 
 
+def _faults(**_: object) -> list[str]:
+    from zentrale.simulation.faults import FAULTS
+
+    return list(FAULTS)
+
+
+def _list_faults(output: Output) -> None:
+    from zentrale.simulation.faults import FAULTS
+
+    rows = ([name, ", ".join(sorted(kinds)), words] for name, (kinds, words) in FAULTS.items())
+    output.table(["fault", "of a", "what it does"], rows)
+
+
+def _with_faults(scenario: Scenario, given: list[str]) -> Scenario:
+    """Raises InputError."""
+    from zentrale.simulation.faults import Wanted, check
+
+    wanted = [Wanted.parse(text) for text in given]
+    for one in wanted:
+        check(scenario, one)
+
+    def faulty(parts: tuple[Any, ...]) -> tuple[Any, ...]:
+        more = {p.name: tuple(w.fault for w in wanted if w.device == p.name) for p in parts}
+        return tuple(p.model_copy(update={"faults": (*p.faults, *more[p.name])}) if more[p.name] else p for p in parts)
+
+    return scenario.model_copy(
+        update={
+            "cameras": faulty(scenario.cameras),
+            "recorders": faulty(scenario.recorders),
+            "switches": faulty(scenario.switches),
+        }
+    )
+
+
 def _check_usage(args: argparse.Namespace) -> None:
     """Raises InputError where the options do not fit together."""
     from zentrale.errors import InputError
 
     others = {"--scenario": args.scenario, "--new": args.new, "--cameras": args.cameras, "--device": args.device}
     given = [name for name, value in others.items() if value is not None]
+    if args.plan and args.fault:
+        given.append("--fault")
     if args.plan and given:
         raise InputError(f"{given[0]} does not go with --plan", "the plan says what exists")
     if not args.plan and (args.into or args.site):
@@ -294,6 +340,8 @@ async def _one_site(output: Output, scenario: Scenario, source: str | None, orde
     import time
 
     from zentrale import quantities
+    from zentrale.errors import InputError
+    from zentrale.simulation.faults import Wanted
     from zentrale.simulation.stand_in import StandIn
 
     site = StandIn(scenario, source)
@@ -308,6 +356,14 @@ async def _one_site(output: Output, scenario: Scenario, source: str | None, orde
         output.hint(f"{len(site.apart.cameras)} devices on one address are not played: {site.apart.why_not}")
     sys.stdout.flush()
     order = await orders.get()
+    while order and order[0] in "+-":
+        try:
+            await site.faults.set(Wanted.parse(order[1:]), on=order[0] == "+")
+            output.line(order)
+        except InputError as error:
+            output.line(f"{error.what}; {error.advice}")
+        sys.stdout.flush()
+        order = await orders.get()
     for count in site.stored():
         output.hint(
             f"{count.recorder} channel {count.channel} {count.camera}: stored {quantities.size(count.size_bytes)}, "

@@ -262,6 +262,6 @@ def _document(result: Verification) -> dict[str, object]:
         "access": [c.document() for c in result.access],
         "channels": [{**c.document(), "findings": [finding_document(f) for f in c.findings]} for c in result.channels],
         "stored": [p.document() for p in result.played],
-        "common": [{"what": c.what, "cameras": list(c.cameras), "says": c.says} for c in result.common],
+        "common": [c.document() for c in result.common],
         "findings": [finding_document(f) for f in result.findings],
     }

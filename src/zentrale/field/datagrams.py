@@ -96,7 +96,7 @@ class Datagrams(Stream):
             for _ in range(64):
                 data, source = self.rtcp.recvfrom(65535)
                 if self.source is None or source[0] == self.source[0]:
-                    self.control.append(data)
+                    self.control.append((data, self.packets))
                     some = True
                 else:
                     self._strange(source[:2])

@@ -60,13 +60,14 @@ class Stream:
     """The intake of one stream. Set `channel` once the interleaved channel is known, `odd_first` to a table of 256 flags for
     the first payload byte, `odd_rows` to what tells of records those to look at whole where that byte does not, `begins` to what
     tells of records the row from which on packets are wanted whole (`keep`), or -1. Beside its records it collects those
-    (`whole`, each with its arrival), `control` (RTCP packets) and `messages` (what is no packet).
+    (`whole`, each with its arrival), `control` (RTCP packets, each with how many
+    packets of the stream came before it) and `messages` (what is no packet).
     """
 
     def __init__(self) -> None:
         self.taken = Taken()
         self.whole: list[tuple[bytes, float]] = []
-        self.control: list[bytes] = []
+        self.control: list[tuple[bytes, int]] = []
         self.messages: list[bytes] = []
         self.first_news = True  # nothing came yet
         self.channel: int | None = None
@@ -293,7 +294,7 @@ class Connection(Stream):
         if after > end:
             return at
         if self.channel is not None and _buffer[at + 1] == self.channel + 1:
-            self.control.append(bytes(BUFFER[at + 4 : after]))
+            self.control.append((bytes(BUFFER[at + 4 : after]), self.packets + len(self._ends)))
         return after
 
     def _message(self, at: int, end: int) -> int:

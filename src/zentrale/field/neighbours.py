@@ -34,6 +34,19 @@ def macs_by_address() -> dict[str, str]:
     return parse_macos(told) if sys.platform == "darwin" else parse_windows(told)
 
 
+def asked() -> tuple[dict[str, str], set[str]]:
+    """As `macs_by_address`; and the addresses at which nobody answered the system (Linux alone tells those)."""
+    if sys.platform != "linux":
+        return macs_by_address(), set()
+    try:
+        text = _TABLE.read_text(encoding="ascii")
+    except (OSError, UnicodeDecodeError) as error:
+        log.info("no neighbour table: %s", error)
+        return {}, set()
+    found = parse_linux(text)
+    return found, {line.split()[0] for line in text.splitlines()[1:] if line.split()} - set(found)
+
+
 def parse_linux(text: str) -> dict[str, str]:
     rows = [line.split() for line in text.splitlines()[1:]]
     return {r[0]: r[3].lower() for r in rows if len(r) >= 6 and int(r[2], 16) & _COMPLETE}

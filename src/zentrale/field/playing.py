@@ -32,6 +32,7 @@ from zentrale.protocols import rtcp
 from zentrale.protocols.doors import Outcome
 from zentrale.protocols.rtsp_client import Challenged, Described, PlayerSession, Redirected, Refused, SetUp, Transport
 from zentrale.protocols.stream_address import StreamAddress
+from zentrale.protocols.streams.loss_places import LossWatch
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
 from zentrale.protocols.streams.packet_log import odd_first, odd_rows
 from zentrale.quantities import now
@@ -224,8 +225,8 @@ class Playing:
             cause = Cause.OTHER if self.meter is not None else Cause.DESCRIPTION
             raise PlayError(f"{self._where}: {error}", cause) from None
         control, self.stream.control = self.stream.control, []
-        for data in control:
-            self._on_control(data)
+        for data, after in control:
+            self._on_control(data, after)
         self._send()
 
     def _send(self) -> None:
@@ -242,7 +243,10 @@ class Playing:
                 raise PlayError(f"{self._where}: {what}", Cause.TRANSPORT)
             datagrams = self.transport is not Transport.TCP
             duration_s = 0.0 if self.until_picture else self.duration_s
-            self.meter = StreamMeter(event.media, self.started_s, with_jitter=datagrams, duration_s=duration_s)
+            losses = LossWatch(in_order=not datagrams) if self.visit.where_lost else None
+            self.meter = StreamMeter(
+                event.media, self.started_s, with_jitter=datagrams, duration_s=duration_s, losses=losses
+            )
             self.stream.odd_first, self.stream.odd_rows = odd_first(event.media.codec), odd_rows(event.media.codec)
             self._want_packets()
         elif isinstance(event, SetUp):
@@ -296,11 +300,11 @@ class Playing:
         if stream.bytes > seconds * MAX_BYTES_PER_S or stream.packets > seconds * MAX_PACKETS_PER_S:
             raise PlayError(f"{self._where}: it sends more than any camera does", Cause.OTHER)
 
-    def _on_control(self, data: bytes) -> None:
+    def _on_control(self, data: bytes, after: int) -> None:
         if self.meter is None:
             return
         try:
-            self.meter.add_rtcp(data)
+            self.meter.add_rtcp(data, after)
         except RemoteProtocolError as error:
             self.meter.malformed += 1
             log.debug("%s: %s", self.address.url, error)

@@ -17,7 +17,7 @@ class Visit:
     """How a stream is asked for: with whose credentials, under which rules, and how long one that is gone is waited for.
 
     transport: None is multicast where that is planned or described, else TCP, or what the server does instead
-    multicast: it is planned; answer_s: what each answer may take
+    multicast: it is planned; answer_s: what each answer may take; where_lost: it is kept which packets are missing
     """
 
     credentials: Credentials | None = None
@@ -28,3 +28,4 @@ class Visit:
     multicast: bool = False
     patience_s: float = 0.0
     answer_s: float = ANSWER_S
+    where_lost: bool = False

@@ -21,7 +21,7 @@ from zentrale.jobs.checks.seen import AccessCheck, Attempt, ChannelResult, Strea
 from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.checks.strangers_check import address_findings
 from zentrale.jobs.discovery.discovering import last_devices
-from zentrale.jobs.known.one_cause import Common, broken_at, common
+from zentrale.jobs.known.one_cause import Common, broken_at, common, told_beside
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.aspects import unjudged
 from zentrale.jobs.streams.judging import judge_smartness, lateness_finding
@@ -73,7 +73,8 @@ async def verify_site(
         )
     return Verification(
         vantage, request.duration_s, tuple(streams), tuple(round.access), round.channels, tuple(round.findings),
-        tuple(round.reports), unreached, round.played, tuple(common(plan, looked_at, broken_at(plan, round.findings))),
+        tuple(round.reports), unreached, round.played,
+        tuple(common(plan, looked_at, broken_at(plan, round.findings), told_beside(plan, found, keyring.contents))),
     )  # fmt: skip
 
 

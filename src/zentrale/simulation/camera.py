@@ -57,6 +57,7 @@ class SimulatedCamera(OnvifDevice):
         super().__init__(config)
         self.encoders = {name: settings_of(name, getattr(config, stream_of(name)[0])) for name in stream_names(config)}
         self.labels: dict[str, osd.Label] = {}
+        self.other = ""  # the name of another camera, whose picture a fault lets it show
         self.picture = PictureServices(config, "lens-1", SOURCE_CONFIGURATION)
         self.microphone = Microphone([f"profile-{name}" for name in self.encoders] if config.microphone else [])
         self.operations |= {
@@ -106,7 +107,10 @@ class SimulatedCamera(OnvifDevice):
         return path if lens == 1 else f"{path}/{lens}"
 
     def recipe(self, stream: str) -> encoding.StreamRecipe:
-        return recipe_for(self.config, stream, self.encoders[stream])
+        shows = next((f for f in ("black", "frozen", "turned") if f in self.faults), self.config.picture)
+        seen = self.other if "other-picture" in self.faults else self.config.scene
+        config = self.config.model_copy(update={"picture": shows, "scene": seen})
+        return recipe_for(config, stream, self.encoders[stream])
 
     def _profile(self, name: str) -> media.Profile:
         token = f"profile-{name}"
@@ -125,7 +129,8 @@ class SimulatedCamera(OnvifDevice):
     def _profiles(self, request: Element) -> Element:
         """By the service that was asked: each has its own form."""
         answer = media2.profiles_response if _second(request) else media.profiles_response
-        return answer(self._profile(name) for name in self.encoders)
+        gone = "main" if "profile-gone" in self.faults else ""
+        return answer(self._profile(name) for name in self.encoders if stream_of(name)[0] != gone)
 
     def _encoders(self, request: Element) -> Element:
         if not _second(request):

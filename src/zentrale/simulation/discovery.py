@@ -55,12 +55,12 @@ class _Responder(asyncio.DatagramProtocol):
             if probe.types and device.device_type not in probe.types and "Device" not in probe.types:
                 continue
             delay = random.uniform(0, ws_discovery.APP_MAX_DELAY_S)
-            match = device.match(probe.message_id, resolving=bool(probe.endpoint))
-            number = f"urn:uuid:{uuid.uuid4()}"
-            if probe.endpoint and probe.endpoint != match.endpoint:
-                continue
-            answer = ws_discovery.serialize_matches(match, number, probe.version, resolved=bool(probe.endpoint))
-            loop.call_later(delay, self._send, device.config.address, answer, addr)
+            for match in device.matches(probe.message_id, resolving=bool(probe.endpoint)):
+                number = f"urn:uuid:{uuid.uuid4()}"
+                if probe.endpoint and probe.endpoint != match.endpoint:
+                    continue
+                answer = ws_discovery.serialize_matches(match, number, probe.version, resolved=bool(probe.endpoint))
+                loop.call_later(delay, self._send, device.config.address, answer, addr)
 
     def _send(self, address: str, answer: bytes, to: tuple[str | Any, int]) -> None:
         sender = self.senders[address]

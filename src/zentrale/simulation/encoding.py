@@ -70,6 +70,8 @@ def encode(recipe: StreamRecipe) -> bytes:
     codec.bit_rate = recipe.bitrate_kbps * 1000
     codec.thread_count = 1
     rate = f"vbv-maxrate={recipe.bitrate_kbps}:vbv-bufsize={recipe.bitrate_kbps}:nal-hrd=cbr:force-cfr=1"
+    if recipe.name.startswith("frozen!"):
+        rate = "force-cfr=1"  # what repeats needs no bits, and nothing fills them up
     gop = f"keyint={recipe.govlength}:min-keyint={recipe.govlength}:scenecut=0:bframes=0:rc-lookahead=0"
     codec.options = {
         "preset": "ultrafast",

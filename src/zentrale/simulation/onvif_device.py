@@ -11,6 +11,7 @@ import logging
 import secrets
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import quote
 
@@ -65,6 +66,7 @@ class OnvifDevice:
             a.user: (a.credentials(), a.level) for a in config.accounts
         }
         self.clock_offset_s = config.clock_offset_s
+        self.faults: set[str] = set()  # those that are on, by name
         self.still = False  # nothing moves at the site
         self.runs = True  # false: it is starting, or has no power, and answers nobody
         self.timezone = "UTC0"
@@ -74,7 +76,7 @@ class OnvifDevice:
         self.time_servers = ntp.TimeServers(from_dhcp=True)
         self.digest = DigestVerifier(f"{config.maker} {config.model}", secrets.token_hex(16), ("SHA-256", "MD5"))
         self._seen_nonces: dict[bytes, float] = {}
-        self._refused = 0
+        self._refused = self._asked_who = 0
         self._locked_until_s = 0.0
         self.network = NetworkState(self)
         self.files = files.Files(self)
@@ -102,7 +104,9 @@ class OnvifDevice:
     @property
     def information(self) -> device.DeviceInformation:
         c = self.config
-        return device.DeviceInformation(c.maker, c.model, c.firmware, c.serial, c.model)
+        self._asked_who += 1
+        other = "-2" if "duplicate-address" in self.faults and self._asked_who % 2 else ""  # now the one, now the other
+        return device.DeviceInformation(c.maker, c.model, c.firmware, c.serial + other, c.model)
 
     @property
     def base_url(self) -> str:
@@ -129,6 +133,12 @@ class OnvifDevice:
     def configurable_scopes(self) -> list[str]:
         return self.scopes
 
+    def matches(self, relates_to: str, *, resolving: bool = False) -> list[Match]:
+        """Its own, and that of who shares its address."""
+        own = self.match(relates_to, resolving=resolving)
+        shared = replace(own, endpoint=own.endpoint.replace("5a100000", "5a100002"))
+        return [own, shared] if "duplicate-address" in self.faults else [own]
+
     def match(self, relates_to: str, *, resolving: bool = False) -> Match:
         endpoint = f"urn:uuid:5a100000-0000-4000-8000-{self.config.mac.replace(':', '')}"
         scopes = (*self.fixed_scopes(), *self.configurable_scopes())
@@ -138,8 +148,8 @@ class OnvifDevice:
     # From an HTTP request to an operation
 
     async def handle(self, request: HttpRequest) -> HttpResponse:
-        if self.config.quirks.answer_after_s:
-            await asyncio.sleep(self.config.quirks.answer_after_s)
+        if after_s := 6.0 if "late" in self.faults else self.config.quirks.answer_after_s:
+            await asyncio.sleep(after_s)
         if request.target in files.PATHS:
             if not self.fresh and self.http_user(request) is None:
                 offers = [("WWW-Authenticate", c) for c in self.digest.challenges()]
@@ -198,7 +208,7 @@ class OnvifDevice:
         """Whom the credentials show, where it takes such; after too many wrong ones it takes none for a while."""
         quirks = self.config.quirks
         asked = token is not None or bool(request.headers.get("authorization"))
-        if time.monotonic() < self._locked_until_s:
+        if time.monotonic() < self._locked_until_s or "locked" in self.faults:
             if asked:
                 raise SoapRefusalError("Sender", "NotAuthorized", reason="the account is locked, try again later")
             return None

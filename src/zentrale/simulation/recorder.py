@@ -49,6 +49,7 @@ class SimulatedRecorder(OnvifDevice):
         self.jobs: dict[str, recording_jobs.RecordingJob] = {}
         self.schedules = Schedules()
         self.key_of: Callable[[str], Credentials | None] = lambda host: None  # what opens another camera of the site
+        self.faults_at: Callable[[str], set[str]] = lambda host: set()  # those of the camera at an address
         self.started_s = time.time()
         self._pulling: dict[str, list[asyncio.Task[None]]] = {}
         for n in range(1, 1 if config.dynamic_recordings else config.channels + 1):
@@ -112,7 +113,7 @@ class SimulatedRecorder(OnvifDevice):
     def begin(self) -> None:
         """Take in what stands at its own ports."""
         for job in [j for j in self.jobs.values() if j.token.startswith("JOB-P")]:
-            self._start(job)
+            self.start_job(job)
 
     @property
     def retention_s(self) -> float:
@@ -183,7 +184,7 @@ class SimulatedRecorder(OnvifDevice):
         self.receivers[token] = self._address(request)
         for job in self.jobs.values():
             if token in {s.token for s in job.sources or (recording_jobs.JobSource(job.receiver_token),)}:
-                self._start(job)
+                self.start_job(job)
         return soap.TRV.ConfigureReceiverResponse()
 
     def _delete_receiver(self, request: Element) -> Element:
@@ -227,7 +228,7 @@ class SimulatedRecorder(OnvifDevice):
             raise SoapRefusalError("Receiver", "Action", "MaxRecordingJobs", reason="the recording has a job already")
         job = replace(wanted, token=f"JOB{secrets.token_hex(3)}")
         self.jobs[job.token] = job
-        self._start(job)
+        self.start_job(job)
         return recording_jobs.create_job_response(job)
 
     def _job(self, request: Element) -> recording_jobs.RecordingJob:
@@ -256,7 +257,7 @@ class SimulatedRecorder(OnvifDevice):
         job = replace(wanted, token=held.token, recording_token=held.recording_token)
         self.jobs[job.token] = job
         if (job.mode, job.sources) != (held.mode, held.sources):
-            self._start(job)
+            self.start_job(job)
         return recording_jobs.set_job_response(job)
 
     def _options(self, request: Element) -> Element:
@@ -280,16 +281,24 @@ class SimulatedRecorder(OnvifDevice):
     def _set_job_mode(self, request: Element) -> Element:
         job = replace(self._job(request), mode=recording_jobs.job_mode_of(request))
         self.jobs[job.token] = job
-        self._start(job)
+        self.start_job(job)
         return soap.TRC.SetRecordingJobModeResponse()
 
     def _job_state(self, request: Element) -> Element:
         job = self._job(request)
         return recording_jobs.job_state_response(job, self.state_of(job))
 
+    # Faults of one camera that show here
+
+    def _faults_of(self, job: recording_jobs.RecordingJob) -> set[str]:
+        url = self.receivers.get(job.receiver_token, "")
+        return self.faults_at(StreamAddress.parse(url).host) if url else set()
+
     def state_of(self, job: recording_jobs.RecordingJob) -> recording_jobs.JobState:
         """Its disk is no part of it, but where that is full: a job takes in what comes."""
         storage = self.channels[job.recording_token].storage
+        if "recorder-job" in self._faults_of(job):
+            return recording_jobs.JobState(recording_jobs.ERROR, self._said("no licence for this channel"))
         if job.token not in self._pulling:
             return recording_jobs.JobState(recording_jobs.IDLE)
         if self.config.disk == "full":
@@ -328,6 +337,7 @@ class SimulatedRecorder(OnvifDevice):
         held = self.jobs.get(job.token, job)
         stops = self.config.stops_after_s.get(self._number(held))
         over = stops is not None and time.time() - self.started_s > stops
+        over = over or "recorder-keeps-nothing" in self._faults_of(held)
         return not self.config.disk and not over and (self.config.records_always or self._runs(held))
 
     def _number(self, job: recording_jobs.RecordingJob) -> int:
@@ -337,7 +347,7 @@ class SimulatedRecorder(OnvifDevice):
         for task in self._pulling.pop(job, []):
             task.cancel()
 
-    def _start(self, job: recording_jobs.RecordingJob) -> None:
+    def start_job(self, job: recording_jobs.RecordingJob) -> None:
         self._stop(job.token)
         number, channel = self._number(job), self.channels[job.recording_token]
         if job.mode != recording_jobs.ACTIVE or number in self.config.dead_channels:
@@ -362,6 +372,8 @@ class SimulatedRecorder(OnvifDevice):
                     address = StreamAddress.parse(other)
                     key = self.key_of(address.host)
                     told = replace(address, user=key.user, password=key.password) if key else address
+                if "recorder-password" in self.faults_at(told.host):
+                    told = replace(told, password=f"old-{told.password}")
                 await pull(told, ring, lambda: self._keeps(job))
             except (OSError, DeviceError, InputError) as error:
                 ring.error = why(error)

@@ -27,11 +27,22 @@ SESSION_TIMEOUT_S = 60
 REPORT_INTERVAL_S = 5.0  # RFC 3550 clause 6.2
 MAX_BACKLOG_BYTES = 4 * 1024 * 1024  # a client that reads slower than this loses whole pictures
 _UDP_BURST = 16  # packets sent at once; a whole key frame would overrun small receive buffers
+ONE_IN, BURST, BURST_EVERY = 25, 8, 150  # packets that a fault takes away
+STOPS_AFTER_S = 3.0
 _PREFIX = struct.Struct("!BBH")  # of a packet on a connection (RFC 2326 clause 10.12)
 _FIRST = VERSION << 6  # neither padding, extension nor other sources (RFC 3550 clause 5.1)
 _METHODS = "OPTIONS, DESCRIBE, SETUP, PLAY, GET_PARAMETER, TEARDOWN"
 
 Send = Callable[[list[bytes], bool], Awaitable[None]]  # packets, and whether they are RTCP
+
+
+def losing(faults: set[str], one_in: int, *, udp: bool) -> Callable[[int], bool]:
+    """Which packets of a stream, counted from 0, do not arrive."""
+    if "loses-before-network" in faults:
+        one_in = ONE_IN
+    if "loses-in-network" in faults and udp:
+        return lambda n: n % BURST_EVERY >= BURST_EVERY - BURST
+    return lambda n: bool(one_in) and n % one_in == one_in - 1
 
 
 class RtspServer:
@@ -137,7 +148,7 @@ class Connection:
 
     def _refusal(self, request: Request) -> Response | None:
         device = self.device
-        authorization = request.headers.get("Authorization")
+        authorization = "" if "locked" in device.faults else request.headers.get("Authorization")
         if self._open_to_all() or (
             authorization and device.digest.user_of(authorization, request.method, device.credentials())
         ):
@@ -159,6 +170,8 @@ class Connection:
     async def _setup(self, request: Request) -> Response:
         if not await self._ready(request):
             return Response(404)
+        if "no-session" in self.device.faults:
+            return Response(453)
         if self.sender is not None:
             return Response(455)
         asked = request.headers.get("Transport")
@@ -233,7 +246,7 @@ class CameraConnection(Connection):
         return await asyncio.to_thread(encoding.load, self.device.recipe(name))
 
     async def _describe(self, request: Request) -> Response:
-        stream = await self._load(request.uri)
+        stream = None if "describe-404" in self.device.faults else await self._load(request.uri)
         if stream is None:
             return Response(404)
         sets = ",".join(base64.b64encode(s).decode() for s in (stream.sps, stream.pps))
@@ -259,8 +272,13 @@ class CameraConnection(Connection):
         ssrc, sequence = secrets.randbits(32), secrets.randbits(16)
         first_timestamp = secrets.randbits(31)
         started = time.monotonic()
-        next_report, packets, octets = 0.0, 0, 0
-        index, lost = 0, self.device.config.loses_one_in if stream.recipe.stream == "main" else 0
+        next_report, packets, octets, numbered = 0.0, 0, 0, 0
+        index, faults = 0, self.device.faults
+        leaves_out = losing(
+            faults, self.device.config.loses_one_in if stream.recipe.stream == "main" else 0, udp=bool(self.udp)
+        )
+        if "no-packets" in faults or ("udp-dead" in faults and self.udp):
+            return
         cname = f"{self.device.config.serial}@{self.device.config.address}"
         with contextlib.suppress(ConnectionError):  # the client went away; the reading side ends the session
             while True:
@@ -268,6 +286,8 @@ class CameraConnection(Connection):
                 delay = due - time.monotonic()
                 if delay > 0:
                     await asyncio.sleep(delay)
+                if "stops" in faults and due - started > STOPS_AFTER_S:
+                    return
                 timestamp = (first_timestamp + index * CLOCK_HZ // stream.recipe.fps) & 0xFFFFFFFF
                 if time.monotonic() - started >= next_report:
                     report = rtcp.SenderReport(ssrc, self.device.now_s(), timestamp, packets, octets)
@@ -276,16 +296,20 @@ class CameraConnection(Connection):
                 backlog = 0 if self.udp else self.writer.transport.get_write_buffer_size()
                 if backlog < MAX_BACKLOG_BYTES:
                     unit = stream.payloads[index % len(stream.payloads)]
+                    numbered += len(unit)
+                    left = [n for n in range(len(unit)) if not leaves_out(numbered - len(unit) + n)]
                     await send(
                         [
-                            HEADER.pack(_FIRST, marker << 7 | PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc)
-                            + payload
-                            for n, (payload, marker) in enumerate(unit)
-                            if not lost or (packets + n) % lost != lost - 1
+                            HEADER.pack(
+                                _FIRST, unit[n][1] << 7 | PAYLOAD_TYPE, (sequence + n) & 0xFFFF, timestamp, ssrc
+                            )
+                            + unit[n][0]
+                            for n in left
                         ],
                         False,
                     )
                     sequence = (sequence + len(unit)) & 0xFFFF
-                    packets += len(unit)
-                    octets += sum(len(payload) for payload, _ in unit)
+                    counted = left if "loses-before-network" in faults else range(len(unit))
+                    packets += len(counted)
+                    octets += sum(len(unit[n][0]) for n in counted)
                 index += 1

@@ -81,6 +81,8 @@ class Device(Part):
     accounts: tuple[Account, ...] = ()  # none: fresh from the factory
     clock_offset_s: float = 0.0
     answers_probes: bool = True
+    default_address: AddressText | None = None  # that it leaves the factory with
+    faults: tuple[Text, ...] = ()  # by name, as `simulate --fault` has them; on from the start
     min_password_length: int = 8
     max_password_length: int = 0  # 0: any
     tells_password_rules: bool = False

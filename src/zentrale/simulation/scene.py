@@ -53,16 +53,19 @@ def what(name: str, fault: str) -> str:
 def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, count: int) -> Iterator[av.VideoFrame]:
     """`count` pictures in planar YUV 4:2:0, with a boat that crosses the water once, noise, name and running time."""
     fault, _, place = name.rpartition("!")
-    picture = still(place, width_px, height_px)
+    picture = still(place, width_px, height_px) if fault != "turned" else _wall(width_px, height_px)
     unit = height_px / 100
-    if fault:
+    if fault == "frozen":
+        yield from _repeated(picture, count)
+        return
+    if fault and fault != "turned":
         yield from _faulty(picture, count, black=fault == "black")
         return
     font = ImageFont.load_default(size=max(10, int(5 * unit)))
     draw = ImageDraw.Draw(picture)
     bar = int(9 * unit)
     draw.rectangle([0, 0, width_px, bar], fill=(16, 20, 24))
-    draw.text((2 * unit, unit), f"{name}  {stream}", font=font, fill=(240, 240, 240))
+    draw.text((2 * unit, unit), f"{place}  {stream}", font=font, fill=(240, 240, 240))
     rgb = av.VideoFrame.from_ndarray(np.asarray(picture), format="rgb24")
     base: Plane = np.asarray(rgb.reformat(format="yuv420p").to_ndarray(), dtype=np.uint8)
     random = np.random.default_rng(7)
@@ -70,12 +73,32 @@ def frames(name: str, stream: str, width_px: int, height_px: int, fps: int, coun
     for index in range(count):
         planes = base.copy()
         luma = planes[:height_px].astype(np.int16)
-        _draw_boat(luma, index / count, unit)
+        if not fault:
+            _draw_boat(luma, index / count, unit)
         dy, dx = (int(v) for v in random.integers(0, 64, 2))
         luma += noise[dy : dy + height_px, dx : dx + width_px]
         planes[:height_px] = np.clip(luma, 16, 235).astype(np.uint8)
         _draw_time(planes[:height_px], f"{index / fps:05.2f} s", font, bar, unit)
         frame = av.VideoFrame.from_ndarray(planes, format="yuv420p")
+        frame.pts = index
+        yield frame
+
+
+def _wall(width_px: int, height_px: int) -> Image.Image:
+    """What a camera sees that was turned to the house it hangs on: a door, a sign, a notice board."""
+    picture = Image.new("RGB", (width_px, height_px), (170, 160, 150))
+    draw = ImageDraw.Draw(picture)
+    for left, top, right, bottom, shade in (
+        (0.10, 0.15, 0.30, 0.25, (40, 40, 40)), (0.45, 0.60, 0.95, 0.90, (60, 90, 120)), (0.05, 0.50, 0.20, 1.0, (90, 50, 40)),
+    ):  # fmt: skip
+        draw.rectangle([left * width_px, top * height_px, right * width_px, bottom * height_px], fill=shade)
+    return picture
+
+
+def _repeated(picture: Image.Image, count: int) -> Iterator[av.VideoFrame]:
+    """One and the same, as of an encoder whose sensor has stopped."""
+    for index in range(count):
+        frame = av.VideoFrame.from_ndarray(np.asarray(picture), format="rgb24").reformat(format="yuv420p")
         frame.pts = index
         yield frame
 

@@ -14,6 +14,7 @@ from zentrale.protocols.http_auth import Credentials
 from zentrale.simulation import announcing, discovery, encoding, http_server
 from zentrale.simulation.apart import Apart
 from zentrale.simulation.camera import SimulatedCamera, recipe_for, settings_of, stream_names, stream_of
+from zentrale.simulation.faults import Faults, Wanted
 from zentrale.simulation.onvif_device import OnvifDevice
 from zentrale.simulation.recorder import SimulatedRecorder
 from zentrale.simulation.recorder_replay import ReplayConnection
@@ -64,32 +65,36 @@ class _Place:
         self._rtsp: RtspServer | None = None
 
     async def open(self) -> None:
-        """Raises OSError where the address or port is not to be had."""
+        """What is not open yet. Raises OSError where the address or port is not to be had."""
         device, config = self.device, self.device.config
-        if not isinstance(config, Camera) or config.onvif:
+        if self._http is None and (not isinstance(config, Camera) or config.onvif):
             tls = http_server.certificate_for(config.address) if config.quirks.https_only else None
             self._http = await http_server.serve(
                 device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
             )
+        serves: RtspServer | None = None
         if isinstance(device, SimulatedCamera):
-            self._rtsp = RtspServer(device, CameraConnection)
+            serves = RtspServer(device, CameraConnection)
         elif isinstance(device, SimulatedRecorder) and device.config.replay:
-            self._rtsp = RtspServer(device, ReplayConnection)
-        if self._rtsp is not None:
-            await self._rtsp.start()
+            serves = RtspServer(device, ReplayConnection)
+        if self._rtsp is None and serves is not None:
+            await serves.start()
+            self._rtsp = serves
         device.runs = True
 
     @property
     def is_open(self) -> bool:
         return self._http is not None or self._rtsp is not None
 
-    async def close(self) -> None:
-        self.device.runs = False
-        if self._rtsp is not None:
+    async def close(self, *, http: bool = True, rtsp: bool = True, runs: bool = False) -> None:
+        """Its servers, and whether it still answers probes."""
+        self.device.runs = runs or not (http or rtsp)
+        if self._rtsp is not None and rtsp:
             await self._rtsp.close()
-        if self._http is not None:
+            self._rtsp = None
+        if self._http is not None and http:
             self._http.close()
-        self._http = self._rtsp = None
+            self._http = None
 
     async def move(self) -> None:
         """After a restart: where it is told to be by now."""
@@ -107,7 +112,7 @@ class StandIn:
         self.apart = Apart([c for c in scenario.cameras if c.apart], source)
         self.recorders = [SimulatedRecorder(r) for r in scenario.recorders]
         for recorder in self.recorders:
-            recorder.key_of = self._key_of
+            recorder.key_of, recorder.faults_at = self._key_of, self._faults_at
         for each in self.devices:
             each.still = scenario.still
         self._places: list[_Place] = []
@@ -118,6 +123,9 @@ class StandIn:
     def _key_of(self, host: str) -> Credentials | None:
         """What opens the camera at an address."""
         return next((key for c in self.cameras if c.config.address == host for key in c.credentials()), None)
+
+    def _faults_at(self, host: str) -> set[str]:
+        return next((c.faults for c in self.cameras if c.config.address == host), set())
 
     @property
     def devices(self) -> list[OnvifDevice]:
@@ -137,11 +145,29 @@ class StandIn:
             await self._beside.start()
             await self.apart.start()
             await self._switches.start({p.device.config.name: _fed(p) for p in self._places})
+            self.faults = self._with_faults()
+            for name, faults in self._from_the_start():
+                await self.faults.set(Wanted.parse(f"{name}:{faults}"), on=True)
+        except InputError:
+            await self.stop()
+            raise
         except OSError as error:
             await self.stop()
             raise cannot_bind(
                 error, [*(d.config.address for d in self.devices), *(s.address for s in self.scenario.switches)]
             ) from None
+
+    def _with_faults(self) -> Faults:
+        for camera, other in zip(self.cameras, [*self.cameras[1:], *self.cameras[:1]], strict=True):
+            camera.other = other.config.name
+        by_name = {p.device.config.name: p for p in self._places}
+        agents = {a.switch.name: (a.stop, a.start) for a in self._switches.agents}
+        hang_on = {s.name: [p.device for p in s.plugs if p.device in by_name] for s in self.scenario.switches}
+        return Faults(by_name, self.recorders, agents, hang_on, self.scenario)
+
+    def _from_the_start(self) -> Iterator[tuple[str, str]]:
+        for part in (*self.scenario.devices, *self.scenario.switches):
+            yield from ((part.name, fault) for fault in part.faults)
 
     async def stop(self) -> None:
         self._switches.stop()

@@ -79,6 +79,7 @@ class Switch(Part):
     # Faults:
     not_told: tuple[Text, ...] = ()  # tables by their MIB names
     breaks_off: tuple[Text, ...] = ()  # tables of whose second column the second half is missing
+    faults: tuple[Text, ...] = ()  # by name, as `simulate --fault` has them
     silent_after: int = 0  # requests; then it answers no more
     ignores_power: bool = False  # it says OK to who switches a port's power, and leaves it as it is
 

@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import asyncio
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
+from zentrale.errors import DeviceError
 from zentrale.field.visit import ANSWER_S
 from zentrale.findings import Finding
 from zentrale.jobs.checks.seen import AccessCheck, ChannelResult, Listening, StreamResult, Target, Unresolved
@@ -19,18 +20,22 @@ from zentrale.jobs.checks.stored_judging import Played
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.passwords.keyring import Keyring
+from zentrale.jobs.recorders.driver import Sample
+from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Ref
 
 T = TypeVar("T")
+Samples = Mapping[str, Sample | DeviceError]
 
 
 @dataclass(frozen=True)
 class Request:
     """How long streams are measured, how packets travel (None: as planned, else TCP, or UDP where it must), where pictures go,
-    what each answer may take, and how many of the seconds stored last are played of each channel.
+    what each answer may take, and how many of the seconds stored last are played of each channel. patience_s: how long a server
+    that is gone is waited for; budget_s: for one stream in all, None is ample; played_of: only the channels of these are played
     """
 
     duration_s: float = 5.0
@@ -38,6 +43,9 @@ class Request:
     pictures_folder: Path | None = None
     answer_s: float = ANSWER_S
     recorded_s: float = 10.0
+    patience_s: float = PATIENCE_S
+    budget_s: float | None = None
+    played_of: Collection[str] | None = None
 
 
 @dataclass
@@ -57,6 +65,7 @@ class Round:
     unresolved: list[Unresolved] = field(default_factory=list)
     streams: list[StreamResult] = field(default_factory=list)
     access: list[AccessCheck] = field(default_factory=list)
+    samples: Samples = field(default_factory=dict)
     channels: tuple[ChannelResult, ...] = ()
     played: tuple[Played, ...] = ()
     listening: Sequence[Listening] = ()
@@ -101,8 +110,11 @@ class Need:
 
 
 class Check(ABC):
-    """`codes` are those that it can find; `doing` says to the person at the terminal what is waited for."""
+    """`codes` are those that it can find; `doing` says to the person at the terminal what is waited for. `along`: it is part of a
+    camera's way to the disk, so that a diagnosis looks by it, too.
+    """
 
+    along = False
     name: str
     layer: Layer
     codes: frozenset[str]

@@ -13,6 +13,7 @@ from zentrale.site.model import Camera, Plan
 
 
 class Clock(Check):
+    along = True
     name = "clock"
     layer = Layer.SERVICE
     codes = frozenset({"CLK-1"})

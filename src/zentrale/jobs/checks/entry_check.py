@@ -25,6 +25,7 @@ BUDGET_S = 90.0  # for one camera, each request of which may take 12 s
 class Entering(Check):
     """Gets into each camera and asks where its streams are. One that cannot be asked is one finding, whatever hangs on it."""
 
+    along = True
     name = "entry"
     layer = Layer.ACCESS
     codes = (

@@ -13,7 +13,7 @@ from zentrale.field import scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.channel_judging import Around, Motion, judge
-from zentrale.jobs.checks.check import Check, Need, Round
+from zentrale.jobs.checks.check import Check, Need, Round, Samples
 from zentrale.jobs.checks.motion_watch import heard
 from zentrale.jobs.checks.seen import ChannelResult
 from zentrale.jobs.known.entry_judged import judge_clock, seen_there
@@ -34,9 +34,6 @@ BUDGET_S = 240.0  # for one recorder: two requests a channel, each of which may 
 _SEVERAL = 2
 
 
-Samples = Mapping[str, Sample | DeviceError]
-
-
 @dataclass(frozen=True)
 class _Before:
     """The first look: what the recorders held, and when that was."""
@@ -55,10 +52,10 @@ class RecorderChecks:
 
 
 async def sample_recorders(
-    plan: Plan, found: Mapping[str, FoundDevice], keyring: Keyring, *, whole: bool = True
+    plan: Plan, cameras: Sequence[Camera], found: Mapping[str, FoundDevice], keyring: Keyring, *, whole: bool = True
 ) -> Samples:
-    """The state of all channels of all recorders that have cameras; an error where one could not be asked."""
-    used = {c.recorder for c in plan.cameras}
+    """The state of all channels of the recorders of `cameras`; an error where one could not be asked."""
+    used = {c.recorder for c in cameras}
     recorders = [r for r in plan.recorders if r.name in used]
     results = await scheduler.run(
         recorders, lambda r: _sample(plan, r, found.get(r.name), keyring, whole=whole), at_once=len(recorders) or 1,
@@ -210,19 +207,21 @@ class Recording(Check):
     recorded on motion are listened to in between.
     """
 
+    along = True
     name = "recording"
     layer = Layer.RECORDING
     codes = frozenset({"DIS-1", "CLK-1", *(f"REC-{n}" for n in range(1, 17) if n != 10)})
     doing = "asking the recorders"
 
     async def prepare(self, round: Round) -> None:
-        samples = await sample_recorders(round.plan, round.found, round.keyring, whole=False)
+        samples = await sample_recorders(round.plan, round.on_channels, round.found, round.keyring, whole=False)
         round.keep(self, _Before(samples, datetime.now(UTC)))
 
     async def observe(self, round: Round) -> None:
         before = round.kept(self, _Before({}, datetime.now(UTC)))
         motion = await heard(round.listening, round.found, round.keyring)
-        after = await sample_recorders(round.plan, round.found, round.keyring)
+        after = await sample_recorders(round.plan, round.on_channels, round.found, round.keyring)
+        round.samples = after
         around = {c.name: self._around(round, c, before, after, motion.get(c.name)) for c in round.on_channels}
         missing = {u.camera.name for u in round.unresolved}
         checks = judge_recorders(

@@ -48,6 +48,7 @@ class Results:
 class Stored(Check):
     """Plays channels that record, one after the other on each recorder."""
 
+    along = True
     name = "stored"
     layer = Layer.RECORDING
     codes = CODES
@@ -55,7 +56,8 @@ class Stored(Check):
 
     async def observe(self, round: Round) -> None:
         seconds = round.request.recorded_s
-        recording = [c for c in round.channels if c.records and c.state]
+        of = round.request.played_of
+        recording = [c for c in round.channels if c.records and c.state and (of is None or c.camera in of)]
         if not seconds or not recording:
             return
         recorders = [r for r in round.plan.recorders if any(c.recorder == r.name for c in recording)]

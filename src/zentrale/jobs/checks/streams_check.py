@@ -42,7 +42,6 @@ from zentrale.jobs.streams.judging import (
 from zentrale.jobs.streams.judging_pictures import PICTURE_CODES
 from zentrale.jobs.streams.measuring import aside, measure, worker
 from zentrale.jobs.streams.reference import Reference, compared, references
-from zentrale.jobs.streams.rtsp_only import PATIENCE_S
 from zentrale.logbook.evidence import Judged, Notes, note
 from zentrale.protocols.streams.figures import spread
 from zentrale.protocols.streams.meter import StreamMeasurement
@@ -67,7 +66,7 @@ async def measure_planned(
     ref = ref_of(camera, f"{stream} stream")
     visit = replace(
         target.visit, transport=request.transport, multicast=bool(planned_group(camera, stream)),
-        patience_s=PATIENCE_S, answer_s=request.answer_s,
+        patience_s=request.patience_s, answer_s=request.answer_s,
     )  # fmt: skip
 
     written: list[Future[None]] = []
@@ -143,6 +142,7 @@ def judge_stream(plan: Plan, result: StreamResult) -> Judged:
 
 
 class Streams(Check):
+    along = True
     name = "streams"
     layer = Layer.STREAM
     codes = frozenset({f"STR-{number}" for number in range(1, 39)} | PICTURE_CODES | {"PIC-4", "PIC-5"})
@@ -220,7 +220,7 @@ def seconds_needed(plan: Plan, cameras: Sequence[Camera]) -> float:
 
 def _budget_s(request: Request) -> float:
     """For one stream, where the camera serves one of three at a time, and each answer takes its time."""
-    return 3 * request.duration_s + 6 * request.answer_s + BUDGET_S
+    return 3 * request.duration_s + 6 * request.answer_s + BUDGET_S if request.budget_s is None else request.budget_s
 
 
 def stream_document(stream: StreamResult) -> dict[str, object]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from zentrale.errors import InputError
@@ -93,14 +93,18 @@ class AtSwitches:
         return None if seen is None else next((v for m, v in seen.macs or () if m == mac and v), seen.pvid)
 
 
-async def look(plan: Plan | None, keyring: Keyring, adapters: Sequence[str]) -> AtSwitches | None:
-    """None where the plan names no switch that can be asked, or the vault has nothing for them."""
+async def look(
+    plan: Plan | None, keyring: Keyring, adapters: Sequence[str], names: Collection[str] | None = None
+) -> AtSwitches | None:
+    """None where the plan names no switch that can be asked, or the vault has nothing for them. `names`: no others than these."""
     vault = keyring.vault
     if plan is None or vault is None or not vault.contents.snmp:
         return None
     try:
-        switches = askable(plan)
+        switches = [s for s in askable(plan) if names is None or s.name in names]
     except InputError:
+        return None
+    if not switches:
         return None
     net = await asyncio.to_thread(plan_network, plan)
     asked = await ask_all(

@@ -9,7 +9,8 @@ from urllib.parse import urlsplit
 from zentrale.errors import DeviceError
 from zentrale.field.adapters import Adapter
 from zentrale.findings import finding
-from zentrale.jobs.checks.recording_check import Samples, sample_recorders
+from zentrale.jobs.checks.check import Samples
+from zentrale.jobs.checks.recording_check import sample_recorders
 from zentrale.jobs.discovery.matching import Matching
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.planned import ref_of
@@ -52,7 +53,9 @@ async def look_behind(
     wanted = {c.behind for c in cameras}
     if not wanted:
         return []
-    samples = await sample_recorders(plan, {n: d for n, d in found.items() if n in wanted}, keyring, whole=False)
+    samples = await sample_recorders(
+        plan, plan.cameras, {n: d for n, d in found.items() if n in wanted}, keyring, whole=False
+    )
     return [_as_told(camera, samples) for camera in cameras]
 
 
@@ -99,7 +102,7 @@ async def addresses_told(
     wanted = {c.recorder for c in away} & set(matching.by_name)
     if not wanted:
         return {}
-    samples = await sample_recorders(plan, {n: matching.by_name[n] for n in wanted}, keyring, whole=False)
+    samples = await sample_recorders(plan, plan.cameras, {n: matching.by_name[n] for n in wanted}, keyring, whole=False)
     return {
         name: {_host(channel.url) for channel in sample.channels.values()}
         for name, sample in samples.items()

@@ -10,30 +10,37 @@ import networkx as nx
 
 from zentrale import quantities
 from zentrale.findings import Finding, Severity
-from zentrale.jobs.known.layer import Layer
+from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.layer import Layer, layer_of
+from zentrale.logbook.vault_contents import Contents
 from zentrale.planning.topology import Graph, lit_network, trunk_name
 from zentrale.site.model import Camera, Plan
+from zentrale.site.part import Mode
 from zentrale.subjects import Kind
 
 LEAST = 3  # cameras: two may be chance
+_NONE: Mapping[str, Mapping[str, str]] = {}
 
-
-_LAYERS = {"SEC": Layer.ACCESS, "STR": Layer.STREAM, "PIC": Layer.PICTURE, "REC": Layer.RECORDING}
-_UNREACHED = frozenset({"STR-1", "DIS-1", "DIS-11"})  # nothing answered at all
 # What may be to blame, likeliest first, and what it then is.
 _TRAITS: Mapping[Layer, tuple[str, ...]] = {
-    Layer.ADDRESS: ("switch", "link", "cabinet", "zone", "type"),
-    Layer.ACCESS: ("type",),
-    Layer.STREAM: ("switch", "link", "type", "zone"),
-    Layer.PICTURE: (),
-    Layer.RECORDING: ("recorder",),
+    Layer.LINK: ("switch", "power mode", "cabinet", "type", "firmware"),
+    Layer.ADDRESS: ("switch", "link", "cabinet", "power mode", "zone", "type", "firmware"),
+    Layer.PORT: ("zone", "type", "firmware", "switch", "link"),
+    Layer.SERVICE: ("type", "firmware", "switch", "zone"),
+    Layer.ACCESS: ("type", "firmware", "account"),
+    Layer.STREAM: ("switch", "link", "type", "firmware", "zone"),
+    Layer.LOSS: ("switch", "link", "cabinet", "type", "firmware"),
+    Layer.RECORDING: ("recorder", "account", "switch", "link", "type", "firmware"),
 }
 _SAYS = {
     "switch": "on switch {}: its uplink, its supply, or the switch itself",
     "link": "beyond link {}: that link, at either end",
     "cabinet": "in cabinet {}: its power",
+    "power mode": "that draw more in {}: the power that their switches have left then (`zentrale plan power`)",
     "zone": "in zone {}: its VLAN on the way here, or the rule that lets it through",
     "type": "of type {}: what they are set to, or their firmware",
+    "firmware": "with firmware {}: that version of it",
+    "account": "opened by account {}: that account, or its password",
     "recorder": "of {}: the recorder itself",
 }
 
@@ -46,13 +53,16 @@ class Common:
     cameras: tuple[str, ...]
     says: str
 
+    def document(self) -> dict[str, object]:
+        return {"what": self.what, "cameras": list(self.cameras), "says": self.says}
+
 
 def broken_at(plan: Plan, findings: Iterable[Finding]) -> dict[str, Layer]:
     """The lowest layer at which each camera has a fault, by its name."""
     channels = {(c.recorder, f"channel {c.channel}"): c.name for c in plan.cameras}
     found: dict[str, Layer] = {}
     for item in findings:
-        ref, layer = item.ref, Layer.ADDRESS if item.code in _UNREACHED else _LAYERS.get(item.code[:3])
+        ref, layer = item.ref, layer_of(item.code)
         if item.severity is not Severity.FAULT or ref is None or layer is None:
             continue
         name = ref.name if ref.kind is Kind.CAMERA else channels.get((ref.name, ref.part), "")
@@ -61,12 +71,17 @@ def broken_at(plan: Plan, findings: Iterable[Finding]) -> dict[str, Layer]:
     return found
 
 
-def common(plan: Plan, looked_at: Collection[str], broken: Mapping[str, Layer]) -> list[Common]:
+def common(
+    plan: Plan, looked_at: Collection[str], broken: Mapping[str, Layer], more: Mapping[str, Mapping[str, str]] = _NONE
+) -> list[Common]:
     """The fewest things that explain the most cameras, largest first. A thing explains cameras only where all of its that were
-    looked at break alike, and some others do not.
+    looked at break alike, and some others do not. `more`: what no file tells of each, as "firmware" or "account".
     """
     graph = lit_network(plan)
     traits = {name: dict(_traits(plan, plan.camera(name), graph)) for name in looked_at}
+    for name, told in more.items():
+        if name in traits:
+            traits[name] |= {kind: (value,) for kind, value in told.items() if value}
     left = dict(broken)
     found: list[Common] = []
     while True:
@@ -99,6 +114,8 @@ def _traits(plan: Plan, camera: Camera, graph: Graph) -> Iterator[tuple[str, tup
     yield "zone", (camera.zone,)
     yield "type", (camera.type,)
     yield "recorder", (camera.recorder,)
+    powers = plan.camera_type(camera).powers_w
+    yield "power mode", tuple(m.value for m in (Mode.NIGHT, Mode.COLD, Mode.MOVING) if powers[m] > powers[Mode.DAY])
     if not camera.switch:
         return
     yield "switch", (camera.switch,)
@@ -108,3 +125,13 @@ def _traits(plan: Plan, camera: Camera, graph: Graph) -> Iterator[tuple[str, tup
         way = nx.shortest_path(graph, camera.switch, core)
         steps = pairwise(way)
         yield "link", tuple(trunk_name(plan, graph.edges[near, far]["members"]) for near, far in steps)
+
+
+def told_beside(plan: Plan, found: Mapping[str, FoundDevice], contents: Contents) -> dict[str, dict[str, str]]:
+    """Firmware and account of each camera, as they were seen and as the vault has them."""
+    told: dict[str, dict[str, str]] = {}
+    for camera in plan.cameras:
+        seen, entry = found.get(camera.name), contents.devices.get(plan.device_of(camera).name)
+        firmware = f"{seen.firmware} of {camera.type}" if seen is not None and seen.firmware else ""
+        told[camera.name] = {"firmware": firmware, "account": entry.credentials.user if entry else ""}
+    return told

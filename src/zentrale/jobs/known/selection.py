@@ -19,6 +19,24 @@ def devices_named(plan: Plan, only: Sequence[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys([*named, *(word for word in words if word in recorders)]))
 
 
+def rows_named(plan: Plan, words: Sequence[str]) -> tuple[str, ...]:
+    """Names of rows in the order of the plan: cameras as `select` takes them, each lens for itself, and recorders by name. Raises
+    InputError for a word that fits none, with what was probably meant.
+    """
+    recorders, groups = [r.name for r in plan.recorders], [g.name for g in plan.groups]
+    named: set[str] = set()
+    for word in (word.strip() for item in words for word in item.split(",") if word.strip()):
+        fits = [r for r in recorders if fnmatchcase(r, word)]
+        fits += [c.name for c in plan.cameras if c.group == word or fnmatchcase(c.name, word)]
+        if not fits:
+            near = meant(word, [*(c.name for c in plan.cameras), *recorders, *groups])
+            raise InputError(
+                f"{word}: fits no camera, recorder or group{near}", "expected a name, or a pattern such as 'upper-*'"
+            )
+        named |= set(fits)
+    return tuple(n for n in (*(c.name for c in plan.cameras), *recorders) if n in named)
+
+
 def check_reachable(plan: Plan, name: str) -> None:
     """Raises InputError for a camera at a recorder's own port."""
     camera = next((c for c in plan.cameras if c.name == name), None)

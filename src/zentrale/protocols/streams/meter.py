@@ -23,6 +23,7 @@ from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.figures import Digest, Figures
 from zentrale.protocols.streams.formats import FormatWatch
 from zentrale.protocols.streams.key_pictures import KeyFinder, KeyPicture, Shot
+from zentrale.protocols.streams.loss_places import LossPlaces, LossWatch
 from zentrale.protocols.streams.packet_log import OTHER, RAW, Records, first_that_begins, records_of
 from zentrale.protocols.streams.packet_runs import steps
 from zentrale.protocols.streams.quiet import STILL_AFTER_S, QuietWatch
@@ -56,6 +57,7 @@ class StreamMeasurement(Figures):
     sender_clock_ratio: media time for each second by the source's own reports; None without two of them
     named_bases:     host and port that the server named in its base address and are not those that were reached
     receive_window_bytes, segments_out_of_order: of the TCP connection at the end, where the system tells
+    losses:          where packets are missing, where that was asked for
     sessions_at_most: so many streams at once does the device serve; None where it refused none
     """
 
@@ -89,6 +91,7 @@ class StreamMeasurement(Figures):
     segments_out_of_order: int | None = None
     no_parameter_sets: bool = False
     size_not_told: bool = False
+    losses: LossPlaces | None = None
 
     def without_pictures(self) -> StreamMeasurement:
         """The same without the bytes of its pictures: they are large."""
@@ -103,9 +106,18 @@ class StreamMeter:
     started_s:   when connecting began, on the clock of the arrival times
     with_jitter: packets arrive each by itself, not as a socket is read
     duration_s:  how long it is measured; 0: its first key picture is all that is wanted of pictures
+    losses:      where it is wanted which packets are missing
     """
 
-    def __init__(self, media: Media, started_s: float, *, with_jitter: bool = True, duration_s: float = 0.0) -> None:
+    def __init__(
+        self,
+        media: Media,
+        started_s: float,
+        *,
+        with_jitter: bool = True,
+        duration_s: float = 0.0,
+        losses: LossWatch | None = None,
+    ) -> None:
         self.media = media
         self.started_s = started_s
         self.malformed = 0
@@ -124,6 +136,7 @@ class StreamMeter:
         self._finders = [self._first]
         self._due_s = [share * duration_s for share in _SHOTS[1:]] if duration_s else []
         self._quiet = QuietWatch(media.codec)
+        self._losses = losses
 
     @property
     def began_s(self) -> float:
@@ -177,6 +190,8 @@ class StreamMeter:
         if not len(arrivals_s):
             return
         self._first.sample(raw)
+        if self._losses is not None:
+            self._losses.take(raw)
         rows = records_of(raw, arrivals_s, odd, self.media.codec, self.media.payload_type)
         self.other_types.update(rows.others)
         if self._ssrc is None and len(rows.records) and (rows.records["flags"] & OTHER).all() and self._adopt():
@@ -258,11 +273,15 @@ class StreamMeter:
             ):
                 finder.push(packet, arrival_s)
 
-    def add_rtcp(self, data: bytes) -> None:
-        """Sender reports tell how the source's clock goes; a source that says it ends has ended. Raises RemoteProtocolError."""
+    def add_rtcp(self, data: bytes, after: int = 0) -> None:
+        """Sender reports tell how the source's clock goes; a source that says it ends has ended. `after`: how many packets came
+        before it. Raises RemoteProtocolError.
+        """
         for report in rtcp.parse(data):
             if isinstance(report, rtcp.SenderReport) and report.ssrc == self._ssrc:
                 self._sender.add(report)
+                if self._losses is not None:
+                    self._losses.report(report, after)
         if self._ssrc in rtcp.goodbyes(data):
             self.ended_early = True
 
@@ -312,6 +331,7 @@ class StreamMeter:
             no_parameter_sets=not self._formats.has_sets,
             size_not_told=self._formats.size_missing and not seen,
             contradictions=tuple(self._contradictions(figures)),
+            losses=self._losses.result(self._ssrc) if self._losses is not None else None,
         )
 
     def _shots(self) -> Iterator[Shot]:

@@ -1,0 +1,351 @@
+"""Its streams, what is lost of them, and what they show. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from zentrale import quantities
+from zentrale.errors import Cause
+from zentrale.field.causes import cause_of
+from zentrale.findings import Finding, Severity
+from zentrale.jobs.checks.seen import StreamResult
+from zentrale.jobs.diagnosing.climbing import Climb
+from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
+from zentrale.jobs.known.layer import Layer, layer_of
+from zentrale.jobs.streams.measuring import Measured
+from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.site.model import Camera, Plan, Policy
+
+_CLEARLY, _ALIKE = 0.2, 0.6  # another camera's picture agrees so much better, and so well
+
+
+@dataclass(frozen=True)
+class StreamsSeen:
+    """What was played of one camera.
+
+    planned: main, sub and third, as the plan wants them; udp, tcp: its main stream besides, by these ways, None where not tried
+    shares:  how well its picture agrees with the reference picture of each camera, by name; 1 is the same
+    stored_whole: whether what is stored of the same time lacks nothing; None where that was not seen
+    """
+
+    planned: Sequence[StreamResult] = ()
+    udp: Measured | None = None
+    tcp: Measured | None = None
+    shares: Mapping[str, float] = field(default_factory=dict)
+    stored_whole: bool | None = None
+
+    @property
+    def main(self) -> StreamResult | None:
+        return next((s for s in self.planned if s.stream == "main"), None)
+
+
+def judge_stream(plan: Plan, camera: Camera, climb: Climb | None, seen: StreamsSeen) -> Judged:
+    if climb is None or climb.target is None:
+        why = "it was not let in" if climb is None or climb.entry is None or climb.entry.closed else "not asked for"
+        if climb is not None and climb.unfit:
+            return _no_profile(plan, camera, climb, next(iter(climb.unfit)))
+        return not_known(Layer.STREAM, why)
+    for stream in plan.streams(camera):
+        if stream not in climb.target.streams:
+            return _no_profile(plan, camera, climb, stream)
+    if not seen.planned:
+        return not_known(Layer.STREAM, "there was no time left to play it")
+    for result in seen.planned:
+        if result.measured is None:
+            return _not_playing(camera, result)
+    for result in seen.planned:
+        assert result.measured is not None
+        stopped = next((f for f in result.findings if f.code in ("STR-12", "STR-1")), None)
+        if stopped is not None:
+            return _stops(camera, result, stopped)
+    wrong = [
+        (r, f) for r in seen.planned for f in r.findings
+        if f.severity is Severity.FAULT and layer_of(f.code) is Layer.STREAM
+    ]  # fmt: skip
+    if wrong:
+        result, item = wrong[0]
+        causes = [
+            (
+                "its settings were changed after it was registered",
+                f"{item.code}: {item.measured}, planned {item.limit}",
+            ),
+            ("it was reset, or set anew by the recorder", "some recorders set what they record"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-31", Blame.CAMERA, f"{result.stream} stream: {item.title}: {item.measured}",
+            "; ".join(f"{r.stream}: {f.code} {f.measured}" for r, f in wrong), causes, f"`zentrale register {camera.name}`",
+        )  # fmt: skip
+    return _other_ways(camera, seen)
+
+
+def _no_profile(plan: Plan, camera: Camera, climb: Climb, stream: str) -> Judged:
+    why = climb.unfit.get(stream, "")
+    told = f"{quantities.count(climb.profiles or 0, 'profile')}" if climb.profiles is not None else ""
+    seen = f"it tells {told}, none is the {stream} stream{f': {why}' if why else ''}" if told else why
+    causes = [
+        ("its media profile was deleted or changed", seen),
+        ("another program, or a recorder, has set its profiles anew", "profiles go only where somebody deletes them"),
+    ]
+    return breaks(
+        Layer.STREAM, "DGN-22", Blame.CAMERA, f"it has no profile for its {stream} stream", seen, causes,
+        f"restore its settings: `zentrale backup --restore {camera.name}`; else make a profile in its own page, then "
+        f"`zentrale register {camera.name}`",
+    )  # fmt: skip
+
+
+def _not_playing(camera: Camera, result: StreamResult) -> Judged:
+    """By how far it got."""
+    name, error, cause = result.stream, result.error, result.cause
+    if cause is Cause.PATH:
+        causes = [
+            ("its stream server does not know the address that its own service tells", error),
+            ("a profile was changed, and its server not restarted", "it names the address itself"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-23", Blame.CAMERA, f"its {name} stream is not at the address that it tells itself", error,
+            causes, f"restart it: `zentrale restart {camera.name}`; if it stays so, update its firmware",
+        )  # fmt: skip
+    if cause is Cause.BUSY:
+        causes = [
+            ("others hold all the sessions it has: recorders, viewers, a phone", error),
+            ("sessions of programs that crashed have not run out yet", "a restart frees them"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-24", Blame.CAMERA, f"it has no session free for its {name} stream", error, causes,
+            f"find out who else watches it; `zentrale restart {camera.name}` frees what was left over",
+        )  # fmt: skip
+    if cause is Cause.SILENT and "first packet" in error:
+        causes = [
+            (
+                "its encoder has stopped, and its stream server has not noticed",
+                f"it answers PLAY, and sends nothing: {error}",
+            ),
+            ("something on the way lets its answers through and no packets", "answers and packets go one way over TCP"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-25", Blame.CAMERA, f"it answers PLAY and sends no packet of its {name} stream", error,
+            causes, f"restart it: `zentrale restart {camera.name}`",
+        )  # fmt: skip
+    if cause in (Cause.PASSWORD, Cause.FORBIDDEN):
+        causes = [
+            ("its stream server has accounts of its own", f"the same password opens its ONVIF service; {error}"),
+            ("it took a new password at one door only", "a restart makes it take it at both"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-29", Blame.PASSWORD, f"its {name} stream is not let out with the password that opens it",
+            error, causes, f"restart it: `zentrale restart {camera.name}`; then look at its RTSP accounts in its own page",
+        )  # fmt: skip
+    if cause is Cause.MACHINE:
+        causes = [("a limit of this machine", error)]
+        return breaks(
+            Layer.STREAM, "DGN-40", Blame.MACHINE, f"this machine could not play its {name} stream", error, causes,
+            "close other programs, or raise the limit that is named; then run it again",
+        )  # fmt: skip
+    causes = [
+        ("its stream server does not do what it should", error),
+        ("something that passes it on stands in between", error),
+    ]
+    return breaks(
+        Layer.STREAM, "DGN-30", Blame.CAMERA, f"its {name} stream does not play", error, causes,
+        f"play it from the switch next to it: `zentrale diagnose {camera.name}` there; then restart it",
+    )  # fmt: skip
+
+
+def _stops(camera: Camera, result: StreamResult, item: Finding) -> Judged:
+    causes = [
+        ("its encoder or its stream server stops by itself", item.measured),
+        ("its power or its link drops for a moment", "then it would have stopped answering too"),
+    ]
+    return breaks(
+        Layer.STREAM, "DGN-28", Blame.CAMERA, f"its {result.stream} stream stops: {item.measured}", item.measured, causes,
+        f"restart it: `zentrale restart {camera.name}`; if it comes back, update its firmware",
+    )  # fmt: skip
+
+
+def _other_ways(camera: Camera, seen: StreamsSeen) -> Judged:
+    """Over UDP and, where planned, by multicast; over TCP it plays."""
+    plays = "; ".join(f"{r.stream} {_figures(r.measured)}" for r in seen.planned if r.measured is not None)
+    main = seen.main
+    assert main is not None and main.measured is not None
+    if main.measured.multicast_failed:
+        causes = [
+            ("multicast does not get through: snooping without a querier, or a router", main.measured.multicast_failed),
+            ("its multicast is off, or set to another group", "its unicast stream plays"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-27", Blame.NETWORK, "its multicast stream does not come; unicast plays", plays, causes,
+            "look whether a switch of this zone is querier (`zentrale plan multicast`), then at the group in its own page",
+        )  # fmt: skip
+    udp = seen.udp
+    if udp is None:
+        return holds(Layer.STREAM, f"plays: {plays}")
+    if udp.measured is not None:
+        return holds(Layer.STREAM, f"plays over TCP and UDP: {plays}")
+    cause = cause_of(udp.cause) if udp.cause is not None else None
+    if cause is not Cause.SILENT or main.measured.transport != "tcp":
+        return holds(Layer.STREAM, f"plays: {plays}; UDP is not served ({udp.error})")
+    causes = [
+        ("a filter or a firewall on the way lets no UDP through", f"it plays over TCP; over UDP: {udp.error}"),
+        ("this machine's own firewall", "where other cameras do the same from here"),
+        ("it sends UDP to somewhere else", "some name another address in SETUP"),
+    ]
+    return breaks(
+        Layer.STREAM, "DGN-26", Blame.NETWORK, "no UDP packet of it comes; over TCP it plays", f"{plays}; UDP: {udp.error}",
+        causes, "let the recorder and the viewers take it over TCP; else open UDP between its zone and here",
+    )  # fmt: skip
+
+
+def _figures(m: StreamMeasurement) -> str:
+    size = quantities.resolution(m.width_px, m.height_px) if m.width_px and m.height_px else ""
+    rate = f"{m.fps:.1f} frames/s" if m.fps else ""
+    bits = quantities.bitrate(m.bitrate_bps) if m.bitrate_bps else ""
+    return ", ".join(part for part in (f"{m.codec} {size}".strip(), rate, bits) if part)
+
+
+def figures(seen: StreamsSeen) -> str:
+    """What its main stream does, in a line."""
+    main = seen.main
+    if main is None or main.measured is None:
+        return ""
+    m = main.measured
+    first = f", first picture after {quantities.seconds(m.first_picture_s)}" if m.first_picture_s is not None else ""
+    return f"{_figures(m)}, {m.packets_lost} of {m.packets_lost + m.packets_received} packets lost{first}"
+
+
+def judge_loss(camera: Camera, seen: StreamsSeen, policy: Policy) -> Judged:
+    main = seen.main
+    if main is None or main.measured is None:
+        return not_known(Layer.LOSS, "it does not play")
+    ways = [main.measured, *(m.measured for m in (seen.tcp, seen.udp) if m is not None and m.measured is not None)]
+    dropped = [m for m in ways if m.packets_dropped_here]
+    ways = [m for m in ways if not m.packets_dropped_here]
+    told = "; ".join(_lost(m) for m in ways)
+    narrow = next((f for f in main.findings if f.code == "STR-34"), None)
+    lossy = [m for m in ways if _percent(m) > policy.loss_percent]
+    if not lossy and narrow is not None:
+        causes = [
+            ("a link on the way is too narrow or too full", narrow.measured),
+            ("a port on the way runs at 10 Mbit/s or half duplex", "`zentrale network check` tells it"),
+        ]
+        return breaks(
+            Layer.LOSS, "DGN-35", Blame.NETWORK, f"the way here is too narrow: {narrow.measured}", told, causes,
+            "`zentrale network check`, then play it from the switch next to the camera",
+        )  # fmt: skip
+    if not lossy:
+        if dropped and not ways:
+            return not_known(Layer.LOSS, f"this machine had no room for {dropped[0].packets_dropped_here} datagrams")
+        return holds(Layer.LOSS, told)
+    return _lost_where(camera, seen, lossy, ways, told)
+
+
+def _lost_where(
+    camera: Camera, seen: StreamsSeen, lossy: Sequence[StreamMeasurement], ways: Sequence[StreamMeasurement], told: str
+) -> Judged:
+    """In front of the network or in it: TCP loses nothing on the way; else by the source's own count."""
+    by_tcp = next((m for m in lossy if m.transport == "tcp"), None)
+    worst = by_tcp or lossy[0]
+    places = worst.losses
+    before, within = (places.before_network, places.in_network) if places is not None else (None, None)
+    how = f", {places.in_words()}" if places is not None and places.gaps else ""
+    count = f"{worst.packets_lost} of {worst.packets_lost + worst.packets_received} packets missing{how}"
+    counted = (
+        f"between two of its reports it numbered {places.numbered}, counted {places.sent} as sent, {places.received} came"
+        if places is not None and places.numbered is not None
+        else "it sent no two reports to count by"
+    )
+    if by_tcp is not None or (before and not within):
+        over = "over TCP, which loses nothing on the way" if by_tcp is not None else counted
+        causes = [
+            ("it drops packets before it sends them: overload, or too small buffers", f"{count} {over}"),
+            ("what passes its stream on (an encoder, a proxy) drops them", counted),
+        ]
+        return breaks(
+            Layer.LOSS, "DGN-32", Blame.CAMERA, f"packets are lost before they leave it: {count}", f"{told}; {counted}",
+            causes, f"lower its bit rate or its number of viewers; restart it (`zentrale restart {camera.name}`), update it",
+        )  # fmt: skip
+    only_here = " only on the way to here: what is stored is whole" if seen.stored_whole else ""
+    clean_tcp = any(m.transport == "tcp" and m not in lossy for m in ways)
+    if within or clean_tcp:
+        because = counted if within else "over TCP, which asks again for what is lost, nothing is missing"
+        bursts = places is not None and places.in_bursts
+        causes = [
+            ("a full link or queue on the way" if bursts else "a bad cable, plug or port on the way", f"{count} over UDP"),
+            ("half duplex, or a wrong rate, at one end of a link", because),
+        ]  # fmt: skip
+        return breaks(
+            Layer.LOSS, "DGN-33", Blame.NETWORK, f"packets are lost in the network{only_here}: {count}", f"{told}; {counted}",
+            causes, "`zentrale network check` counts errors at each port; then the cable to the camera, then the uplink",
+        )  # fmt: skip
+    causes = [
+        ("the network loses them", f"{count} over {worst.transport.upper()}"),
+        ("the camera does not send them", counted),
+    ]
+    return breaks(
+        Layer.LOSS, "DGN-34", Blame.NETWORK, f"packets are missing, and it does not show where: {count}", f"{told}; {counted}",
+        causes, "play it at the switch next to the camera: what is missing there too, it did not send",
+    )  # fmt: skip
+
+
+def _percent(m: StreamMeasurement) -> float:
+    sent = m.packets_lost + m.packets_received
+    return 100 * m.packets_lost / sent if sent else 0.0
+
+
+def _lost(m: StreamMeasurement) -> str:
+    return f"{m.packets_lost} of {m.packets_lost + m.packets_received} packets lost over {m.transport.upper()}"
+
+
+_PICTURES = {
+    "PIC-1": ("it is black", "a cap, a dead sensor, or no light at all", "look at the lens, then at its lamp"),
+    "PIC-2": ("it is white", "blinded by sun or lamp, or the exposure is fixed", "look at the lens, then at its exposure"),
+    "PIC-3": ("it is out of focus", "its focus was moved, or the lens is wet or dirty", "clean the lens, then focus it"),
+    "PIC-4": ("it stands still", "its encoder repeats one picture", "restart it: `zentrale restart {name}`"),
+    "PIC-6": ("it is covered", "something stands or hangs before it", "look what is before the lens"),
+    "PIC-7": ("it has one colour", "no signal from its sensor", "restart it: `zentrale restart {name}`; then exchange it"),
+    "STR-9": ("none can be decoded", "its encoder sends damaged pictures", "restart it: `zentrale restart {name}`"),
+}  # fmt: skip
+_CODES = {"PIC-1": "DGN-36", "PIC-4": "DGN-37", "STR-9": "DGN-41"}
+
+
+def judge_picture(camera: Camera, seen: StreamsSeen, policy: Policy) -> Judged:
+    main = seen.main
+    if main is None or main.measured is None:
+        return not_known(Layer.PICTURE, "it does not play")
+    item = next((f for f in main.findings if f.code in _PICTURES), None)
+    if item is not None:
+        says, cause, do = _PICTURES[item.code]
+        causes = [(cause, f"{item.code}: {item.measured}"), ("its own settings", "exposure, mask, rotation")]
+        return breaks(
+            Layer.PICTURE, _CODES.get(item.code, "DGN-42"), Blame.CAMERA, f"its picture: {says} ({item.measured})",
+            f"{item.code}: {item.measured}", causes, do.format(name=camera.name),
+        )  # fmt: skip
+    if not main.looked_at:
+        why = next((w for aspect, w in main.not_judged.items() if aspect == "picture"), "no picture was decoded")
+        return not_known(Layer.PICTURE, why)
+    own = seen.shares.get(camera.name)
+    if own is None:
+        return holds(Layer.PICTURE, "decoded, sharp and alive; no reference picture to compare it with")
+    limit = policy.picture_alike_percent / 100
+    best = max(seen.shares, key=lambda name: seen.shares[name])
+    said = f"its edges agree to {100 * max(own, 0):.0f} % with its reference picture"
+    if best != camera.name and seen.shares[best] >= max(_ALIKE, own + _CLEARLY):
+        other = f"to {100 * seen.shares[best]:.0f} % with that of {best}"
+        causes = [
+            ("the two cameras, their cables or their rows are exchanged", f"{said}, and {other}"),
+            ("it was turned to what the other one sees", "both would show it then"),
+        ]
+        return breaks(
+            Layer.PICTURE, "DGN-39", Blame.PLAN, f"it shows what {best} shows", f"{said}, {other}", causes,
+            f"wave in front of {camera.name}: if {best} shows it, exchange their rows (`zentrale assign`)",
+        )  # fmt: skip
+    if own < limit / 2:
+        causes = [
+            ("it was turned, or moved", said),
+            ("its view has changed: a lorry, a scaffold, snow, night", "look at the picture before you climb"),
+        ]
+        return breaks(
+            Layer.PICTURE, "DGN-38", Blame.CAMERA, "it does not look where it did", said, causes,
+            f"look at output/pictures/{camera.name}-main.jpg beside its reference; turn it back",
+        )  # fmt: skip
+    return holds(Layer.PICTURE, f"decoded and alive; {said}")
