@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
@@ -23,8 +23,9 @@ from zentrale.jobs.streams.rtsp_only import find_credentials, kept_addresses, st
 from zentrale.logbook.evidence import latest
 from zentrale.protocols.addresses import bracketed
 from zentrale.protocols.onvif.device import SERVICE_PATH
+from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.stream_address import StreamAddress
-from zentrale.site.model import Camera
+from zentrale.site.model import Camera, StreamPlan
 
 T = TypeVar("T")
 ANSWER_S = 7.0  # one that takes longer is late whatever it says
@@ -128,7 +129,8 @@ async def _asked(
         found.profiles = len(told)
         addresses: dict[str, StreamAddress] = {}
         choice = ProfileChoice.remembered(keyring.logbook, ref_of(row), row.source)
-        for stream, profile in choice.of(told).items():
+        assert keyring.plan is not None
+        for stream, profile in _by_size(choice.of(told), keyring.plan.streams(row)).items():
             try:
                 addresses[stream] = await timed(lambda token=profile.token: client.media.stream_address(token))  # type: ignore[misc]
             except RemoteProtocolError as error:
@@ -136,6 +138,15 @@ async def _asked(
         named = tuple(f"{host} ({what})" for host, what in client.named_hosts.items())
         visit = Visit(found.entry.credentials, rules, seen.own_endpoint)
         found.target = Target(row, client.url, visit, addresses, found.unfit, named, found.offset_s, found.entry)
+
+
+def _by_size(chosen: Mapping[str, Profile], planned: Mapping[str, StreamPlan]) -> Mapping[str, Profile]:
+    """Where the only profile that is left is of the sub stream's size, the main one is missing, and not the sub stream."""
+    main = chosen["main"].encoder if set(chosen) == {"main"} and "sub" in planned else None
+    if main is None:
+        return chosen
+    size = main.width_px, main.height_px
+    return {"sub": chosen["main"]} if size == planned["sub"].resolution != planned["main"].resolution else chosen
 
 
 def earlier_addresses(keyring: Keyring, camera: Camera) -> dict[str, str]:

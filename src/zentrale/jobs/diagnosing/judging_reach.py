@@ -102,7 +102,7 @@ def _cannot(plan: Plan, camera: Camera) -> str:
 def judge_link(row: Planned, at: Reach, ground: Ground) -> Judged:
     """By what its switch tells, else by who answers ARP on our own link."""
     why = ground.switches.why(row) if ground.switches is not None else None
-    if why is not None and at.place is None:
+    if why is not None and (at.place is None or at.place.why == DEFAULT):
         dark = "power" in why.seen
         causes = [
             (
