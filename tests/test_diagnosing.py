@@ -1,5 +1,5 @@
-"""Where a camera's way breaks, and whose fault it is: every fault of the stand-in against a table written by hand, and what is pure
-by numbers worked out by hand.
+"""Where a camera's way breaks, and whose fault it is: every fault of the stand-in against a table written by hand, and what is
+pure by numbers worked out by hand.
 """
 
 from __future__ import annotations

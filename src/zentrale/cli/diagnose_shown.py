@@ -38,7 +38,7 @@ def show(output: Output, result: Diagnoses) -> None:
     for common in result.common if not whole else ():
         _beneath(output, common.what, [d for d in broken if d.name in common.cameras])
     for device in result.devices:
-        if device.trouble is None and (whole or device.unknown):
+        if device.trouble is None:
             _well(output, device, whole=whole)
         elif device.trouble is not None and (whole or device.name not in explained):
             _one(output, device, whole=whole)
@@ -97,7 +97,8 @@ def _one(output: Output, device: Diagnosis, *, whole: bool) -> None:
     output.said("  blame", f"{_who(trouble.blame.value)} ({trouble.code})", 10)
     if whole:
         for number, cause in enumerate(trouble.causes, start=1):
-            output.said("  likely" if number == 1 else "", f"{number}. {cause.cause}: {cause.because}", 10)
+            text = f"{number}. {cause.cause}: {cause.because}"
+            output.said("  likely", text, 10) if number == 1 else output.line(" " * 10 + text)
     output.said("  do", trouble.next, 10)
     for other in device.others:
         output.said("  also", f"{other.layer.word}: {other.says} ({other.code})", 10)
@@ -111,9 +112,14 @@ def _who(blame: str) -> str:
 
 
 def _layers(output: Output, device: Diagnosis) -> None:
-    styles = {"holds": "ok", "breaks": "fault", "not known": "warning"}
+    """Those of which nothing is known for one and the same reason in one row."""
+    from itertools import groupby
+
+    styles = {"holds": "ok|holds", "breaks": "fault|breaks", "not known": "warning|unknown"}
+    rows = []
+    for (state, seen), some in groupby(device.layers, lambda s: (s.state, s.seen)):
+        layers = [s.layer.word for s in some]
+        name = layers[0] if len(layers) == 1 else f"{layers[0]} to {layers[-1]}"
+        rows.append([name, styles[state.value], seen])
     output.line()
-    output.table(
-        ["layer", "state", "seen"],
-        ([s.layer.word, f"{styles[s.state.value]}|{s.state.value}", s.seen] for s in device.layers),
-    )
+    output.table(["layer", "state", "seen"], rows)

@@ -54,7 +54,8 @@ class Entering(Check):
         for target in round.targets:
             ref, entry = ref_of(target.camera), target.entry
             yield Judged(ref, NOT_PLAYING | OURS)
-            yield from seen_there(ref, round.found[target.camera.name].address)
+            if target.camera.name in round.found:
+                yield from seen_there(ref, round.found[target.camera.name].address)
             if (
                 entry is not None and entry.state is not State.DEFAULT_PASSWORD
             ):  # what opens to strangers is tried apart

@@ -131,7 +131,7 @@ class Diagnosis:
     def phone(self) -> str:
         """To be read out to somebody who sees nothing of this."""
         where = f" at {self.address}" if self.address else ""
-        kind = f", a {self.kind}," if self.kind else ""
+        kind = f" ({self.kind})" if self.kind else ""
         if self.trouble is None:
             return f"{self.name}{kind}{where}: {self.says}."
         at = f"breaks at the {self.trouble.layer.word}, {self.trouble.says}"

@@ -12,6 +12,7 @@ from zentrale.field.adapters import Choice, choose, list_adapters
 from zentrale.findings import Finding, Severity
 from zentrale.jobs.checks.check import Round
 from zentrale.jobs.checks.streams_check import seconds_needed
+from zentrale.jobs.diagnosing.climbing import service_url
 from zentrale.jobs.diagnosing.diagnosis import Diagnosis, Judged, concluded
 from zentrale.jobs.diagnosing.ground import Ground, Lag, look
 from zentrale.jobs.diagnosing.judging_address import judge_address, judge_ports
@@ -24,7 +25,7 @@ from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.found_devices import FoundDevice
 from zentrale.jobs.known.layer import layer_of
 from zentrale.jobs.known.one_cause import Common, broken_at, common, told_beside
-from zentrale.jobs.known.planned import Planned, planned_devices, ref_of
+from zentrale.jobs.known.planned import Planned, planned_devices, ref_of, whole_devices
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.recorders.driver import Sample
 from zentrale.jobs.recorders.recorder_registry import driver_of
@@ -86,6 +87,7 @@ async def diagnose(plan: Plan, keyring: Keyring, request: Request, progress: Pro
         async with Lag() as lag:
             ground = await look(plan, keyring, choice, beside(plan, asked or list(rows.values())), found)
             some = asked or _those_with_trouble(plan, keyring, found, ground)
+            found = {**_as_planned(plan, found, ground), **found}
             progress(1, STEPS[1])
             seen = await _seen(plan, keyring, request, some, found, run, ground, lag)
         progress(2, STEPS[2])
@@ -106,6 +108,16 @@ def _well(plan: Plan, some: Sequence[Planned], request: Request) -> tuple[str, .
         return ()
     names = {row.name for row in some}
     return tuple(name for name in planned_devices(plan) if name not in names)
+
+
+def _as_planned(plan: Plan, found: Mapping[str, FoundDevice], ground: Ground) -> dict[str, FoundDevice]:
+    """Those that no discovery has found, and that answer where they are planned."""
+    some: dict[str, FoundDevice] = {}
+    for name, row in whole_devices(plan).items():
+        at = reach(plan, row, None, ground) if name not in found else None
+        if at is not None and at.web is not None and at.ours:
+            some[name] = FoundDevice(at.host, service_url(at.host, at.web.port, None), COMMAND)
+    return some
 
 
 def _those_with_trouble(
@@ -171,9 +183,11 @@ def _conclude(seen: SiteLook, found: Mapping[str, FoundDevice], row: Planned, pr
     streams = seen.streams.get(row.name, StreamsSeen())
     if isinstance(row, Camera):
         plays = streams.main is not None and streams.main.measured is not None
+        stream, trouble = judge_stream(plan, row, climb, streams)
+        why_not = stream.seen if trouble is None else "it does not play"
         judged += [
-            judge_stream(plan, row, climb, streams), judge_loss(row, streams, plan.policy),
-            judge_picture(row, streams, plan.policy), _recording(seen, row, streams, plays=plays),
+            (stream, trouble), judge_loss(row, streams, plan.policy, why_not),
+            judge_picture(row, streams, plan.policy, why_not), _recording(seen, row, streams, plays=plays),
         ]  # fmt: skip
     else:
         judged.append(_channels(seen, row))

@@ -10,6 +10,7 @@ from zentrale.field.knocking import Knock, Knocked
 from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
 from zentrale.jobs.diagnosing.ground import DEFAULT, Ground, places, service_ports
+from zentrale.jobs.diagnosing.judging_device import NOT_REACHED
 from zentrale.jobs.diagnosing.judging_reach import Reach, port_of
 from zentrale.jobs.discovery.missing import add_address_command
 from zentrale.jobs.known.found_devices import FoundDevice
@@ -157,7 +158,7 @@ def _at(ground: Ground, host: str) -> str:
 def judge_ports(row: Planned, seen: FoundDevice | None, at: Reach, ground: Ground, *, onvif: bool) -> Judged:
     """`onvif`: it is to have a web service."""
     if at.place is None:
-        return not_known(Layer.PORT, "nobody answers")
+        return not_known(Layer.PORT, NOT_REACHED)
     host, (web, streams) = at.host, service_ports(row, seen)
     told = ", ".join(f"{n} {_outcome(ground, host, p, at)}" for n, p in (("ONVIF", web), ("RTSP", streams)) if p)
     web_shut, stream_shut = onvif and at.web is None, bool(streams) and at.stream is None

@@ -11,12 +11,13 @@ from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import Planned
 from zentrale.site.model import Policy
 
+NOT_REACHED = "it was not reached"
 _OWN_LAG_S = 1.0  # times of answers say nothing of a device where this machine itself came so late
 
 
 def judge_service(row: Planned, climb: Climb | None, policy: Policy, lag_s: float) -> Judged:
     if climb is None:
-        return not_known(Layer.SERVICE, "its web service was not reached")
+        return not_known(Layer.SERVICE, NOT_REACHED)
     if climb.by_rtsp:
         return not_known(Layer.SERVICE, "it has no web service that could be asked")
     answered = climb.answered_s
@@ -63,7 +64,7 @@ def judge_service(row: Planned, climb: Climb | None, policy: Policy, lag_s: floa
 def judge_access(row: Planned, climb: Climb | None, *, vault: bool) -> Judged:
     """`vault`: there is one to try passwords from."""
     if climb is None:
-        return not_known(Layer.ACCESS, "it was not asked")
+        return not_known(Layer.ACCESS, NOT_REACHED)
     if climb.entry is None:
         return _by_refusal(row, climb, vault=vault)
     entry, state = climb.entry, climb.entry.state

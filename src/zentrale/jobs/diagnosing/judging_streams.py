@@ -12,6 +12,7 @@ from zentrale.findings import Finding, Severity
 from zentrale.jobs.checks.seen import StreamResult
 from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
+from zentrale.jobs.diagnosing.judging_device import NOT_REACHED
 from zentrale.jobs.known.layer import Layer, layer_of
 from zentrale.jobs.streams.measuring import Measured
 from zentrale.protocols.streams.meter import StreamMeasurement
@@ -42,7 +43,13 @@ class StreamsSeen:
 
 def judge_stream(plan: Plan, camera: Camera, climb: Climb | None, seen: StreamsSeen) -> Judged:
     if climb is None or climb.target is None:
-        why = "it was not let in" if climb is None or climb.entry is None or climb.entry.closed else "not asked for"
+        why = (
+            NOT_REACHED
+            if climb is None
+            else "it was not let in"
+            if climb.entry is None or climb.entry.closed
+            else "not asked for"
+        )
         if climb is not None and climb.unfit:
             return _no_profile(plan, camera, climb, next(iter(climb.unfit)))
         return not_known(Layer.STREAM, why)
@@ -213,10 +220,10 @@ def figures(seen: StreamsSeen) -> str:
     return f"{_figures(m)}, {m.packets_lost} of {m.packets_lost + m.packets_received} packets lost{first}"
 
 
-def judge_loss(camera: Camera, seen: StreamsSeen, policy: Policy) -> Judged:
+def judge_loss(camera: Camera, seen: StreamsSeen, policy: Policy, why_not: str = "it does not play") -> Judged:
     main = seen.main
     if main is None or main.measured is None:
-        return not_known(Layer.LOSS, "it does not play")
+        return not_known(Layer.LOSS, why_not)
     ways = [main.measured, *(m.measured for m in (seen.tcp, seen.udp) if m is not None and m.measured is not None)]
     dropped = [m for m in ways if m.packets_dropped_here]
     ways = [m for m in ways if not m.packets_dropped_here]
@@ -308,10 +315,10 @@ _PICTURES = {
 _CODES = {"PIC-1": "DGN-36", "PIC-4": "DGN-37", "STR-9": "DGN-41"}
 
 
-def judge_picture(camera: Camera, seen: StreamsSeen, policy: Policy) -> Judged:
+def judge_picture(camera: Camera, seen: StreamsSeen, policy: Policy, why_not: str = "it does not play") -> Judged:
     main = seen.main
     if main is None or main.measured is None:
-        return not_known(Layer.PICTURE, "it does not play")
+        return not_known(Layer.PICTURE, why_not)
     item = next((f for f in main.findings if f.code in _PICTURES), None)
     if item is not None:
         says, cause, do = _PICTURES[item.code]
