@@ -1,6 +1,7 @@
 """Every fault of the stand-in, and what the running program says of it: docs/faults.md.
 
     python tools/faults_page.py > docs/faults.md
+    python tools/faults_page.py --healthy 100        as many rounds over the same site while nothing is broken
 
 A site of its own on loopback, with a camera for each fault: brought to plan while all are well, then broken one way each, then
 diagnosed and verified by the program. The tests hold the same site against a table written by hand (`tests/test_diagnosing.py`).
@@ -301,8 +302,31 @@ def _is_of(subject: str, name: str) -> bool:
     return subject in (f"camera {name}", f"channel {number} of recorder") or subject.startswith(f"camera {name},")
 
 
+def accused(found: Mapping[str, Any]) -> list[str]:
+    """What is said against a site on which nothing is broken."""
+    wrong = [f"{c['camera']}: {c['says']}" for c in found["cameras"] if not c["says"].startswith("well")]
+    return wrong + [
+        f"{f['code']} {f['subject']}: {f['measured']}" for f in found["findings"] if f["severity"] == "fault"
+    ]
+
+
+def healthy(folder: Path, rounds: int) -> int:
+    """How many of so many rounds accuse anybody."""
+    bad = 0
+    with brought_to_plan(folder):
+        for number in range(1, rounds + 1):
+            began = time.monotonic()
+            wrong = accused(diagnosed(folder))
+            bad += bool(wrong)
+            print(f"round {number}: {time.monotonic() - began:.1f} s: {'; '.join(wrong) or 'all are well'}", flush=True)
+    print(f"{rounds} rounds over {len(cameras())} healthy cameras: {bad} with a fault")
+    return bad
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
+        if sys.argv[1:2] == ["--healthy"]:
+            sys.exit(bool(healthy(Path(folder) / "site", int(sys.argv[2]))))
         sys.stdout.write(page(Path(folder) / "site"))
 
 

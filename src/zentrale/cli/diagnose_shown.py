@@ -45,9 +45,11 @@ def show(output: Output, result: Diagnoses) -> None:
     if broken and not whole:
         output.line()
         output.line("causes, layers and the line for the phone of each: --details, or its name")
-    names = " ".join(d.name for d in broken[:1])
     if broken:
-        output.next(f"do what is named; then `zentrale diagnose {names if len(broken) == 1 else '--all'}` again")
+        names = " ".join(d.name for d in broken) if len(broken) <= _FEW else "--all"
+        output.next(f"do what is named; then `zentrale diagnose {names}` again")
+    elif any(d.unknown for d in result.devices):
+        output.next("see why it is not known; then run it again")
     else:
         output.next("`zentrale verify`")
 

@@ -17,12 +17,13 @@ AT_ONCE = 256
 
 
 class Knocked(Enum):
-    """What came of it. Silent: no answer in time; nobody: the link says that no such host is there, or no way leads there."""
+    """What came of it. Silent: no answer in time; nobody: the link says that no such host is there."""
 
     OPEN = "open"
     REFUSED = "refused"
     SILENT = "silent"
     NOBODY = "nobody"
+    NO_WAY = "no way there"
     NOT_TRIED = "not tried"  # this machine could not
 
 
@@ -38,7 +39,10 @@ class Knock:
         return f"{self.port} {self.outcome.value}"
 
 
-_NOBODY = frozenset({errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EHOSTDOWN})
+_BY_ERRNO = {
+    errno.ECONNREFUSED: Knocked.REFUSED, errno.ETIMEDOUT: Knocked.SILENT, errno.EHOSTUNREACH: Knocked.NOBODY,
+    errno.EHOSTDOWN: Knocked.NOBODY, errno.ENETUNREACH: Knocked.NO_WAY,
+}  # fmt: skip
 
 
 async def knock(host: str, port: int, source: str | None) -> Knock:
@@ -55,11 +59,7 @@ async def knock(host: str, port: int, source: str | None) -> Knock:
         return came(Knocked.SILENT)
     except OSError as error:
         told = error.errno
-        if told == errno.ECONNREFUSED:
-            return came(Knocked.REFUSED)
-        if told == errno.ETIMEDOUT:
-            return came(Knocked.SILENT)
-        return came(Knocked.NOBODY if told in _NOBODY else Knocked.NOT_TRIED, os.strerror(told) if told else str(error))
+        return came(_BY_ERRNO.get(told or 0, Knocked.NOT_TRIED), os.strerror(told) if told else str(error))
     writer.close()
     return came(Knocked.OPEN)
 

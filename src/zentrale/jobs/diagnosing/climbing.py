@@ -8,7 +8,15 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
-from zentrale.errors import DeviceError, LockedError, NotAskedError, RefusedError, RemoteProtocolError, UnreachableError
+from zentrale.errors import (
+    CertificateError,
+    ClearTextError,
+    DeviceError,
+    ForbiddenError,
+    NotAskedError,
+    RefusedError,
+    RemoteProtocolError,
+)
 from zentrale.field.device import Device
 from zentrale.field.visit import Visit
 from zentrale.jobs.checks.seen import Target
@@ -30,7 +38,9 @@ from zentrale.site.model import Camera, StreamPlan
 T = TypeVar("T")
 ANSWER_S = 7.0  # one that takes longer is late whatever it says
 LATE_S = 4.0  # clients give up on the next answer at about this, and nothing gets on with such a device
+RTSP_S = 7.0
 CLIMB_S = 9.0  # for all of it: an installer waits, and what is above is then not known
+_SECURE_PORTS = (443, 8443)
 STREAM = "stream"  # the kind of what `verify` saw of streams
 
 
@@ -71,7 +81,8 @@ def service_url(host: str, port: int, seen: FoundDevice | None) -> str:
         scheme, _, rest = seen.url.partition("://")
         path = rest.partition("/")[2]
         return f"{scheme}://{bracketed(host)}:{port}/{path}"
-    return f"http://{bracketed(host)}:{port}{SERVICE_PATH}"
+    scheme = "https" if port in _SECURE_PORTS else "http"
+    return f"{scheme}://{bracketed(host)}:{port}{SERVICE_PATH}"
 
 
 async def climb(
@@ -163,24 +174,26 @@ async def climb_by_rtsp(keyring: Keyring, camera: Camera, seen: FoundDevice | No
     """Of one that answers by RTSP alone: where its streams were or are planned, with what the vault has for it."""
     found = Climb(by_rtsp=True)
     assert keyring.plan is not None
-    device = (
-        replace(seen, address=host, rtsp_ports=(port,))
-        if seen is not None
-        else FoundDevice(host, "", "diagnosis", rtsp_ports=(port,))
-    )
+    device = replace(seen or FoundDevice(host, "", "diagnosis"), address=host, rtsp_ports=(port,))
     try:
-        async with asyncio.timeout(CLIMB_S):
-            addresses = stream_addresses(keyring.plan, camera, host, port, earlier_addresses(keyring, camera))
-            credentials = await find_credentials(keyring, camera, device, addresses["main"])
-            visit = Visit(credentials, keyring.rules(camera), device.own_endpoint)
-            found.target = Target(camera, "", visit, addresses)
-            found.entry = Entry(State.OUR_PASSWORD if credentials is not None else State.OPEN, credentials, "vault")
-    except TimeoutError:
-        found.out_of_time = True
-    except (LockedError, NotAskedError, RefusedError) as error:
-        found.refused = error
-    except UnreachableError as error:
-        found.failed = str(error)
+        addresses = stream_addresses(keyring.plan, camera, host, port, earlier_addresses(keyring, camera))
     except DeviceError as error:
         found.unfit["main"] = str(error)
+        return found
+    visit = Visit(None, keyring.rules(camera), device.own_endpoint)
+    found.target = Target(camera, "", visit, addresses)
+    try:
+        async with asyncio.timeout(RTSP_S):
+            credentials = await find_credentials(keyring, camera, device, addresses["main"])
+    except TimeoutError:
+        found.failed = f"it did not answer within {RTSP_S:g} s"
+    except ForbiddenError as error:  # it lets nobody see it, whoever asks
+        found.failed = str(error)
+    except (RefusedError, NotAskedError, ClearTextError, CertificateError) as error:
+        found.refused, found.target = error, None
+    except DeviceError as error:  # what that is, playing it tells
+        found.failed = str(error)
+    else:
+        found.target = replace(found.target, visit=replace(visit, credentials=credentials))
+        found.entry = Entry(State.OUR_PASSWORD if credentials is not None else State.OPEN, credentials, "vault")
     return found

@@ -6,7 +6,7 @@ import ipaddress
 from collections.abc import Iterator, Sequence
 
 from zentrale import quantities
-from zentrale.field.knocking import Knock, Knocked
+from zentrale.field.knocking import Knocked
 from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
 from zentrale.jobs.diagnosing.ground import DEFAULT, Ground, places, service_ports
@@ -164,55 +164,33 @@ def judge_ports(row: Planned, seen: FoundDevice | None, at: Reach, ground: Groun
     web_shut, stream_shut = onvif and at.web is None, bool(streams) and at.stream is None
     if not web_shut and not stream_shut:
         return holds(Layer.PORT, told)
-    silent = _silent(ground, host, [*(web if web_shut else ()), *(streams if stream_shut else ())])
-    who = Blame.NETWORK if silent and (at.web or at.stream) else Blame.CAMERA
-    if web_shut and (stream_shut or not streams):
-        causes = [
-            ("it is starting, or its services have stopped", "it is there, and no port is open"),
-            ("its ports were changed in its own page", f"tried: {', '.join(str(k.port) for k in ground.at(host))}"),
-        ]
+    tried = [*(web if web_shut else ()), *(streams if stream_shut else ())]
+    silent = any(k.outcome is Knocked.SILENT for p in tried if (k := ground.knocks.get((host, p))) is not None)
+    word, who = ("silent", Blame.NETWORK) if silent else ("refused", Blame.CAMERA)
+    filtered = ("a filter on the way drops that port", "it is there, and does not even refuse at that port")
+    moved = ("its port was changed in its own page", f"tried: {', '.join(map(str, tried))}")
+    opened = at.web or at.stream
+    if opened is None:
+        shut = " and ".join(n for n, is_shut in (("ONVIF", web_shut), ("RTSP", stream_shut)) if is_shut)
+        causes = [("it is starting, or its services have stopped", "it is there, and no port is open"), moved]
         return breaks(
-            Layer.PORT, "DGN-13", Blame.CAMERA, "it is there, and none of its ports is open", told, causes,
+            Layer.PORT, "DGN-13", who, f"it is there, and none of its ports is open ({shut} {word})", told,
+            [filtered, *causes] if silent else causes,
             f"wait a minute; then take its power away and give it back: `zentrale network restart {row.name}`",
         )  # fmt: skip
     shut, other, code = ("RTSP", "ONVIF", "DGN-11") if stream_shut else ("ONVIF", "RTSP", "DGN-12")
-    word = "silent" if silent else "refused"
-    causes = [
-        (
-            f"its {shut} service is off or has crashed",
-            f"{other} answers at {(at.web or at.stream or _NONE).port}, so it runs",
-        ),
-        (f"its {shut} port was changed", f"tried: {', '.join(map(str, streams if stream_shut else web))}"),
-    ]
-    if silent:
-        causes.insert(
-            0, ("a filter on the way drops that port", "it answers at one port, and not even refuses at the other")
-        )
+    causes = [(f"its {shut} service is off or has crashed", f"{other} answers at {opened.port}, so it runs"), moved]
     page = f"turn {shut} on in its own page at http://{host}" if stream_shut else "turn ONVIF on in its own page"
     return breaks(
-        Layer.PORT, code, who, f"{shut} {word}; {other} answers", told, causes,
+        Layer.PORT, code, who, f"{shut} {word}; {other} answers", told, [filtered, *causes] if silent else causes,
         f"restart it (`zentrale restart {row.name}`); then {page}"
         if stream_shut
         else f"{page}; if there is none, take its power away and give it back",
     )  # fmt: skip
 
 
-_NONE = Knock("", 0, Knocked.NOT_TRIED)
-
-
-def _silent(ground: Ground, host: str, ports: Sequence[int]) -> bool:
-    knocks = [ground.knocks[host, p] for p in ports if (host, p) in ground.knocks]
-    return bool(knocks) and all(k.outcome is Knocked.SILENT for k in knocks)
-
-
 def _outcome(ground: Ground, host: str, ports: Sequence[int], at: Reach) -> str:
-    opened = (
-        at.web
-        if at.web is not None and at.web.port in ports
-        else at.stream
-        if at.stream and at.stream.port in ports
-        else None
-    )
+    opened = next((k for k in (at.web, at.stream) if k is not None and k.port in ports), None)
     if opened is not None:
         return f"{opened.port} open"
     return ", ".join(str(ground.knocks[host, p]) for p in ports if (host, p) in ground.knocks) or "not asked"

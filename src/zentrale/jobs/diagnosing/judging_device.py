@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zentrale import quantities
-from zentrale.errors import LockedError, NotAskedError
+from zentrale.errors import CertificateError, ClearTextError, LockedError, NotAskedError
 from zentrale.jobs.diagnosing.climbing import ANSWER_S, LATE_S, Climb
 from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
 from zentrale.jobs.known.device_states import State
@@ -126,6 +126,12 @@ def _by_refusal(row: Planned, climb: Climb, *, vault: bool) -> Judged:
         return not_known(Layer.ACCESS, "there is no vault to try a password from")
     if isinstance(error, LockedError):
         return _locked(row, words)
+    if isinstance(error, ClearTextError | CertificateError):
+        causes = [("its password would go out where others read it", words)]
+        return breaks(
+            Layer.ACCESS, "DGN-20", Blame.PASSWORD, "its password was not sent, since that is not safe", words, causes,
+            error.advice,
+        )  # fmt: skip
     if isinstance(error, NotAskedError):
         causes = [("its password was changed", words)]
         return breaks(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from ipaddress import ip_address
 
 from zentrale import quantities
 from zentrale.field.knocking import Knock, Knocked
@@ -118,11 +119,10 @@ def judge_link(row: Planned, at: Reach, ground: Ground) -> Judged:
         return holds(Layer.LINK, f"{', '.join(ground.macs[host])} answers ARP at {host}{up}")
     adapter = ground.on_link(host) if host else None
     if at.place is not None:
-        way = "by way of a router" if adapter is None else f"on {adapter.name}"
+        looped = ip_address(at.host).is_loopback
+        way = f"on {adapter.name}" if adapter else "over loopback" if looped else "by way of a router"
         return (
-            holds(Layer.LINK, up.lstrip("; "))
-            if up
-            else not_known(Layer.LINK, f"reached {way}, where no neighbour entry tells")
+            holds(Layer.LINK, up.lstrip("; ")) if up else not_known(Layer.LINK, f"reached {way}, so no neighbour entry")
         )
     if adapter is not None and host in ground.asked:
         causes = [

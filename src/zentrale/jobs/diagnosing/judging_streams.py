@@ -50,11 +50,12 @@ def judge_stream(plan: Plan, camera: Camera, climb: Climb | None, seen: StreamsS
             if climb.entry is None or climb.entry.closed
             else "not asked for"
         )
-        if climb is not None and climb.unfit:
+        if climb is not None and climb.unfit and not climb.by_rtsp:
             return _no_profile(plan, camera, climb, next(iter(climb.unfit)))
+        why = next(iter(climb.unfit.values()), why) if climb is not None else why
         return not_known(Layer.STREAM, why)
     for stream in plan.streams(camera):
-        if stream not in climb.target.streams:
+        if stream not in climb.target.streams and not climb.by_rtsp:
             return _no_profile(plan, camera, climb, stream)
     if not seen.planned:
         return not_known(Layer.STREAM, "there was no time left to play it")
@@ -149,12 +150,22 @@ def _not_playing(camera: Camera, result: StreamResult) -> Judged:
             Layer.STREAM, "DGN-40", Blame.MACHINE, f"this machine could not play its {name} stream", error, causes,
             "close other programs, or raise the limit that is named; then run it again",
         )  # fmt: skip
+    if cause is Cause.SILENT:
+        causes = [
+            ("its stream server hangs, or is overloaded", error),
+            ("something that passes it on stands in between", "its port is open, and nothing comes back"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-30", Blame.CAMERA, f"its stream server does not answer in time for its {name} stream", error,
+            causes, f"restart it: `zentrale restart {camera.name}`; then look who else watches it",
+        )  # fmt: skip
     causes = [
         ("its stream server does not do what it should", error),
         ("something that passes it on stands in between", error),
     ]
     return breaks(
-        Layer.STREAM, "DGN-30", Blame.CAMERA, f"its {name} stream does not play", error, causes,
+        Layer.STREAM, "DGN-30", Blame.CAMERA, f"its {name} stream does not play: {error.partition(': ')[2] or error}",
+        error, causes,
         f"play it from the switch next to it: `zentrale diagnose {camera.name}` there; then restart it",
     )  # fmt: skip
 
@@ -187,6 +198,19 @@ def _other_ways(camera: Camera, seen: StreamsSeen) -> Judged:
     udp = seen.udp
     if udp is None:
         return holds(Layer.STREAM, f"plays: {plays}")
+    stops = next((f for f in udp.findings if f.code in ("STR-12", "STR-1")), None)
+    if udp.measured is not None and stops is not None:
+        causes = [
+            (
+                "a filter or a firewall on the way ends what UDP it let through",
+                f"{stops.measured}; over TCP it goes on",
+            ),
+            ("its own UDP sender stops", "its reports would stop at the same moment"),
+        ]
+        return breaks(
+            Layer.STREAM, "DGN-26", Blame.NETWORK, f"over UDP it stops: {stops.measured}; over TCP it plays", plays, causes,
+            "let the recorder and the viewers take it over TCP; else open UDP between its zone and here",
+        )  # fmt: skip
     if udp.measured is not None:
         return holds(Layer.STREAM, f"plays over TCP and UDP: {plays}")
     cause = cause_of(udp.cause) if udp.cause is not None else None

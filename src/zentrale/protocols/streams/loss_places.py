@@ -66,11 +66,7 @@ class LossPlaces:
             return f"in {self.gaps} burst{'s' if self.gaps > 1 else ''} of up to {self.longest} packets"
         if self.gaps > 1 and self.apart[1] <= 2 * self.apart[0] + 1:
             return f"evenly, one in {round(sum(self.apart) / 2)}"
-        return (
-            f"singly, at {self.gaps} places"
-            if self.longest == 1
-            else f"at {self.gaps} places, up to {self.longest} in a row"
-        )
+        return "singly" if self.longest == 1 else f"up to {self.longest} in a row"
 
 
 class LossWatch:
