@@ -57,7 +57,7 @@ class SimulatedCamera(OnvifDevice):
         super().__init__(config)
         self.encoders = {name: settings_of(name, getattr(config, stream_of(name)[0])) for name in stream_names(config)}
         self.labels: dict[str, osd.Label] = {}
-        self.other = ""  # the name of another camera, whose picture a fault lets it show
+        self.other = ""  # another camera's scene, which a fault lets it show
         self.picture = PictureServices(config, "lens-1", SOURCE_CONFIGURATION)
         self.microphone = Microphone([f"profile-{name}" for name in self.encoders] if config.microphone else [])
         self.operations |= {

@@ -159,7 +159,7 @@ class StandIn:
 
     def _with_faults(self) -> Faults:
         for camera, other in zip(self.cameras, [*self.cameras[1:], *self.cameras[:1]], strict=True):
-            camera.other = other.config.name
+            camera.other = other.config.scene or other.config.name
         by_name = {p.device.config.name: p for p in self._places}
         agents = {a.switch.name: (a.stop, a.start) for a in self._switches.agents}
         hang_on = {s.name: [p.device for p in s.plugs if p.device in by_name] for s in self.scenario.switches}

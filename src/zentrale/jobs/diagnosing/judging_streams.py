@@ -334,7 +334,7 @@ _PICTURES = {
     "PIC-4": ("it stands still", "its encoder repeats one picture", "restart it: `zentrale restart {name}`"),
     "PIC-6": ("it is covered", "something stands or hangs before it", "look what is before the lens"),
     "PIC-7": ("it has one colour", "no signal from its sensor", "restart it: `zentrale restart {name}`; then exchange it"),
-    "STR-9": ("none can be decoded", "its encoder sends damaged pictures", "restart it: `zentrale restart {name}`"),
+    "STR-9": ("its pictures cannot be decoded", "its encoder sends damaged pictures", "restart it: `zentrale restart {name}`"),
 }  # fmt: skip
 _CODES = {"PIC-1": "DGN-36", "PIC-4": "DGN-37", "STR-9": "DGN-41"}
 
@@ -348,7 +348,7 @@ def judge_picture(camera: Camera, seen: StreamsSeen, policy: Policy, why_not: st
         says, cause, do = _PICTURES[item.code]
         causes = [(cause, f"{item.code}: {item.measured}"), ("its own settings", "exposure, mask, rotation")]
         return breaks(
-            Layer.PICTURE, _CODES.get(item.code, "DGN-42"), Blame.CAMERA, f"its picture: {says} ({item.measured})",
+            Layer.PICTURE, _CODES.get(item.code, "DGN-42"), Blame.CAMERA, f"{says} ({item.measured})",
             f"{item.code}: {item.measured}", causes, do.format(name=camera.name),
         )  # fmt: skip
     if not main.looked_at:

@@ -140,10 +140,13 @@ class LossWatch:
         """The highest number before a report, what it counts, and by how many packets that is unsure."""
         if self._in_order:
             before = int(np.searchsorted(place, after))
-            return (int(number[:before].max()), report.packets, 1) if before else None
+            # One that comes first of all counts none of them.
+            return int(number[:before].max()) if before else int(number[0]) - 1, report.packets, 1
         older = steps_from(stamp, report.rtp_timestamp) <= 0
-        if not older.any() or older.all():
-            return None  # not between packets that came
+        if not older.any():
+            return int(number.min()) - 1, report.packets, int((stamp == stamp[0]).sum())
+        if older.all():
+            return None  # what it counts may still be on its way
         highest = int(number[older].max())
         near = np.concatenate([stamp[older][-1:], stamp[~older][:1]])
         return highest, report.packets, int(np.isin(stamp, near).sum())
