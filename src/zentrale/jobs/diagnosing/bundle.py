@@ -16,6 +16,7 @@ from zentrale.field.adapters import list_adapters
 from zentrale.jobs.diagnosing.diagnosis_run import Diagnoses
 from zentrale.logbook.vault_contents import Contents
 from zentrale.site.folder import SiteFolder, write_atomically
+from zentrale.words import clean_lines
 
 _LEAST = 4  # characters: shorter ones stand in any text
 
@@ -41,7 +42,7 @@ def pack(
 
 def _parts(folder: SiteFolder, result: Diagnoses, document: Mapping[str, object]) -> Iterator[tuple[str, str]]:
     yield "diagnosis.json", json.dumps(document, indent=2, ensure_ascii=False)
-    yield "diagnosis.txt", "\n\n".join(d.phone for d in result.devices) + "\n"
+    yield "diagnosis.txt", clean_lines("\n\n".join(d.phone for d in result.devices) + "\n")
     table, nobody = neighbours.asked()
     machine = {
         "zentrale": __version__, "python": platform.python_version(), "system": platform.platform(), "host": result.vantage,

@@ -278,10 +278,12 @@ class StreamMeter:
         before it. Raises RemoteProtocolError.
         """
         for report in rtcp.parse(data):
-            if isinstance(report, rtcp.SenderReport) and report.ssrc == self._ssrc:
+            if not isinstance(report, rtcp.SenderReport):
+                continue
+            if self._losses is not None:
+                self._losses.report(report, after)
+            if report.ssrc == self._ssrc:
                 self._sender.add(report)
-                if self._losses is not None:
-                    self._losses.report(report, after)
         if self._ssrc in rtcp.goodbyes(data):
             self.ended_early = True
 
