@@ -271,7 +271,8 @@ ON_THE_WIRE = {
 # modules, which is read once then.
 TOGETHER = {"test_rehearsal.py": "lab", "test_work_sheets.py": "lab", "test_architecture.py": "modules"}
 LONGEST_FIRST = (
-    "test_rehearsal.py", "test_work_sheets.py", "test_help.py", "test_commissioning.py", "test_together.py", "test_hostile.py",
+    "test_rehearsal.py", "test_work_sheets.py", "test_diagnosing.py", "test_help.py", "test_commissioning.py", "test_together.py",
+    "test_hostile.py",
     "test_rotation.py", "test_recorders.py", "test_steps.py",
 )  # fmt: skip
 
