@@ -46,7 +46,9 @@ def show(output: Output, result: Verification) -> None:
     if result.channels:
         show_channels(output, result)
     if any(f.severity.value != "note" for f in result.findings):
-        output.next("see to what is named (`zentrale diagnose --all`: whose fault it is, and what to do), then `zentrale verify` again")
+        output.next(
+            "see to what is named (`zentrale diagnose --all`: whose fault it is, and what to do), then `zentrale verify` again"
+        )
     else:
         output.next("`zentrale handover`")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zentrale.errors import InputError, NothingReachedError
@@ -180,7 +180,7 @@ def _conclude(seen: SiteLook, found: Mapping[str, FoundDevice], row: Planned, pr
         judge_service(device, climb, plan.policy, max(ground.late_s, seen.lag_s)),
         judge_access(device, climb, vault=seen.round.keyring.vault is not None),
     ]
-    streams = seen.streams.get(row.name, StreamsSeen())
+    streams = replace(seen.streams.get(row.name, StreamsSeen()), stored_whole=_stored_whole(seen, row.name))
     if isinstance(row, Camera):
         plays = streams.main is not None and streams.main.measured is not None
         stream, trouble = judge_stream(plan, row, climb, streams)
@@ -195,6 +195,12 @@ def _conclude(seen: SiteLook, found: Mapping[str, FoundDevice], row: Planned, pr
         ref, judged, figures=figures(streams), address=at.host or device.host,
         kind=f"{kind.maker} {kind.model}",
     )  # fmt: skip
+
+
+def _stored_whole(seen: SiteLook, camera: str) -> bool | None:
+    """Whether what was played of what is stored lacks nothing; None where nothing was."""
+    played = next((p for p in seen.round.played if p.camera == camera and p.times), None)
+    return None if played is None else not (played.lost or played.holes)
 
 
 def _recording(seen: SiteLook, camera: Camera, streams: StreamsSeen, *, plays: bool) -> Judged:

@@ -104,7 +104,9 @@ def judge_recording(plan: Plan, camera: Camera, seen: RecordingSeen, streams: St
         if played is not None and played.times
         else ""
     )
-    return holds(Layer.RECORDING, f"{where} records{until}{kept}")
+    account = f" as {held.user}" if held is not None and held.user else ""
+    other = f", not as planned ({codes['REC-14'].limit})" if "REC-14" in codes else ""
+    return holds(Layer.RECORDING, f"{where} records it{account}{other}{until}{kept}")
 
 
 def _other_address(plan: Plan, camera: Camera, seen: RecordingSeen, where: str) -> Judged:
