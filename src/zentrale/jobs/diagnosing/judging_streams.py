@@ -295,7 +295,7 @@ def _lost_where(
             Layer.LOSS, "DGN-32", Blame.CAMERA, f"packets are lost before they leave it: {count}", f"{told}; {counted}",
             causes, f"lower its bit rate or its number of viewers; restart it (`zentrale restart {camera.name}`), update it",
         )  # fmt: skip
-    only_here = " only on the way to here: what is stored is whole" if seen.stored_whole else ""
+    only_here = ", only on the way to here (what is stored is whole)" if seen.stored_whole else ""
     clean_tcp = any(m.transport == "tcp" and m not in lossy for m in ways)
     if within or clean_tcp:
         because = counted if within else "over TCP, which asks again for what is lost, nothing is missing"
