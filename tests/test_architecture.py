@@ -69,6 +69,7 @@ WITHIN: dict[str, dict[str, set[str]]] = {
         "registration": _WORK,
         "maintaining": {*_WORK, "registration"},
         "recordings": _WORK,
+        "wire": set(),
         "parts": set(),
         "network": set(),
         "": {*_WORK, "registration", "maintaining", "recordings", "parts", "network"},

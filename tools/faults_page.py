@@ -304,7 +304,7 @@ def _is_of(subject: str, name: str) -> bool:
 
 def accused(found: Mapping[str, Any]) -> list[str]:
     """What is said against a site on which nothing is broken."""
-    wrong = [f"{c['camera']}: {c['says']}" for c in found["cameras"] if not c["says"].startswith("well")]
+    wrong = [f"{c['camera']}: {c['says']}" for c in found["cameras"] if c["broken_at"] is not None]
     return wrong + [
         f"{f['code']} {f['subject']}: {f['measured']}" for f in found["findings"] if f["severity"] == "fault"
     ]

@@ -35,6 +35,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="network adapter to look from, by name or address",
     )
+    parser.add_argument(
+        "--wire", metavar="FILE", help="a capture made elsewhere at the same time: what of its streams is missing there"
+    )
     options.add_details(parser)
     options.add_entering(parser)
     options.add_site(parser)
@@ -83,9 +86,26 @@ def _diagnose(work: Work) -> Diagnoses:
     args, output, folder, plan = work.args, work.output, work.folder, work.plan
     names = rows_named(plan, args.names) if args.names else ()
     work.vault_if_any()
-    request = Request(names, tuple(args.adapter), folder.output / "pictures")
+    request = Request(names, tuple(args.adapter), folder.output / "pictures", _caught(args.wire))
     with work.logging(), output.progress("diagnosing", len(STEPS)) as step:
         return asyncio.run(diagnose(plan, work.keyring(), request, step))
+
+
+def _caught(file: str | None) -> dict[str, tuple[int, int]]:
+    """By the address of who sends: packets of its streams that are missing in the capture, and that are there."""
+    from pathlib import Path
+
+    if file is None:
+        return {}
+    from zentrale.jobs.wire.reading import read_file
+
+    read = read_file(Path(file))
+    found: dict[str, tuple[int, int]] = {}
+    for stream, measured in read.streams:
+        host = read.addresses.text(stream.way.source)
+        lost, there = found.get(host, (0, 0))
+        found[host] = lost + measured.packets_lost, there + measured.packets_received
+    return found
 
 
 def _pack(work: Work, path: Path, result: Diagnoses, found: dict[str, object]) -> None:

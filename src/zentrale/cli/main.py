@@ -40,6 +40,7 @@ COMMANDS = {
     "verify": "measure every stream, and all else that acceptance needs",
     "diagnose": "where a camera's way breaks, who is to blame, and what to do next",
     "recordings": "what the recorders keep: hours, holes, days; pictures of a moment",
+    "wire": "what is in a capture file: streams, stream addresses, who talked to whom",
     "handover": "write the evidence pack: page, camera list, pictures, figures",
     "vault": "credentials: candidate passwords, and those of each device",
     "explain": "say what a finding code means and what to do about it, or what a plan key means",

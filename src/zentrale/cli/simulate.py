@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from zentrale.cli.output import Output
     from zentrale.simulation.own_link import OwnLink
     from zentrale.simulation.scenario import Camera, Recorder, Scenario
+    from zentrale.simulation.tap import Tap
     from zentrale.site.model import Plan
 
 DESCRIPTION = """\
@@ -52,6 +53,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="a fault, on from the start; may be given more than once (`--fault list` tells all)",
     )  # fmt: skip
     options.completes(fault, _faults)
+    parser.add_argument(
+        "--capture", metavar="FILE", help="write along what the devices say and hear, as a capture (pcap)"
+    )
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
@@ -87,8 +91,13 @@ def run(args: argparse.Namespace) -> int:
     if args.device is not None:
         scenario = scenario.alone(args.device)
     prepare(output, scenario)
+    tap = None
+    if args.capture is not None:
+        from zentrale.simulation.tap import Tap
+
+        tap = Tap(Path(args.capture), {d.address: d.mac for d in scenario.devices})
     try:
-        return asyncio.run(_serve(output, scenario, args))
+        return asyncio.run(_serve(output, scenario, args, tap))
     except KeyboardInterrupt:
         return 0  # the only way this command ends: it is no interruption
 
@@ -292,7 +301,7 @@ def _list(output: Output, scenario: Scenario) -> None:
         )
 
 
-async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace) -> int:
+async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace, tap: Tap | None = None) -> int:
     import asyncio
     import signal
     import sys
@@ -305,12 +314,12 @@ async def _serve(output: Output, scenario: Scenario, args: argparse.Namespace) -
         loop.add_signal_handler(number, orders.put_nowait, None)
     if args.with_parent:
         loop.add_reader(sys.stdin.fileno(), _orders, sys.stdin.fileno(), bytearray(), orders)
-    order = await _one_site(output, scenario, args.scenario, orders)
+    order = await _one_site(output, scenario, args.scenario, orders, tap)
     while order is not None:
         if order:
             scenario = read_scenario(order)
             prepare(output, scenario)
-            order = await _one_site(output, scenario, order, orders)
+            order = await _one_site(output, scenario, order, orders, tap)
         else:
             output.line("no devices run")
             sys.stdout.flush()
@@ -334,7 +343,9 @@ def _orders(stdin: int, begun: bytearray, orders: Queue[str | None]) -> None:
         orders.put_nowait(None)
 
 
-async def _one_site(output: Output, scenario: Scenario, source: str | None, orders: Queue[str | None]) -> str | None:
+async def _one_site(
+    output: Output, scenario: Scenario, source: str | None, orders: Queue[str | None], tap: Tap | None = None
+) -> str | None:
     """Run the devices of one scenario until the next order comes, and return that."""
     import sys
     import time
@@ -344,7 +355,7 @@ async def _one_site(output: Output, scenario: Scenario, source: str | None, orde
     from zentrale.simulation.faults import Wanted
     from zentrale.simulation.stand_in import StandIn
 
-    site = StandIn(scenario, source)
+    site = StandIn(scenario, source, tap)
     await site.start()
     started = time.monotonic()
     cameras = quantities.count(len(site.cameras), "camera")
@@ -370,4 +381,7 @@ async def _one_site(output: Output, scenario: Scenario, source: str | None, orde
             f"{count.pictures} pictures in {quantities.seconds(time.monotonic() - started)}"
         )
     await site.stop()
+    if tap is not None and order is None:
+        tap.close()
+        output.hint(f"wrote {tap.path}: {tap.packets:,} packets")
     return order

@@ -17,6 +17,7 @@ from zentrale.errors import DeviceError, PassphraseChangedError, StorageError, W
 from zentrale.field.connection import reason
 
 log = logging.getLogger(__name__)
+OUT_OF_TIME = "the time given to one device"
 T = TypeVar("T")
 R = TypeVar("R")
 
@@ -86,7 +87,7 @@ def failure(item: T, error: Exception, budget_s: float | None = None) -> Failure
         whose = Whose.DEVICE if error.whose is Whose.INPUT and not isinstance(error, DeviceError) else error.whose
         return Failure(item, whose, error.what, error.advice, error=error)
     if isinstance(error, TimeoutError):
-        message = f"not done within {budget_s:g} s, the time given to one device" if budget_s else "no answer in time"
+        message = f"not done within {budget_s:g} s, {OUT_OF_TIME}" if budget_s else "no answer in time"
         return Failure(item, Whose.DEVICE, message, error=error)
     if isinstance(error, OSError):
         return Failure(item, Whose.NETWORK, f"connection failed: {reason(error)}", error=error)

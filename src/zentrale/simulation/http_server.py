@@ -18,6 +18,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 from zentrale.protocols.http_auth import wire_bytes
+from zentrale.simulation.tap import Tap
 
 log = logging.getLogger(__name__)
 MAX_BODY_BYTES = 64 * 1024 * 1024  # a firmware file
@@ -44,11 +45,19 @@ Handler = Callable[[HttpRequest], Awaitable[HttpResponse]]
 
 
 async def serve(
-    handler: Handler, address: str, port: int, *, chunked: bool = False, tls: ssl.SSLContext | None = None
+    handler: Handler,
+    address: str,
+    port: int,
+    *,
+    chunked: bool = False,
+    tls: ssl.SSLContext | None = None,
+    tap: Tap | None = None,
 ) -> asyncio.Server:
     """Start serving; the caller closes the server."""
 
     async def connected(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        if tap is not None and tls is None:
+            reader, writer = tap.beside(reader, writer)
         try:
             await _converse(handler, reader, writer, chunked=chunked)
         except (ConnectionError, TimeoutError, h11.RemoteProtocolError, ssl.SSLError) as error:

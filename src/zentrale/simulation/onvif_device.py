@@ -28,6 +28,7 @@ from zentrale.simulation import files
 from zentrale.simulation.http_server import HttpRequest, HttpResponse
 from zentrale.simulation.network_state import NetworkState
 from zentrale.simulation.scenario import Camera, Recorder
+from zentrale.simulation.tap import Tap
 
 log = logging.getLogger(__name__)
 TOKEN_LIFETIME_S = 300  # a signed request older or newer than this is refused as stale
@@ -67,6 +68,7 @@ class OnvifDevice:
         }
         self.clock_offset_s = config.clock_offset_s
         self.faults: set[str] = set()  # those that are on, by name
+        self.tap: Tap | None = None  # writes along what is said
         self.still = False  # nothing moves at the site
         self.runs = True  # false: it is starting, or has no power, and answers nobody
         self.timezone = "UTC0"

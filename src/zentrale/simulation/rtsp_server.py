@@ -69,6 +69,8 @@ class RtspServer:
         task = asyncio.current_task()
         assert task is not None
         self._connections.add(task)
+        if self.device.tap is not None:
+            reader, writer = self.device.tap.beside(reader, writer)
         connection = self._kind(self.device, writer)
         try:
             await connection.run(reader)
@@ -211,8 +213,11 @@ class Connection:
         rtp, control = self.udp[-2:]
 
         async def send(packets: list[bytes], is_rtcp: bool) -> None:
+            way = control if is_rtcp else rtp
             for number, packet in enumerate(packets, start=1):
-                (control if is_rtcp else rtp).sendto(packet)
+                way.sendto(packet)
+                if self.device.tap is not None:
+                    self.device.tap.udp(way.get_extra_info("sockname"), way.get_extra_info("peername"), packet)
                 if number % _UDP_BURST == 0:
                     await asyncio.sleep(0.001)
 

@@ -21,6 +21,7 @@ from zentrale.simulation.recorder_replay import ReplayConnection
 from zentrale.simulation.rtsp_server import CameraConnection, RtspServer
 from zentrale.simulation.scenario import Camera, Scenario
 from zentrale.simulation.switches import Fed, Switches
+from zentrale.simulation.tap import Tap
 
 
 def recipes(scenario: Scenario) -> Iterator[encoding.StreamRecipe]:
@@ -70,7 +71,7 @@ class _Place:
         if self._http is None and (not isinstance(config, Camera) or config.onvif):
             tls = http_server.certificate_for(config.address) if config.quirks.https_only else None
             self._http = await http_server.serve(
-                device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls
+                device.handle, config.address, config.http_port, chunked=config.quirks.chunked, tls=tls, tap=device.tap
             )
         serves: RtspServer | None = None
         if isinstance(device, SimulatedCamera):
@@ -105,8 +106,10 @@ class _Place:
 class StandIn:
     """A running stand-in site."""
 
-    def __init__(self, scenario: Scenario, source: str | None = None) -> None:
-        """`source`: the file that the scenario was read from, for devices that are played by processes of their own."""
+    def __init__(self, scenario: Scenario, source: str | None = None, tap: Tap | None = None) -> None:
+        """`source`: the file that the scenario was read from, for devices that are played by processes of their own; `tap`:
+        writes along what its devices say.
+        """
         self.scenario = scenario
         self.cameras = [SimulatedCamera(c) for c in scenario.cameras if not c.apart]
         self.apart = Apart([c for c in scenario.cameras if c.apart], source)
@@ -115,6 +118,7 @@ class StandIn:
             recorder.key_of, recorder.faults_at = self._key_of, self._faults_at
         for each in self.devices:
             each.still = scenario.still
+            each.tap = tap
         self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from zentrale.errors import InputError, NothingReachedError
@@ -44,11 +44,14 @@ _STORED = frozenset({"REC-12", "REC-21", "REC-23"})
 
 @dataclass(frozen=True)
 class Request:
-    """`names`: of devices; empty: all that have an open fault, or are silent now. `adapters`: by name or address."""
+    """`names`: of devices; empty: all that have an open fault, or are silent now. `adapters`: by name or address.
+    `caught`: of a capture made elsewhere, by address: packets of its streams that are missing there, and that are there.
+    """
 
     names: tuple[str, ...]
     adapters: tuple[str, ...]
     pictures_folder: Path
+    caught: Mapping[str, tuple[int, int]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -91,7 +94,8 @@ async def diagnose(plan: Plan, keyring: Keyring, request: Request, progress: Pro
             progress(1, STEPS[1])
             seen = await _seen(plan, keyring, request, some, found, run, ground, lag)
         progress(2, STEPS[2])
-        devices = tuple(_conclude(seen, found, row, files_alone(plan)) for row in some)
+        problems = files_alone(plan)
+        devices = tuple(_conclude(seen, found, r, problems, request.caught.get(device_row(plan, r).host)) for r in some)
         notes = Notes()
         for device in devices:
             notes.observe(DIAGNOSIS, device.ref, "from the plug to the disk", device.document())
@@ -162,7 +166,13 @@ async def _seen(
     return await look_at(look_round, ground, recorders, lag)
 
 
-def _conclude(seen: SiteLook, found: Mapping[str, FoundDevice], row: Planned, problems: Sequence[Finding]) -> Diagnosis:
+def _conclude(
+    seen: SiteLook,
+    found: Mapping[str, FoundDevice],
+    row: Planned,
+    problems: Sequence[Finding],
+    caught: tuple[int, int] | None = None,
+) -> Diagnosis:
     plan, ground = seen.plan, seen.ground
     device = device_row(plan, row)
     known, at, climb = found.get(device.name), seen.reached[row.name], seen.climbs.get(row.name)
@@ -180,7 +190,9 @@ def _conclude(seen: SiteLook, found: Mapping[str, FoundDevice], row: Planned, pr
         judge_service(device, climb, plan.policy, max(ground.late_s, seen.lag_s)),
         judge_access(device, climb, vault=seen.round.keyring.vault is not None),
     ]
-    streams = replace(seen.streams.get(row.name, StreamsSeen()), stored_whole=_stored_whole(seen, row.name))
+    streams = replace(
+        seen.streams.get(row.name, StreamsSeen()), stored_whole=_stored_whole(seen, row.name), caught=caught
+    )
     if isinstance(row, Camera):
         plays = streams.main is not None and streams.main.measured is not None
         stream, trouble = judge_stream(plan, row, climb, streams)

@@ -28,6 +28,7 @@ class StreamsSeen:
     planned: main, sub and third, as the plan wants them; udp, tcp: its main stream besides, by these ways, None where not tried
     shares:  how well its picture agrees with the reference picture of each camera, by name; 1 is the same
     stored_whole: whether what is stored of the same time lacks nothing; None where that was not seen
+    caught:  of its streams in a capture made elsewhere: how many packets are missing there, and how many there are; None without
     """
 
     planned: Sequence[StreamResult] = ()
@@ -35,6 +36,7 @@ class StreamsSeen:
     tcp: Measured | None = None
     shares: Mapping[str, float] = field(default_factory=dict)
     stored_whole: bool | None = None
+    caught: tuple[int, int] | None = None
 
     @property
     def main(self) -> StreamResult | None:
@@ -60,6 +62,8 @@ def judge_stream(plan: Plan, camera: Camera, climb: Climb | None, seen: StreamsS
     if not seen.planned:
         return not_known(Layer.STREAM, "there was no time left to play it")
     for result in seen.planned:
+        if result.measured is None and result.cause is None:
+            return not_known(Layer.STREAM, f"{result.stream} stream: {result.error}; run it again for this one alone")
         if result.measured is None:
             return _not_playing(camera, result)
     for result in seen.planned:
@@ -285,6 +289,10 @@ def _lost_where(
         if places is not None and places.numbered is not None
         else "it sent no two reports to count by"
     )
+    if seen.caught is not None:
+        counted += f"; where the capture was made {seen.caught[0]} of {sum(seen.caught)} are missing"
+        if not seen.caught[0]:
+            count += ", and none where the capture was made"
     if by_tcp is not None or (before and not within):
         over = "over TCP, which loses nothing on the way" if by_tcp is not None else counted
         causes = [
@@ -296,7 +304,9 @@ def _lost_where(
             causes, f"lower its bit rate or its number of viewers; restart it (`zentrale restart {camera.name}`), update it",
         )  # fmt: skip
     only_here = ", only on the way to here (what is stored is whole)" if seen.stored_whole else ""
-    clean_tcp = any(m.transport == "tcp" and m not in lossy for m in ways)
+    clean_tcp = (seen.caught is not None and not seen.caught[0]) or any(
+        m.transport == "tcp" and m not in lossy for m in ways
+    )
     if within or clean_tcp:
         because = counted if within else "over TCP, which asks again for what is lost, nothing is missing"
         bursts = places is not None and places.in_bursts

@@ -162,6 +162,8 @@ def _into_round(seen: SiteLook, row: Planned) -> None:
         seen.round.targets.append(replace(found.target, visit=visit))
         return
     at = seen.reached[row.name]
+    if row.name in seen.failures:
+        return  # that it was not done in time here is said of nobody
     if found is not None and found.entry is not None and found.entry.closed:
         seen.round.unresolved.append(Unresolved(row, found.entry.in_words(), "SEC-3", found.entry, observed=True))
         return
@@ -170,7 +172,7 @@ def _into_round(seen: SiteLook, row: Planned) -> None:
         reason = f"nothing of it answers at {where}"
     else:
         reason = (found.failed or str(found.refused or "") or next(iter(found.unfit.values()), "")) if found else ""
-        reason = reason or seen.failures.get(row.name) or "it could not be asked for its streams"
+        reason = reason or "it could not be asked for its streams"
     seen.round.unresolved.append(Unresolved(row, reason, "STR-1", observed=True))
 
 
@@ -182,6 +184,11 @@ async def _play_all(seen: SiteLook, as_planned: Check) -> None:
         as_planned.observe(seen.round),
         scheduler.run(more, lambda pair: _play(seen, *pair), at_once=2 * AT_ONCE, budget_s=_PLAY_S),
     )
+    # What was not done in the time that there is may be this machine's doing: nobody is accused by it.
+    seen.round.streams = [
+        replace(s, findings=()) if s.measured is None and scheduler.OUT_OF_TIME in s.error else s
+        for s in seen.round.streams
+    ]
     played: dict[tuple[str, Transport], Measured] = {}
     for (target, way), result in zip(more, others, strict=True):
         if isinstance(result, Measured):

@@ -1,0 +1,240 @@
+"""The files that captures are kept in: pcap (micro- and nanoseconds, both byte orders) and pcapng, as bytes that come in parts.
+
+Written from draft-ietf-opsawg-pcap and draft-ietf-opsawg-pcapng. What cannot be read ends the reading there, and says where:
+all that came before it counts.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+Bytes = npt.NDArray[np.uint8]
+Ints = npt.NDArray[np.int64]
+Floats = npt.NDArray[np.float64]
+
+MAX_PACKET_BYTES = 262_144  # the largest snap length that capture tools use
+MAX_BLOCK_BYTES = 4 * 1024 * 1024
+ROOM_BYTES = 24 * 1024 * 1024
+_SPARE = 64  # bytes behind a batch, so that a header at its very end may be looked at
+_PCAP = {b"\xd4\xc3\xb2\xa1": ("<", 1e-6), b"\xa1\xb2\xc3\xd4": (">", 1e-6), b"\x4d\x3c\xb2\xa1": ("<", 1e-9),
+         b"\xa1\xb2\x3c\x4d": (">", 1e-9)}  # fmt: skip
+_SECTION, _INTERFACE, _SIMPLE, _ENHANCED, _OLD = 0x0A0D0D0A, 1, 3, 6, 2
+_TSRESOL, _TSOFFSET = 9, 14
+NOT_A_CAPTURE = "it is no capture file: it begins neither as pcap nor as pcapng"
+
+
+class Batch(NamedTuple):
+    """Some packets, in the order of the file.
+
+    data:    the bytes that they lie in, with some spare ones behind; at: where each begins
+    caught:  so many bytes of each are there; length: so many it had
+    time_s:  when it was caught [s since 1970]; link: of which link type (LINKTYPE_ values), interface: on which
+    number:  of the first one, counted from 1
+    """
+
+    data: Bytes
+    at: Ints
+    caught: Ints
+    length: Ints
+    time_s: Floats
+    link: Ints
+    interface: Ints
+    number: int
+
+
+@dataclass
+class _Interface:
+    link: int
+    tick_s: float = 1e-6
+    offset_s: float = 0.0
+    snap: int = 0
+
+
+@dataclass
+class _Rows:
+    at: list[int] = field(default_factory=list)
+    caught: list[int] = field(default_factory=list)
+    length: list[int] = field(default_factory=list)
+    ticks: list[int] = field(default_factory=list)
+    interface: list[int] = field(default_factory=list)
+
+
+class CaptureReader:
+    """Reads from whatever fills a buffer. `ended` says why it read no more, empty where all was read; `packets` how many there
+    were.
+
+    The bytes of a batch are good until the next one is asked for: of a file of any size no more than a buffer is held.
+    """
+
+    def __init__(self) -> None:
+        self.ended = ""
+        self.packets = 0
+        self._read = 0  # bytes of the file before those in the buffer
+        self._order = ""
+        self._ng = False
+        self._interfaces: list[_Interface] = []
+        self._buffer = bytearray()
+        self._data: Bytes = np.zeros(0, np.uint8)
+
+    def batches(self, fill: Callable[[memoryview], int], room_bytes: int = ROOM_BYTES) -> Iterator[Batch]:
+        """`fill` puts bytes into what it is given, and returns how many; 0 at the end."""
+        self._buffer = bytearray(room_bytes + _SPARE)
+        self._data = np.frombuffer(self._buffer, np.uint8)
+        view, have = memoryview(self._buffer), 0
+        while not self.ended and (came := fill(view[have:room_bytes])):
+            have += came
+            while not self.ended:
+                used, batch = self._parse(have)
+                if batch is not None:
+                    yield batch
+                view[: have - used] = view[used:have]
+                have -= used
+                self._read += used
+                if not used:
+                    break
+            if have == room_bytes and not self.ended:
+                self._stop(0, "a block that is larger than anything that a capture holds")
+        if not self.ended:
+            if not self._order:
+                self.ended = NOT_A_CAPTURE if have else "the file is empty"
+            elif have:
+                self.ended = f"cut off at byte {self._read}: {have} bytes of an unfinished packet are left"
+
+    def _stop(self, at: int, why: str) -> None:
+        self.ended = f"damaged at byte {self._read + at}: {why}"
+
+    def _parse(self, have: int) -> tuple[int, Batch | None]:
+        """How many bytes were used, and the packets in them."""
+        if not self._order and (used := self._begin(have)):
+            return used, None
+        if not self._order:
+            return 0, None
+        return self._blocks(have) if self._ng else self._records(have)
+
+    def _begin(self, have: int) -> int:
+        magic = bytes(self._buffer[:4])
+        if have < 4:
+            return 0
+        if magic in _PCAP:
+            if have < 24:
+                return 0
+            self._order, tick_s = _PCAP[magic]
+            link = struct.unpack_from(f"{self._order}I", self._buffer, 20)[0] & 0x0FFFFFFF
+            self._interfaces = [_Interface(link, tick_s)]
+            return 24
+        if magic == b"\x0a\x0d\x0d\x0a":
+            self._ng, self._order = True, "<"
+            return 0
+        self.ended = NOT_A_CAPTURE
+        return 0
+
+    def _records(self, end: int) -> tuple[int, Batch | None]:
+        """Of pcap: a header of 16 bytes before each packet."""
+        buffer, at = self._buffer, 0
+        caught_at = struct.Struct(f"{self._order}I").unpack_from
+        starts: list[int] = []
+        note, last = starts.append, end - 16
+        while at <= last:
+            size = caught_at(buffer, at + 8)[0]
+            after = at + 16 + size
+            if after > end:
+                if size > MAX_PACKET_BYTES:
+                    self._stop(at, f"a packet of {size} bytes")
+                break
+            note(at)
+            at = after
+        if not starts:
+            return at, None
+        heads = np.array(starts, np.int64)
+        words = self._data[heads[:, None] + np.arange(16)].view(f"{self._order}u4").astype(np.int64)
+        time_s = words[:, 0] + words[:, 1] * self._interfaces[0].tick_s
+        return at, self._batch(heads + 16, words[:, 2], words[:, 3], time_s, np.zeros(len(heads), np.int64))
+
+    def _blocks(self, end: int) -> tuple[int, Batch | None]:
+        """Of pcapng: blocks, each with its type and its length before and behind it."""
+        buffer, at, rows = self._buffer, 0, _Rows()
+        while at + 12 <= end:
+            order = self._order
+            kind, size = struct.unpack_from(f"{order}II", buffer, at)
+            if kind == _SECTION:
+                if rows.at:  # a batch is of one section
+                    break
+                magic = buffer[at + 8 : at + 12]
+                order = "<" if magic == b"\x4d\x3c\x2b\x1a" else ">" if magic == b"\x1a\x2b\x3c\x4d" else ""
+                if not order:
+                    self._stop(at, "a section whose byte order nobody knows")
+                    break
+                size = struct.unpack_from(f"{order}I", buffer, at + 4)[0]
+            if size < 12 or size % 4 or size > MAX_BLOCK_BYTES:
+                self._stop(at, f"a block of {size} bytes")
+                break
+            if at + size > end:
+                break
+            if kind == _SECTION:
+                self._order, self._interfaces = order, []
+            elif not self._block(kind, at, size, rows):
+                break
+            at += size
+        return at, self._of_rows(rows) if rows.at else None
+
+    def _block(self, kind: int, at: int, size: int, rows: _Rows) -> bool:
+        """Take one in. False where it ends the reading."""
+        buffer, order, body = self._buffer, self._order, at + 8
+        if kind == _INTERFACE and size >= 20:
+            link, _, snap = struct.unpack_from(f"{order}HHI", buffer, body)
+            self._interfaces.append(self._with_options(_Interface(link, snap=snap), body + 8, at + size - 4))
+        elif kind in (_ENHANCED, _OLD) and size >= 32:
+            if kind == _ENHANCED:
+                interface, high, low, caught, length = struct.unpack_from(f"{order}IIIII", buffer, body)
+            else:
+                interface, _, high, low, caught, length = struct.unpack_from(f"{order}HHIIII", buffer, body)
+            if caught > size - 32 or interface >= len(self._interfaces):
+                self._stop(at, "a packet that is longer than its block, or of an unknown interface")
+                return False
+            _append(rows, body + 20, caught, length, high << 32 | low, interface)
+        elif kind == _SIMPLE and size >= 16 and self._interfaces:
+            length = struct.unpack_from(f"{order}I", buffer, body)[0]
+            caught = min(length, size - 16, self._interfaces[0].snap or length)
+            _append(rows, body + 4, caught, length, 0, 0)
+        return True  # what is not known here, as secrets for decryption, is left alone
+
+    def _with_options(self, interface: _Interface, at: int, end: int) -> _Interface:
+        buffer = self._buffer
+        while at + 4 <= end:
+            code, size = struct.unpack_from(f"{self._order}HH", buffer, at)
+            value = buffer[at + 4 : min(end, at + 4 + size)]
+            if code == 0:
+                break
+            if code == _TSRESOL and value:
+                interface.tick_s = 2.0 ** -(value[0] & 0x7F) if value[0] & 0x80 else 10.0 ** -value[0]
+            elif code == _TSOFFSET and len(value) == 8:
+                interface.offset_s = float(struct.unpack(f"{self._order}q", value)[0])
+            at += 4 + size + -size % 4
+        return interface
+
+    def _of_rows(self, rows: _Rows) -> Batch:
+        interface = np.array(rows.interface, np.int64)
+        tick_s = np.array([i.tick_s for i in self._interfaces])[interface]
+        offset_s = np.array([i.offset_s for i in self._interfaces])[interface]
+        at, caught, length = (np.array(some, np.int64) for some in (rows.at, rows.caught, rows.length))
+        return self._batch(at, caught, length, np.array(rows.ticks, np.uint64) * tick_s + offset_s, interface)
+
+    def _batch(self, at: Ints, caught: Ints, length: Ints, time_s: Floats, interface: Ints) -> Batch:
+        link = np.array([i.link for i in self._interfaces], np.int64)[interface]
+        number = self.packets + 1
+        self.packets += len(at)
+        return Batch(self._data, at, caught, np.maximum(length, caught), time_s, link, interface, number)
+
+
+def _append(rows: _Rows, at: int, caught: int, length: int, ticks: int, interface: int) -> None:
+    rows.at.append(at)
+    rows.caught.append(caught)
+    rows.length.append(length)
+    rows.ticks.append(ticks)
+    rows.interface.append(interface)

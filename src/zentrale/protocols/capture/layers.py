@@ -1,0 +1,228 @@
+"""From the link up to UDP and TCP, a whole batch of packets at a stroke: Ethernet with its tags (IEEE 802.1Q, 802.1ad), Linux
+cooked captures v1 and v2, raw IP, loopback; IPv4 (RFC 791), IPv6 with its extension headers (RFC 8200).
+
+An address is a number: IPv4 as it is, IPv6 by a table of those that were seen, above 2^32.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from zentrale.protocols.capture.container import Batch, Bytes, Ints
+
+Bools = npt.NDArray[np.bool_]
+
+ETHERNET, NULL, RAW_BSD, RAW_BSD_14, RAW, LOOP, COOKED, IPV4_ONLY, IPV6_ONLY, COOKED_2 = (
+    1, 0, 12, 14, 101, 108, 113, 228, 229, 276,
+)  # fmt: skip
+ARP, IPV4, IPV6 = 0x0806, 0x0800, 0x86DD
+ICMP, IGMP, TCP, UDP, ICMP6 = 1, 2, 6, 17, 58
+_TAGS = (0x8100, 0x88A8, 0x9100)
+_MOST_TAGS, _MOST_EXTENSIONS = 4, 8
+_EXTENSIONS = (0, 43, 60, 135)  # hop by hop, routing, destination, mobility: each with its length in 8 bytes
+_FRAGMENT, _AUTHENTICATION = 44, 51
+_IP6 = 1 << 32
+LINKS = (ETHERNET, NULL, RAW_BSD, RAW_BSD_14, RAW, LOOP, COOKED, IPV4_ONLY, IPV6_ONLY, COOKED_2)
+
+
+class Layers(NamedTuple):
+    """What each packet of a batch is. Places are in the batch's bytes; -1: there is none.
+
+    ethertype: of what the link carries; vlan: the outermost tag, -1 without one
+    sender, receiver: MAC addresses as numbers, -1 where the link has none
+    ip:        where its IP packet begins; proto: what that carries
+    source, target: addresses; fragment: it is a part of a larger packet
+    ports:     of source and target, for UDP and TCP
+    payload:   where it begins; size: so many bytes it has by its headers; there: so many of them were caught
+    """
+
+    ethertype: Ints
+    vlan: Ints
+    sender: Ints
+    receiver: Ints
+    ip: Ints
+    proto: Ints
+    source: Ints
+    target: Ints
+    fragment: Bools
+    source_port: Ints
+    target_port: Ints
+    transport: Ints
+    payload: Ints
+    size: Ints
+    there: Ints
+
+
+@dataclass
+class Addresses:
+    """The IPv6 addresses that were seen, each with its number."""
+
+    numbers: dict[bytes, int] = field(default_factory=dict)
+    most: int = 1 << 20
+
+    def number(self, packed: bytes) -> int:
+        if packed not in self.numbers and len(self.numbers) < self.most:
+            self.numbers[packed] = _IP6 + len(self.numbers)
+        return self.numbers.get(packed, _IP6 + self.most)
+
+    def text(self, number: int) -> str:
+        if number < _IP6:
+            return str(ipaddress.IPv4Address(number)) if number >= 0 else ""
+        packed = next((p for p, n in self.numbers.items() if n == number), None)
+        return str(ipaddress.IPv6Address(packed)) if packed is not None else "an IPv6 address"
+
+
+def mac_text(number: int) -> str:
+    digits = f"{number:012x}"
+    return ":".join(digits[i : i + 2] for i in range(0, 12, 2)) if number >= 0 else ""
+
+
+def u8(data: Bytes, at: Ints) -> Ints:
+    return data[at].astype(np.int64)
+
+
+def u16(data: Bytes, at: Ints) -> Ints:
+    return data[at].astype(np.int64) << 8 | data[at + 1]
+
+
+def u32(data: Bytes, at: Ints) -> Ints:
+    return u16(data, at) << 16 | u16(data, at + 2)
+
+
+def u48(data: Bytes, at: Ints) -> Ints:
+    return u16(data, at) << 32 | u32(data, at + 2)
+
+
+def decode(batch: Batch, addresses: Addresses) -> Layers:
+    """Nothing that a packet says leads beyond its own bytes: what is cut off, or lies, ends where it does so."""
+    data, count = batch.data, len(batch.at)
+    end = batch.at + batch.caught
+    none = np.full(count, -1, np.int64)
+    ethertype, at, vlan, sender, receiver = none.copy(), batch.at.copy(), none.copy(), none.copy(), none.copy()
+    for link in np.unique(batch.link):
+        _link(int(link), batch, batch.link == link, (ethertype, at, vlan, sender, receiver), end)
+    length = np.where(ethertype >= 0, batch.length - (at - batch.at), 0)
+    ip, proto, source, target = none.copy(), none.copy(), none.copy(), none.copy()
+    transport, size, fragment = none.copy(), np.zeros(count, np.int64), np.zeros(count, bool)
+    into = (ip, proto, source, target, transport, size)
+    _ipv4(data, np.flatnonzero((ethertype == IPV4) & (at + 20 <= end)), at, length, into, fragment)
+    rows = np.flatnonzero((ethertype == IPV6) & (at + 40 <= end))
+    _ipv6(data, rows, (at, end, length), into, fragment, addresses)
+    source_port, target_port, payload = none.copy(), none.copy(), none.copy()
+    whole = (transport >= 0) & ~fragment
+    udp = np.flatnonzero(whole & (proto == UDP) & (transport + 8 <= end) & (size >= 8))
+    start = transport[udp]
+    source_port[udp], target_port[udp], payload[udp] = u16(data, start), u16(data, start + 2), start + 8
+    told = u16(data, start + 4)
+    size[udp] = np.where((told >= 8) & (told <= size[udp]), told, size[udp]) - 8
+    tcp = np.flatnonzero(whole & (proto == TCP) & (transport + 20 <= end) & (size >= 20))
+    start = transport[tcp]
+    head = (data[start + 12].astype(np.int64) >> 4) * 4
+    head = np.where((head >= 20) & (head <= size[tcp]), head, 20)
+    source_port[tcp], target_port[tcp], payload[tcp] = u16(data, start), u16(data, start + 2), start + head
+    size[tcp] -= head
+    there = np.where(payload >= 0, np.clip(end - payload, 0, size), 0)
+    return Layers(
+        ethertype, vlan, sender, receiver, ip, proto, source, target, fragment, source_port, target_port, transport,
+        payload, size, there,
+    )  # fmt: skip
+
+
+def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, Ints, Ints], end: Ints) -> None:
+    ethertype, at, vlan, sender, receiver = into
+    data = batch.data
+
+    def rows(size: int) -> Ints:
+        return np.flatnonzero(mine & (at + size <= end))
+
+    if link == ETHERNET:
+        some = rows(14)
+        start = at[some]
+        receiver[some], sender[some], ethertype[some] = u48(data, start), u48(data, start + 6), u16(data, start + 12)
+        at[some] += 14
+    elif link == COOKED:  # type, kind, length of the address, address, protocol
+        some = rows(16)
+        start = at[some]
+        ethertype[some] = u16(data, start + 14)
+        sender[some] = np.where(u16(data, start + 4) == 6, u48(data, start + 6), -1)
+        at[some] += 16
+    elif link == COOKED_2:
+        some = rows(20)
+        start = at[some]
+        ethertype[some] = u16(data, start)
+        sender[some] = np.where(u8(data, start + 11) == 6, u48(data, start + 12), -1)
+        at[some] += 20
+    elif link in (NULL, LOOP):
+        some = rows(4)
+        # The family is in the byte order of whoever caught it: IPv4 is 2 everywhere, IPv6 is 24, 28 or 30.
+        family = np.maximum(data[at[some]], data[at[some] + 3]).astype(np.int64)
+        ethertype[some] = np.where(family == 2, IPV4, np.where(np.isin(family, (10, 24, 28, 30)), IPV6, -1))
+        at[some] += 4
+    elif link in (RAW, RAW_BSD, RAW_BSD_14, IPV4_ONLY, IPV6_ONLY):
+        some = rows(1)
+        version = data[at[some]] >> 4
+        ethertype[some] = np.where(version == 4, IPV4, np.where(version == 6, IPV6, -1))
+    for _ in range(_MOST_TAGS):
+        some = np.flatnonzero(mine & np.isin(ethertype, _TAGS) & (at + 4 <= end))
+        if not len(some):
+            return
+        start = at[some]
+        vlan[some] = np.where(vlan[some] < 0, u16(data, start) & 0xFFF, vlan[some])
+        ethertype[some] = u16(data, start + 2)
+        at[some] += 4
+
+
+_Into = tuple[Ints, Ints, Ints, Ints, Ints, Ints]
+
+
+def _ipv4(data: Bytes, rows: Ints, at: Ints, length: Ints, into: _Into, fragment: Bools) -> None:
+    ip, proto, source, target, transport, size = into
+    rows = rows[data[at[rows]] >> 4 == 4]
+    start = at[rows]
+    head = (data[start].astype(np.int64) & 15) * 4
+    told = u16(data, start + 2)
+    told = np.where((told >= head) & (told <= length[rows]), told, length[rows])  # 0 where a card cuts them itself
+    good = (head >= 20) & (told >= head)
+    rows, start, head, told = rows[good], start[good], head[good], told[good]
+    ip[rows], proto[rows] = start, u8(data, start + 9)
+    source[rows], target[rows] = u32(data, start + 12), u32(data, start + 16)
+    fragment[rows] = (u16(data, start + 6) & 0x3FFF) != 0
+    transport[rows], size[rows] = start + head, told - head
+
+
+def _ipv6(
+    data: Bytes, rows: Ints, place: tuple[Ints, Ints, Ints], into: _Into, fragment: Bools, addresses: Addresses
+) -> None:
+    """`place`: where each begins and ends, and how long it was."""
+    at, end, length = place
+    ip, proto, source, target, transport, size = into
+    rows = rows[data[at[rows]] >> 4 == 6]
+    if not len(rows):
+        return
+    start = at[rows]
+    told = u16(data, start + 4)
+    left = np.where((told > 0) & (told + 40 <= length[rows]), told, length[rows] - 40)
+    ip[rows], proto[rows] = start, u8(data, start + 6)
+    for column, offset in ((source, 8), (target, 24)):
+        packed, which = np.unique(data[(start + offset)[:, None] + np.arange(16)], axis=0, return_inverse=True)
+        column[rows] = np.array([addresses.number(p.tobytes()) for p in packed], np.int64)[which.reshape(-1)]
+    transport[rows], size[rows] = start + 40, left
+    for _ in range(_MOST_EXTENSIONS):
+        some = rows[
+            np.isin(proto[rows], (*_EXTENSIONS, _FRAGMENT, _AUTHENTICATION)) & (transport[rows] + 8 <= end[rows])
+        ]
+        if not len(some):
+            return
+        here = transport[some]
+        is_fragment = proto[some] == _FRAGMENT
+        words = u8(data, here + 1)
+        long = np.where(is_fragment, 8, np.where(proto[some] == _AUTHENTICATION, (words + 2) * 4, (words + 1) * 8))
+        fragment[some] |= is_fragment & ((u16(data, here + 2) & 0xFFF9) != 0)
+        proto[some] = u8(data, here)
+        size[some] = np.maximum(0, size[some] - long)
+        transport[some] = np.minimum(here + long, end[some])
