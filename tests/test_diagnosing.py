@@ -83,10 +83,22 @@ def test_each_fault_is_found_at_its_layer_and_no_other(tmp_path: Path) -> None:
             assert TOOL["accused"](TOOL["diagnosed"](site, *names)) == []
         TOOL["break_all"](playing)
         broken = TOOL["diagnosed"](site)
-    seen = {c["camera"]: (c["broken_at"], c["blame"]) for c in broken["cameras"]}
+        found = {c["camera"]: c for c in broken["cameras"]}
+        for _ in range(3):  # what a busy machine had no time for is not known, and asked again
+            again = [name for name, c in found.items() if _verdict(c) != TABLE.get(name) and "not known" in _states(c)]
+            found |= {c["camera"]: c for c in (TOOL["diagnosed"](site, *again)["cameras"] if again else ())}
+    seen = {name: _verdict(c) for name, c in found.items()}
     assert {name: pair for name, pair in seen.items() if TABLE[name] != pair} == {} and set(seen) == set(TABLE)
-    assert {c["camera"]: [a["code"] for a in c["also"]] for c in broken["cameras"] if c["also"]} == ALSO
+    assert {name: [a["code"] for a in c["also"]] for name, c in found.items() if c["also"]} == ALSO
     assert [(c["what"], c["cameras"]) for c in broken["common"]] == [("switch far", ["far-1", "far-2", "far-3"])]
+
+
+def _verdict(camera: dict[str, Any]) -> tuple[str | None, str | None]:
+    return camera["broken_at"], camera["blame"]
+
+
+def _states(camera: dict[str, Any]) -> list[str]:
+    return [layer["state"] for layer in camera["layers"]]
 
 
 def _packets(numbers: Iterable[int], stamp: Callable[[int], int] = lambda n: n * 3600) -> bytes:

@@ -86,12 +86,12 @@ def pcapng(frames: Iterable[tuple[int, Frame]], order: str = "<") -> bytes:
     return out
 
 
-def h264(count: int, *, gone: Iterable[int] = (), ssrc: int = 7, at_s: float = 100.0) -> list[Frame]:
+def h264(count: int, *, gone: Iterable[int] = (), ssrc: int = 7, at_s: float = 100.0, size: int = 40) -> list[Frame]:
     """One slice a packet and picture, 25 pictures a second, a key picture each ten (RFC 6184 clause 5.2)."""
     lost = set(gone)
 
     def picture(n: int) -> bytes:
-        packet = rtp(65_530 + n, n * 3600, (b"\x65" if n % 10 == 0 else b"\x41") + bytes(40), ssrc)
+        packet = rtp(65_530 + n, n * 3600, (b"\x65" if n % 10 == 0 else b"\x41") + bytes(size), ssrc)
         return ethernet(CAMERA, udp((CAMERA, 5000), (RECORDER, 5004), packet))
 
     return [(at_s + n / 25, picture(n)) for n in range(count) if n not in lost]
@@ -115,6 +115,17 @@ def test_a_stream_is_the_same_in_every_container(tmp_path: Path, order: str, nan
         assert m.fps == pytest.approx(25, abs=0.1) and stream.way.target_port == 5004 and found.packets == 98
         assert found.seconds == pytest.approx(99 / 25, abs=1e-5) and found.first_s == pytest.approx(100.0, abs=1e-6)
         assert found.ended == ""
+
+
+def test_main_and_sub_without_sizes_are_told_by_clearly_different_rates_alone(tmp_path: Path) -> None:
+    def kinds(*sizes: int) -> list[str]:
+        frames = [
+            frame for ssrc, size in enumerate(sizes) for frame in h264(60, ssrc=ssrc, size=size, at_s=100 + ssrc / 1000)
+        ]
+        return [row.document()["stream"] for row in tell(read(tmp_path, pcap(sorted(frames))), None).streams]  # type: ignore[misc]
+
+    assert kinds(800, 200) == ["main", "sub"] and kinds(400, 390) == kinds(400, 400) == ["unknown"] * 2
+    assert kinds(800) == ["unknown"], "nothing to compare it with"
 
 
 def test_links_tags_versions_and_extensions_lead_to_the_same_datagram(tmp_path: Path) -> None:

@@ -27,6 +27,7 @@ _PASSPHRASE = "demo passphrase"
 _INSTALLER_PASSWORD = "Quoin-Paddle-58"
 _SNMP_PASSWORD, _SNMP_PRIVACY, _COMMUNITY = "read-made-up-1", "hide-made-up-1", "locks-read"
 _FACTORY_PASSWORD = "umbra-1234"
+_CAUGHT, _CAPTURE = "quay-analogue", "output/demo/quay-analogue.pcap"
 
 # What the scenario has wrong on purpose: where it shows, its code, its subject, and what it is.
 SEEDED = (
@@ -107,7 +108,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 class _Demo(Story):
-    of = 9
+    of = 10
 
     def __init__(self, output: Output, folder: Path, args: argparse.Namespace) -> None:
         super().__init__(output, folder, args)
@@ -143,6 +144,8 @@ class _Demo(Story):
         self._command("register")
         self._step("Every stream measured, strangers kept out, every channel records")
         self._command("verify", "--seconds", f"{self.args.seconds:g}", expected=(0, 1))
+        self._step("What a capture of the camera without ONVIF tells: who asked it for which stream")
+        self._command("wire", "addresses", _CAPTURE)
         self._step("The evidence for the customer")
         self._command("handover", expected=(0, 1))
         if not self.args.keep_running:
@@ -160,13 +163,15 @@ class _Demo(Story):
 
         from zentrale.errors import InputError
 
-        self.output.line("$ zentrale simulate &", "cyan")
+        along = ["--capture", _CAPTURE, "--capture-of", _CAUGHT]
+        self.output.line(f"$ zentrale simulate {' '.join(along)} &", "cyan")
         self.output.hint("(the first start of the stand-in encodes its pictures, once)")
         # Its stdin closes when this program ends, however it ends: no process is left behind.
         with self._kept("stand-in") as file:
             self.stand_in = subprocess.Popen(
-                [sys.executable, "-m", "zentrale", "simulate", "--with-parent"],
+                [sys.executable, "-m", "zentrale", "simulate", "--with-parent", *along],
                 stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=file, text=True, start_new_session=True,
+                cwd=self.folder,
                 env={**os.environ, "COLUMNS": "200"},  # what it is ready with is one line, however narrow this terminal is
             )  # fmt: skip
         assert self.stand_in.stdout is not None

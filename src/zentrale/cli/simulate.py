@@ -56,6 +56,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--capture", metavar="FILE", help="write along what the devices say and hear, as a capture (pcap)"
     )
+    parser.add_argument("--capture-of", metavar="NAME", action="append", default=[], help="only of this device")
     parser.add_argument("--list", action="store_true", help="say what the scenario holds, and stop")
     parser.add_argument("--with-parent", action="store_true", help=WITH_PARENT)
     parser.add_argument("--device", metavar="NAME", help=argparse.SUPPRESS)  # one device, where it stands apart
@@ -93,9 +94,9 @@ def run(args: argparse.Namespace) -> int:
     prepare(output, scenario)
     tap = None
     if args.capture is not None:
-        from zentrale.simulation.tap import Tap
+        from zentrale.simulation.tap import tap_of
 
-        tap = Tap(Path(args.capture), {d.address: d.mac for d in scenario.devices})
+        tap = tap_of(scenario, Path(args.capture), args.capture_of)
     try:
         return asyncio.run(_serve(output, scenario, args, tap))
     except KeyboardInterrupt:
@@ -142,8 +143,10 @@ def _check_usage(args: argparse.Namespace) -> None:
 
     others = {"--scenario": args.scenario, "--new": args.new, "--cameras": args.cameras, "--device": args.device}
     given = [name for name, value in others.items() if value is not None]
-    if args.plan and args.fault:
-        given.append("--fault")
+    if args.plan:
+        given += [name for name, value in (("--fault", args.fault), ("--capture", args.capture)) if value]
+    if args.capture_of and args.capture is None:
+        raise InputError("--capture-of goes with --capture", "say into which file: --capture FILE")
     if args.plan and given:
         raise InputError(f"{given[0]} does not go with --plan", "the plan says what exists")
     if not args.plan and (args.into or args.site):

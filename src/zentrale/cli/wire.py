@@ -17,7 +17,6 @@ Reads capture files (pcap, pcapng) as capture tools write them: who talked to wh
 the stream addresses that were asked for, with their answers; each RTP stream with loss, order, jitter and frames, by the
 meter of live streams; what others could have read. No password in them is ever shown. Nothing is sent to anybody."""
 EXAMPLE = "zentrale wire read site.pcapng\n  zentrale wire addresses site.pcapng --write"
-_MOST = 100_000  # packets between two words of progress
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -71,11 +70,12 @@ def _told(work: Work) -> WireTold:
 
     from zentrale.jobs.wire.reading import read_file
     from zentrale.jobs.wire.telling import tell
+    from zentrale.quantities import size
 
     path, plan = Path(work.args.file), plan_here(work)
-    size = path.stat().st_size if path.is_file() else 0
-    with work.output.progress(f"reading {path.name}", 1 if size else 0):
-        told = tell(read_file(path), plan)
+    if path.is_file():
+        work.output.hint(f"reading {path.name}, {size(path.stat().st_size)}")
+    told = tell(read_file(path), plan)
     if plan is not None:
         journal(work, {"file": told.read.file, "packets": told.read.packets})
     return told
@@ -95,17 +95,17 @@ def _read(work: Work) -> int:
 
 
 def _addresses(work: Work) -> int:
-    from zentrale.cli.wire_shown import show_addresses, show_entries
+    from zentrale.cli.wire_shown import show_addresses, show_entries, show_works
     from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.jobs.wire.entering import changes, entries, write
 
     args, output = work.args, work.output
     if args.yes and not args.write:
         raise InputError("wire addresses: --yes goes with --write", "say --write, or leave it out")
-    told = _told(work)
     plan = plan_here(work)
     if args.write and plan is None:
         raise InputError("wire addresses --write: no site is here", "run it in a site folder, or name one with --site")
+    told = _told(work)
     some = entries(plan, told.addresses) if plan is not None else []
     if args.json:
         output.document({
@@ -115,6 +115,7 @@ def _addresses(work: Work) -> int:
                 for e in some
             ],
         })  # fmt: skip
+    show_works(output, told)
     show_addresses(output, told)
     show_entries(output, some, asked=args.write)
     todo = changes(some)

@@ -90,7 +90,7 @@ def _seconds(text: str) -> float:
     return seconds
 
 
-def _show_caught(work: Work, caught: Catch) -> None:
+def _show_caught(work: Work, caught: Catch, *, kept: bool = True) -> None:
     from zentrale.quantities import size
 
     output = work.output
@@ -104,6 +104,8 @@ def _show_caught(work: Work, caught: Catch) -> None:
         output.line(f"{caught.own:,} of them are this machine's own (marked outbound)")
     if caught.given_way:
         output.line(f"{caught.given_way} older files gave way to newer ones")
+    if not kept:
+        return
     for file in caught.files:
         output.line(f"  {file}")
     output.next(f"`zentrale wire read {caught.files[-1]}`")
@@ -113,15 +115,19 @@ def compare(work: Work) -> int:
     import tempfile
     from pathlib import Path
 
-    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS
+    from zentrale.errors import EXIT_AS_PLANNED, EXIT_FAULTS, InputError
     from zentrale.jobs.wire.comparing import compare as lay_beside
     from zentrale.site.folder import write_atomically
 
     args, output = work.args, work.output
+    if args.first == "live":
+        raise InputError("wire compare: A is a capture file, not live", "live goes second: compare FILE live")
+    if not Path(args.first).is_file():
+        raise InputError(f"{args.first}: there is no such file", "expected a capture, pcap or pcapng")
     if args.second == "live":
         with tempfile.TemporaryDirectory() as folder:
             here = Path(folder) / "live.pcapng"
-            _show_caught(work, _catch(work, here))
+            _show_caught(work, _catch(work, here), kept=False)
             found = lay_beside(Path(args.first), here)
     else:
         found = lay_beside(Path(args.first), Path(args.second))

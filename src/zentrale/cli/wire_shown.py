@@ -46,12 +46,32 @@ def _streams(output: Output, told: WireTold) -> None:
         sent = m.packets_lost + m.packets_received
         jitter = f"{m.jitter_ms:.1f} ms" if m.jitter_ms is not None and row.stream.told.media else "-"
         rows.append([
-            row.source, row.destination, m.codec or "?", quantities.resolution(*row.size) if row.size else "?",
+            row.source, row.destination, row.kind, m.codec or "?", quantities.resolution(*row.size) if row.size else "?",
             f"{m.fps:.1f}" if m.fps else "?", f"{'fault' if m.packets_lost else 'ok'}|{m.packets_lost}/{sent}",
             str(m.packets_reordered), jitter, str(m.frames),
         ])  # fmt: skip
     output.heading(f"Streams{'' if output.details or len(told.streams) <= _FEW else ', those that lack most'}")
-    output.table(["from", "to", "codec", ">size", ">fps", ">lost", "?>disordered", "?>jitter", "?>frames"], rows)
+    output.table(
+        ["from", "to", "?stream", "codec", ">size", ">fps", ">lost", "?>disordered", "?>jitter", "?>frames"], rows
+    )
+
+
+def show_works(output: Output, told: WireTold) -> None:
+    """The verdict on the addresses alone."""
+    from zentrale.quantities import count
+
+    number, within = len(told.addresses), f"{told.read.packets:,} packets"
+    if told.read.ended:
+        within += f", and the file ends early: {told.read.ended}"
+    if not number:
+        output.line(f"NOT JUDGED  nobody asks for a stream in {within}", "bold yellow")
+        return
+    states = [a.works for a in told.addresses]
+    said = [f"{states.count(state)} {word}" for state, word in ((True, "played or described"), (False, "refused"),
+                                                                (None, "without an answer")) if state in states]  # fmt: skip
+    word, style = ("OK", "bold green") if all(states) and not told.read.ended else ("WARNINGS", "bold yellow")
+    asked = f"{count(number, 'stream address')} asked for in {within}"
+    output.line(f"{word}  {asked}: {', '.join(said)}", style)
 
 
 def show_addresses(output: Output, told: WireTold) -> None:

@@ -118,7 +118,7 @@ class StandIn:
             recorder.key_of, recorder.faults_at = self._key_of, self._faults_at
         for each in self.devices:
             each.still = scenario.still
-            each.tap = tap
+            each.tap = tap.of(each.config.name) if tap is not None else None
         self._places: list[_Place] = []
         self._beside = announcing.Beside(self.devices)
         self._announcer = discovery.Announcer(self.devices)

@@ -9,12 +9,14 @@ import ipaddress
 import os
 import struct
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from zentrale.errors import InputError
 from zentrale.protocols import frames
+from zentrale.simulation.scenario import Scenario
+from zentrale.words import meant
 
 _HEAD = struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, 262_144, 1)
 MOST_BYTES = 500_000_000
@@ -25,11 +27,14 @@ Place = tuple[str, int]
 
 
 class Tap:
-    """`macs`: of each device, by its address; all others are this machine. Raises InputError where the file cannot be made."""
+    """`macs`: of each device, by its address; all others are this machine. `only`: the names of those that are written along,
+    all of them where it is empty. Raises InputError where the file cannot be made.
+    """
 
-    def __init__(self, path: Path, macs: Mapping[str, str]) -> None:
+    def __init__(self, path: Path, macs: Mapping[str, str], only: Collection[str] = ()) -> None:
         self.path = path
         self.macs = dict(macs)
+        self.only = frozenset(only)
         self.packets = 0
         self._size = len(_HEAD)
         self._next: dict[tuple[Place, Place], int] = {}
@@ -39,8 +44,13 @@ class Tap:
             raise InputError(
                 f"--capture {path}: cannot be made: {error.strerror or error}", "give another name"
             ) from None
-        self._file: BinaryIO = os.fdopen(descriptor, "wb")
+        self._file: BinaryIO = os.fdopen(
+            descriptor, "wb", buffering=0
+        )  # whole at any time: it may be read while it grows
         self._file.write(_HEAD)
+
+    def of(self, name: str) -> Tap | None:
+        return self if not self.only or name in self.only else None
 
     def close(self) -> None:
         self._file.close()
@@ -89,6 +99,17 @@ class Tap:
         client, server = writer.get_extra_info("peername")[:2], writer.get_extra_info("sockname")[:2]
         self.opened(client, server)
         return _Reader(reader, self, client, server), _Writer(writer, self, server, client)
+
+
+def tap_of(scenario: Scenario, path: Path, only: list[str]) -> Tap:
+    """Raises InputError where the scenario has no such device, or the file cannot be made."""
+    names = [d.name for d in scenario.devices]
+    for name in only:
+        if name not in names:
+            raise InputError(
+                f"--capture-of {name}: no such device{meant(name, names)}", "see `zentrale simulate --list`"
+            )
+    return Tap(path, {d.address: d.mac for d in scenario.devices}, only)
 
 
 class _Reader:

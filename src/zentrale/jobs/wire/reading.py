@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from zentrale.errors import InputError
 from zentrale.protocols.capture.container import NOT_A_CAPTURE, Batch, CaptureReader
 from zentrale.protocols.capture.conversations import Connection, Conversations, Weak
@@ -68,7 +70,7 @@ def read_file(path: Path, progress: Progress = lambda done, text: None) -> WireR
                     first_s = float(times.min()) if not last_s else min(first_s, float(times.min()))
                     last_s = max(last_s, float(times.max()))
                 snapped += int((batch.caught < batch.length).sum())
-                for link in {int(link) for link in batch.link} - set(LINKS):
+                for link in set(np.unique(batch.link).tolist()) - set(LINKS):
                     links[link] = links.get(link, 0) + int((batch.link == link).sum())
                 one(batch)
                 progress(reader.packets, "")

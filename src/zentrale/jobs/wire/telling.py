@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
@@ -21,6 +21,7 @@ from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Plan, Policy
 
 _QUERY_S = 125.0  # RFC 3376 clause 8.2: a querier asks again within this
+_CLEARLY = 2.0  # so many times the bit rate is another stream
 _MOST_SAID = 4  # kinds of requests
 _ARP_FLOOD = 200  # requests a second: a scan of a /24 is more, a quiet network of 500 devices is less
 _WEAK = {
@@ -39,11 +40,16 @@ class StreamRow:
     destination: str
     stream: RtpStream
     measured: StreamMeasurement
+    kind: str = "unknown"
 
     @property
     def size(self) -> tuple[int, int] | None:
         m = self.measured
         return (m.width_px, m.height_px) if m.width_px and m.height_px else None
+
+    @property
+    def is_video(self) -> bool:
+        return self.stream.media is None or self.stream.media.kind == "video"
 
     def document(self) -> dict[str, object]:
         m = self.measured
@@ -55,7 +61,7 @@ class StreamRow:
             "frames": m.frames, "key_interval_s": None if m.keyframe_interval_s is None else round(m.keyframe_interval_s, 3),
             "fps": None if m.fps is None else round(m.fps, 2),
             "bitrate_bps": None if m.bitrate_bps is None else round(m.bitrate_bps),
-            "longest_gap_s": round(m.longest_gap_s, 3), "address": self.stream.told.url or None,
+            "longest_gap_s": round(m.longest_gap_s, 3), "address": self.stream.told.url or None, "stream": self.kind,
             "interleaved": self.stream.interleaved, "first_packet": self.stream.number,
         }  # fmt: skip
 
@@ -118,18 +124,37 @@ class WireTold:
 
 def tell(read: WireRead, plan: Plan | None) -> WireTold:
     names = Names(read, plan)
-    streams = tuple(
-        StreamRow(
-            f"{names.who(s.way.source).name}:{s.way.source_port}",
-            f"{names.who(s.way.target).name}:{s.way.target_port}",
-            s,
-            m,
-        )
-        for s, m in read.streams
-    )
+    streams = tuple(_streams(read, names, plan))
     policy = plan.policy if plan is not None else Policy()
     findings = tuple(_findings(read, names, streams, policy))
     return WireTold(read, streams, tuple(_addresses(read, names, streams, plan)), tuple(_talk(read, names)), findings)
+
+
+def _streams(read: WireRead, names: Names, plan: Plan | None) -> Iterator[StreamRow]:
+    rows = [
+        StreamRow(f"{source.name}:{s.way.source_port}", f"{names.who(s.way.target).name}:{s.way.target_port}", s, m)
+        for s, m in read.streams
+        if (source := names.who(s.way.source))
+    ]
+    for row in rows:
+        beside = [r for r in rows if r.stream.way.source == row.stream.way.source and r.is_video]
+        kind = _beside(row, beside) if row.is_video else ""
+        device = names.who(row.stream.way.source).name
+        yield replace(row, kind=kind or _by_plan(plan, device, row.size)[0])
+
+
+def _beside(row: StreamRow, beside: list[StreamRow]) -> str:
+    """Main or sub among the streams of its device: by their sizes, or by their bit rates where not each tells its size."""
+    sized = all(r.size for r in beside)
+
+    def weight(r: StreamRow) -> float:
+        return float(r.size[0] * r.size[1]) if sized and r.size else r.measured.bitrate_bps or 0.0
+
+    most, least, own = max(map(weight, beside)), min(map(weight, beside)), weight(row)
+    apart = 1.0 if sized else _CLEARLY
+    if not own or least * apart >= most:
+        return ""
+    return "sub" if own * apart < most else "main"
 
 
 def _addresses(read: WireRead, names: Names, streams: tuple[StreamRow, ...], plan: Plan | None) -> Iterator[AddressRow]:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from zentrale.protocols.capture.container import Batch, Bytes, Ints
+from zentrale.protocols.capture.container import Batch, Bytes, Ints, every, heads
 
 Bools = npt.NDArray[np.bool_]
 
@@ -87,15 +87,16 @@ def u8(data: Bytes, at: Ints) -> Ints:
 
 
 def u16(data: Bytes, at: Ints) -> Ints:
-    return data[at].astype(np.int64) << 8 | data[at + 1]
+    return every(data, ">u2")[at].astype(np.int64)
 
 
 def u32(data: Bytes, at: Ints) -> Ints:
-    return u16(data, at) << 16 | u16(data, at + 2)
+    return every(data, ">u4")[at].astype(np.int64)
 
 
 def u48(data: Bytes, at: Ints) -> Ints:
-    return u16(data, at) << 32 | u32(data, at + 2)
+    """Two bytes more than it needs must be there."""
+    return (every(data, ">u8")[at] >> np.uint64(16)).astype(np.int64)
 
 
 def decode(batch: Batch, addresses: Addresses) -> Layers:
@@ -209,7 +210,7 @@ def _ipv6(
     left = np.where((told > 0) & (told + 40 <= length[rows]), told, length[rows] - 40)
     ip[rows], proto[rows] = start, u8(data, start + 6)
     for column, offset in ((source, 8), (target, 24)):
-        packed, which = np.unique(data[(start + offset)[:, None] + np.arange(16)], axis=0, return_inverse=True)
+        packed, which = np.unique(heads(data, start + offset, 16), axis=0, return_inverse=True)
         column[rows] = np.array([addresses.number(p.tobytes()) for p in packed], np.int64)[which.reshape(-1)]
     transport[rows], size[rows] = start + 40, left
     for _ in range(_MOST_EXTENSIONS):

@@ -16,7 +16,7 @@ import numpy as np
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.capture.container import Batch, Floats, Ints
+from zentrale.protocols.capture.container import Batch, Floats, Ints, heads
 from zentrale.protocols.capture.layers import UDP, Layers, u32
 from zentrale.protocols.capture.messages import Packet
 from zentrale.protocols.rtp import RtpPacket
@@ -73,6 +73,11 @@ class RtpStream:
 
     def take(self, raw: bytes, times: Floats, whole: Callable[[int], bytes]) -> None:
         """Records of some of its packets in the order of the file; `whole` gives all that there is of one."""
+        first = 0 if self.settled else max(1, _UNDECIDED - len(self._times))
+        if 0 < first < len(times):  # what it is follows from these; they alone are kept whole
+            self.take(raw[: first * RAW.itemsize], times[:first], whole)
+            self.take(raw[first * RAW.itemsize :], times[first:], lambda row: whole(first + row))
+            return
         self.packets += len(times)
         self.last_s = float(times[-1])
         before = len(self._times)
@@ -213,7 +218,7 @@ class RtpStreams:
         raw = np.zeros((len(rows), RAW.itemsize), np.uint8)
         raw[:, 0] = 0x24
         raw[:, 2], raw[:, 3] = size >> 8, size & 0xFF
-        raw[:, 4:20] = batch.data[start[:, None] + np.arange(_HEAD)]
+        raw[:, 4:20] = heads(batch.data, start, _HEAD)
         for row in np.flatnonzero(there < _HEAD):
             raw[row, 4 + there[row] :] = 0
 
