@@ -19,9 +19,11 @@ from zentrale.field.adapters import Adapter
 from zentrale.field.knocking import Knock, Knocked
 from zentrale.findings.catalogue import entry
 from zentrale.jobs.checks.seen import ChannelResult
+from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import concluded
 from zentrale.jobs.diagnosing.ground import Ground
 from zentrale.jobs.diagnosing.judging_address import judge_address, judge_ports
+from zentrale.jobs.diagnosing.judging_device import judge_service
 from zentrale.jobs.diagnosing.judging_reach import judge_link, judge_plan, reach
 from zentrale.jobs.diagnosing.judging_recording import RecordingSeen, judge_recording
 from zentrale.jobs.diagnosing.judging_streams import StreamsSeen
@@ -75,12 +77,12 @@ TABLE = {
 ALSO = {"pair-1": ["DGN-36"]}
 
 
+@pytest.mark.long
 def test_each_fault_is_found_at_its_layer_and_no_other(tmp_path: Path) -> None:
-    """Two rounds while all are well, then all faults at once, each at a camera of its own."""
+    """A round while all are well, then all faults at once, each at a camera of its own."""
     site = tmp_path / "site"
     with TOOL["brought_to_plan"](site) as playing:
-        for names in ((), ("well-*", "recorder")):
-            assert TOOL["accused"](TOOL["diagnosed"](site, *names)) == []
+        assert TOOL["accused"](TOOL["diagnosed"](site, "well-*", "far-*", "recorder")) == []
         TOOL["break_all"](playing)
         broken = TOOL["diagnosed"](site)
         found = {c["camera"]: c for c in broken["cameras"]}
@@ -207,6 +209,28 @@ def test_up_to_the_ports_by_what_the_link_tells(
     trouble = found.trouble
     assert (trouble and trouble.code, trouble and trouble.blame.value) == (code, blame)
     assert trouble is None or (entry(code) and 1 <= len(trouble.causes) <= 3 and found.phone.endswith(trouble.next))
+
+
+@pytest.mark.parametrize(
+    ("answered_s", "own_s", "code"),
+    [
+        (0.2, 0.0, None),
+        (3.9, 0.0, None),
+        (6.0, 0.3, "DGN-16"),
+        (6.0, 2.5, None),
+        (None, 0.3, "DGN-16"),
+        (None, 4.0, None),
+    ],
+)
+def test_what_this_machine_had_no_time_for_makes_no_device_late(
+    tmp_path: Path, answered_s: float | None, own_s: float, code: str | None
+) -> None:
+    """Late is more than 4 s of its own; where nothing came within 7 s, that is what it took at the least."""
+    plan = _plan(tmp_path / "site")
+    climb = Climb("http://10.77.0.11/", answered_s=answered_s, own_s=own_s, offset_s=0.0, out_of_time=answered_s != 0.2)
+    seen, trouble = judge_service(plan.camera("north"), climb, plan.policy)
+    assert (trouble and trouble.code) == code
+    assert (seen.state.value == "not known") == (own_s > 2)
 
 
 def test_a_network_that_this_machine_is_not_in_accuses_no_camera(tmp_path: Path) -> None:

@@ -41,7 +41,31 @@ LATE_S = 4.0  # clients give up on the next answer at about this, and nothing ge
 RTSP_S = 7.0
 CLIMB_S = 9.0  # for all of it: an installer waits, and what is above is then not known
 _SECURE_PORTS = (443, 8443)
+_TICK_S = 0.05
 STREAM = "stream"  # the kind of what `verify` saw of streams
+
+
+class Lag:
+    """How late this machine comes to its own work while something is measured: what it adds to times of answers [s]."""
+
+    def __init__(self) -> None:
+        self.total_s = 0.0
+        self._task: asyncio.Task[None] | None = None
+
+    async def _run(self) -> None:
+        while True:
+            due = time.monotonic() + _TICK_S
+            await asyncio.sleep(_TICK_S)
+            self.total_s += time.monotonic() - due
+
+    async def __aenter__(self) -> Lag:
+        self._task = asyncio.create_task(self._run())
+        return self
+
+    async def __aexit__(self, *_: object) -> None:
+        assert self._task is not None
+        self._task.cancel()
+        await asyncio.gather(self._task, return_exceptions=True)
 
 
 @dataclass
@@ -50,6 +74,7 @@ class Climb:
 
     answered_s: how long its first answer took; failed: why its service did not answer as it should; not_soap: it answered, but
                 not as a web service does
+    own_s:      how much of that time, or of waiting for it, this machine had no time itself
     offset_s:   how far its clock is ahead [s]; tells_clock: to everybody
     entry:      what opens it; refused: why nothing did, where it was asked by RTSP alone
     profiles:   how many it tells; unfit: why a stream has no address, by stream
@@ -58,6 +83,7 @@ class Climb:
 
     url: str = ""
     answered_s: float | None = None
+    own_s: float = 0.0
     failed: str = ""
     answers: list[float] = field(default_factory=list)
     offset_s: float | None = None
@@ -118,9 +144,16 @@ async def _asked(
         finally:
             found.answers.append(time.monotonic() - began)
 
+    async def first() -> bool:
+        async with Lag() as lag:
+            try:
+                return await timed(client.read_clock)
+            finally:
+                found.own_s = lag.total_s
+
     rules = keyring.rules(row)
     async with Device(found.url, rules, endpoint=seen.own_endpoint, timeout_s=ANSWER_S) as client:
-        found.tells_clock = await timed(client.read_clock)
+        found.tells_clock = await first()
         found.answered_s = found.answers[0]
         found.offset_s = round(client.clock_offset.total_seconds(), 1) if found.tells_clock else None
         if found.answered_s > LATE_S:

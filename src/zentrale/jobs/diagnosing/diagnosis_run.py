@@ -14,7 +14,7 @@ from zentrale.jobs.checks.check import Round
 from zentrale.jobs.checks.streams_check import seconds_needed
 from zentrale.jobs.diagnosing.climbing import service_url
 from zentrale.jobs.diagnosing.diagnosis import Diagnosis, Judged, concluded
-from zentrale.jobs.diagnosing.ground import Ground, Lag, look
+from zentrale.jobs.diagnosing.ground import Ground, look
 from zentrale.jobs.diagnosing.judging_address import judge_address, judge_ports
 from zentrale.jobs.diagnosing.judging_device import judge_access, judge_service
 from zentrale.jobs.diagnosing.judging_reach import judge_link, judge_plan, reach
@@ -87,12 +87,11 @@ async def diagnose(plan: Plan, keyring: Keyring, request: Request, progress: Pro
     scope = {"devices": list(request.names)}
     with keyring.logbook.running(COMMAND, str(choice), scope) as run:
         progress(0, STEPS[0])
-        async with Lag() as lag:
-            ground = await look(plan, keyring, choice, beside(plan, asked or list(rows.values())), found)
-            some = asked or _those_with_trouble(plan, keyring, found, ground)
-            found = {**_as_planned(plan, found, ground), **found}
-            progress(1, STEPS[1])
-            seen = await _seen(plan, keyring, request, some, found, run, ground, lag)
+        ground = await look(plan, keyring, choice, beside(plan, asked or list(rows.values())), found)
+        some = asked or _those_with_trouble(plan, keyring, found, ground)
+        found = {**_as_planned(plan, found, ground), **found}
+        progress(1, STEPS[1])
+        seen = await _seen(plan, keyring, request, some, found, run, ground)
         progress(2, STEPS[2])
         problems = files_alone(plan)
         devices = tuple(_conclude(seen, found, r, problems, request.caught.get(device_row(plan, r).host)) for r in some)
@@ -150,7 +149,7 @@ def _those_with_trouble(
 
 async def _seen(
     plan: Plan, keyring: Keyring, request: Request, some: Sequence[Planned], found: Mapping[str, FoundDevice], run: int,
-    ground: Ground, lag: Lag,
+    ground: Ground,
 ) -> SiteLook:  # fmt: skip
     cameras = [r for r in some if isinstance(r, Camera)]
     recorders = [r for r in some if isinstance(r, Recorder)]
@@ -163,7 +162,7 @@ async def _seen(
     seconds = seconds_needed(plan, on_network)
     wanted = request_for([c.name for c in cameras], request.pictures_folder, seconds)
     look_round = Round(plan, on_network, keyring, wanted, found, run, only_channels)
-    return await look_at(look_round, ground, recorders, lag)
+    return await look_at(look_round, ground, recorders)
 
 
 def _conclude(
@@ -187,7 +186,7 @@ def _conclude(
         judge_link(device, at, ground),
         judge_address(plan, device, known, at, ground, climb),
         judge_ports(device, known, at, ground, onvif=onvif),
-        judge_service(device, climb, plan.policy, max(ground.late_s, seen.lag_s)),
+        judge_service(device, climb, plan.policy),
         judge_access(device, climb, vault=seen.round.keyring.vault is not None),
     ]
     streams = replace(

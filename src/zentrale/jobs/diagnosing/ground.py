@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
-import time
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -22,7 +21,6 @@ from zentrale.site.model import Camera, Plan, Recorder
 
 PROBE_WAIT_S = 1.5  # devices answer within APP_MAX_DELAY (0.5 s), and the question is repeated
 SWITCHES_S = 8.0
-_TICK_S = 0.05
 _WEB_PORTS = (80, 8080)
 PLANNED, SEEN, DEFAULT, PROBED = "planned", "last seen", "its maker's default", "answered the probe"
 
@@ -43,7 +41,6 @@ class Ground:
     endpoints: those that answered the probe, by host (WS-Discovery); probed: the probe could be sent
     macs:      who answers ARP, by host; asked: the hosts of which it is known whether anybody does
     switches:  the switches' own tables, where they can be asked
-    late_s:    how much later than due this machine came to its own work, at worst
     """
 
     adapters: tuple[Adapter, ...] = ()
@@ -53,7 +50,6 @@ class Ground:
     macs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     asked: frozenset[str] = frozenset()
     switches: AtSwitches | None = None
-    late_s: float = 0.0
 
     def at(self, host: str) -> list[Knock]:
         return [k for (at, _), k in self.knocks.items() if at == host]
@@ -113,16 +109,14 @@ async def look(
         for port in _ports_to_try(plan, row, found.get(row.name))
     ]
     hosts = list(dict.fromkeys(host for host, _ in pairs))
-    async with Lag() as lag:
-        knocks, heard, by_arp, switches = await asyncio.gather(
-            knock_all(pairs, choice), _probed(choice.adapters), asyncio.to_thread(_by_arp, choice.adapters, hosts),
-            _asked_switches(plan, keyring, choice.adapters, rows),
-        )  # fmt: skip
+    knocks, heard, by_arp, switches = await asyncio.gather(
+        knock_all(pairs, choice), _probed(choice.adapters), asyncio.to_thread(_by_arp, choice.adapters, hosts),
+        _asked_switches(plan, keyring, choice.adapters, rows),
+    )  # fmt: skip
     macs, nobody = await asyncio.to_thread(_neighbours, choice.adapters, hosts)
     macs |= {host: own for host, own in by_arp.items() if own}  # who answers, two for one too
     return Ground(
-        choice.adapters, knocks, heard or {}, heard is not None, macs, frozenset({*macs, *nobody, *by_arp}), switches,
-        lag.worst_s,
+        choice.adapters, knocks, heard or {}, heard is not None, macs, frozenset({*macs, *nobody, *by_arp}), switches
     )  # fmt: skip
 
 
@@ -172,26 +166,3 @@ async def _asked_switches(
             return await at_switches.look(plan, keyring, [a.name for a in adapters], names)
     except TimeoutError:
         return None
-
-
-class Lag:
-    """How late this machine comes to its own work while something is measured: what it adds to times of answers."""
-
-    def __init__(self) -> None:
-        self.worst_s = 0.0
-        self._task: asyncio.Task[None] | None = None
-
-    async def _run(self) -> None:
-        while True:
-            due = time.monotonic() + _TICK_S
-            await asyncio.sleep(_TICK_S)
-            self.worst_s = max(self.worst_s, time.monotonic() - due)
-
-    async def __aenter__(self) -> Lag:
-        self._task = asyncio.create_task(self._run())
-        return self
-
-    async def __aexit__(self, *_: object) -> None:
-        assert self._task is not None
-        self._task.cancel()
-        await asyncio.gather(self._task, return_exceptions=True)

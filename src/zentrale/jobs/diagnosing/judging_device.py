@@ -12,10 +12,9 @@ from zentrale.jobs.known.planned import Planned
 from zentrale.site.model import Policy
 
 NOT_REACHED = "it was not reached"
-_OWN_LAG_S = 1.0  # times of answers say nothing of a device where this machine itself came so late
 
 
-def judge_service(row: Planned, climb: Climb | None, policy: Policy, lag_s: float) -> Judged:
+def judge_service(row: Planned, climb: Climb | None, policy: Policy) -> Judged:
     if climb is None:
         return not_known(Layer.SERVICE, NOT_REACHED)
     if climb.by_rtsp:
@@ -24,9 +23,10 @@ def judge_service(row: Planned, climb: Climb | None, policy: Policy, lag_s: floa
     slow = answered is None or answered > LATE_S
     if slow and (climb.out_of_time or not climb.failed or "within" in climb.failed):
         took = f"after {quantities.seconds(answered)}" if answered is not None else f"not within {ANSWER_S:g} s"
-        if lag_s > _OWN_LAG_S:
+        if (answered or ANSWER_S) - climb.own_s <= LATE_S:
             return not_known(
-                Layer.SERVICE, f"it answered {took}, and this machine came up to {quantities.seconds(lag_s)} late"
+                Layer.SERVICE,
+                f"it answered {took}, and {quantities.seconds(climb.own_s)} of that this machine had no time",
             )
         causes = [
             ("it is overloaded: too many clients, or too much is switched on", f"its first answer came {took}"),

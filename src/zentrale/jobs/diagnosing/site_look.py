@@ -15,7 +15,7 @@ from zentrale.jobs.checks.check import Check, Request, Round
 from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.seen import Target, Unresolved
 from zentrale.jobs.diagnosing.climbing import Climb, climb, climb_by_rtsp, earlier_addresses, service_url
-from zentrale.jobs.diagnosing.ground import Ground, Lag
+from zentrale.jobs.diagnosing.ground import Ground
 from zentrale.jobs.diagnosing.judging_reach import Reach, reach
 from zentrale.jobs.diagnosing.judging_streams import StreamsSeen
 from zentrale.jobs.known.layer import Layer
@@ -48,7 +48,6 @@ class SiteLook:
     climbs: dict[str, Climb] = field(default_factory=dict)
     failures: dict[str, str] = field(default_factory=dict)
     streams: dict[str, StreamsSeen] = field(default_factory=dict)
-    lag_s: float = 0.0
 
 
 def device_row(plan: Plan, row: Planned) -> Planned:
@@ -67,7 +66,7 @@ def beside(plan: Plan, rows: Sequence[Planned]) -> list[Planned]:
     return [d for d in every if d.name in names | recorders or (isinstance(d, Camera) and d.switch in switches)]
 
 
-async def look_at(look_round: Round, ground: Ground, recorders: Sequence[Planned], lag: Lag) -> SiteLook:
+async def look_at(look_round: Round, ground: Ground, recorders: Sequence[Planned]) -> SiteLook:
     """Up all their ways. The cameras are those of the round."""
     plan = look_round.plan
     seen = SiteLook(plan, look_round, ground)
@@ -90,7 +89,6 @@ async def look_at(look_round: Round, ground: Ground, recorders: Sequence[Planned
         for judged in check.judge(look_round):
             look_round.say(judged)
     await look_round.write()
-    seen.lag_s = lag.worst_s
     return seen
 
 
