@@ -66,14 +66,15 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"--bundle {bundle}: no such folder: {bundle.parent}", "make it, or name another place")
     result = _diagnose(work)
     found = document(result)
-    if bundle is not None:
-        _pack(work, bundle, result, found)
     if args.json:
         work.output.document(found)
+    if result.unreached is None:
+        show(work.output, result)
+        work.output.reports(result.reports, args.site)
+    if bundle is not None:  # after what was found has been said
+        _pack(work, bundle, result, found)
     if result.unreached is not None:
         raise result.unreached
-    show(work.output, result)
-    work.output.reports(result.reports, args.site)
     return EXIT_FAULTS if any(d.trouble for d in result.devices) else EXIT_AS_PLANNED
 
 
@@ -85,8 +86,9 @@ def _diagnose(work: Work) -> Diagnoses:
 
     args, output, folder, plan = work.args, work.output, work.folder, work.plan
     names = rows_named(plan, args.names) if args.names else ()
+    caught = _caught(args.wire)
     work.vault_if_any()
-    request = Request(names, tuple(args.adapter), folder.output / "pictures", _caught(args.wire))
+    request = Request(names, tuple(args.adapter), folder.output / "pictures", caught)
     with work.logging(), output.progress("diagnosing", len(STEPS)) as step:
         return asyncio.run(diagnose(plan, work.keyring(), request, step))
 

@@ -234,16 +234,10 @@ def _rules(
 
 def _logbook_here(work: Work) -> Logbook | None:
     """The logbook of the site in which the command is run, where there is one: its ledger counts for this address too."""
-    from zentrale.errors import InputError
     from zentrale.logbook.store import Logbook
 
-    try:
-        folder = work.folder
-    except InputError:
-        if work.args.site:
-            raise
-        return None
-    return Logbook(folder.logbook_file) if folder.logbook_file.exists() else None
+    folder = work.folder_if_any
+    return Logbook(folder.logbook_file) if folder is not None and folder.logbook_file.exists() else None
 
 
 def _document(result: Verification) -> dict[str, object]:

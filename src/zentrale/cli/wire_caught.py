@@ -42,7 +42,6 @@ def capture(work: Work) -> int:
 def _catch(work: Work, file: Path) -> Catch:
     """Raises InputError where the system does not let it; with the line to type for the system's own tool."""
     from zentrale.errors import InputError
-    from zentrale.field.adapters import own_macs
     from zentrale.jobs.known.selection import select
     from zentrale.jobs.wire.capturing import capture as catch
 
@@ -54,7 +53,7 @@ def _catch(work: Work, file: Path) -> Catch:
     adapter = _adapter(args.adapter)
     work.output.hint(f"catching on {adapter} for {seconds:g} s; Ctrl-C ends it, and keeps what was caught")
     try:
-        caught = catch(adapter.name, seconds, file, hosts, frozenset(own_macs()))
+        caught = catch(adapter.name, seconds, file, hosts)
     except PermissionError:
         which = f" '{' or '.join(f'host {h}' for h in hosts)}'" if hosts else ""
         raise InputError(
@@ -133,17 +132,17 @@ def compare(work: Work) -> int:
         found = lay_beside(Path(args.first), Path(args.second))
     if plan_here(work) is not None:
         journal(work, {"files": list(found.files), "streams": len(found.streams)})
+    if args.json:
+        from zentrale.cli.output import finding_document
+
+        output.document({**found.document(), "findings": [finding_document(f) for f in found.findings]})
+    _show_compared(work, found)
     if args.figure:
         from zentrale.output.wire_figure import compare_figure
 
         rows = [(f"{s.source} to {s.destination}", s.by_second, s.delay_ms.tolist()) for s in found.streams]
         write_atomically(Path(args.figure), compare_figure(" against ".join(found.files), rows))
         output.hint(f"wrote {args.figure}")
-    if args.json:
-        from zentrale.cli.output import finding_document
-
-        output.document({**found.document(), "findings": [finding_document(f) for f in found.findings]})
-    _show_compared(work, found)
     return EXIT_FAULTS if found.findings else EXIT_AS_PLANNED
 
 
@@ -157,6 +156,8 @@ def _show_compared(work: Work, found: Comparison) -> None:
     output.result(found.findings, "nothing was lost between the two", said)
     if found.swapped:
         output.line("the second file seems to be nearer to the cameras: give them the other way round", "bold yellow")
+    for remark in found.remarks:
+        output.line(f"not read: {remark}", "yellow")
     rows = []
     for s in sorted(found.streams, key=lambda s: -s.lost_between):
         middle, high = (float(np.percentile(s.delay_ms, p)) for p in (50, 95))

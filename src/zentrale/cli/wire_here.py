@@ -10,15 +10,8 @@ if TYPE_CHECKING:
 
 def plan_here(work: Work) -> Plan | None:
     """That of the site here; a capture may be read without any."""
-    from zentrale.errors import InputError
-
-    try:
-        folder = work.folder
-    except InputError:
-        if work.args.site:
-            raise
-        return None
-    return work.plan if folder.site_file.exists() else None
+    folder = work.folder_if_any
+    return work.plan if folder is not None and folder.site_file.exists() else None
 
 
 def journal(work: Work, scope: dict[str, object]) -> None:

@@ -24,6 +24,8 @@ def show_read(output: Output, told: WireTold) -> None:
     output.result(told.findings, "nothing in it is wrong by itself", said)
     if read.snapped:
         output.line(f"{read.snapped:,} packets were not caught whole: sizes are by their headers")
+    for what, number in read.left_out.items():
+        output.line(f"left out, for want of room: {number:,} {what}", "yellow")
     for link, number in read.links.items():
         output.line(f"not read: {number:,} packets of link type {link}")
     _streams(output, told)
@@ -67,7 +69,7 @@ def show_works(output: Output, told: WireTold) -> None:
         output.line(f"NOT JUDGED  nobody asks for a stream in {within}", "bold yellow")
         return
     states = [a.works for a in told.addresses]
-    said = [f"{states.count(state)} {word}" for state, word in ((True, "played or described"), (False, "refused"),
+    said = [f"{states.count(state)} {word}" for state, word in ((True, "described"), (False, "refused"),
                                                                 (None, "without an answer")) if state in states]  # fmt: skip
     word, style = ("OK", "bold green") if all(states) and not told.read.ended else ("WARNINGS", "bold yellow")
     asked = f"{count(number, 'stream address')} asked for in {within}"

@@ -69,6 +69,18 @@ class Work:
 
         return self._folder or find_site(self.args.site)
 
+    @property
+    def folder_if_any(self) -> SiteFolder | None:
+        """None where no site is here. Raises InputError where one was named that is none."""
+        from zentrale.errors import InputError
+
+        try:
+            return self.folder
+        except InputError:
+            if self.args.site:
+                raise
+            return None
+
     @cached_property
     def plan(self) -> Plan:
         """Raises PlanError."""

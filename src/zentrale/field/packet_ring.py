@@ -24,6 +24,8 @@ _BLOCK_BYTES, _BLOCKS, _FRAME_BYTES = 1 << 20, 32, 2048  # packets of any size l
 _RETIRED_MS = 100  # a block that is not full is handed over after so long
 _BLOCK = struct.Struct("=8xIII")  # status, packets, where the first begins
 _HEAD = struct.Struct("=IIIIIIH")  # to the next, s, ns, caught, length, status, where its link header begins
+_LINK, _LINK_AT = struct.Struct("=8xHB"), 48  # sockaddr_ll behind the header: kind of hardware, and of packet
+_LOOPBACK, _OUTGOING = 772, 4  # linux/if_arp.h, linux/if_packet.h
 _USER = 1
 _ALL = 0x0003
 SNAP_BYTES = 262_144
@@ -31,21 +33,23 @@ _LD_HALF, _LD_WORD, _JEQ, _RET = 0x28, 0x20, 0x15, 0x06  # classic BPF
 
 
 class Caught(NamedTuple):
+    """`outbound`: this machine sent it."""
+
     time_s: float
     length: int
     data: bytes
+    outbound: bool
 
 
 def address_filter(addresses: Sequence[str]) -> bytes:
-    """Classic BPF for Ethernet without a tag: IPv4 packets from or to one of these, and all ARP."""
+    """Classic BPF for Ethernet without a tag: IPv4 packets from or to one of these (some thousand at most), and all ARP."""
     wanted = [int(ipaddress.IPv4Address(a)) for a in addresses]
-    count = len(wanted)
-    take = 2 * count + 6  # where what is taken, and then what is not, is returned
-    code = [(_LD_HALF, 0, 0, 12), (_JEQ, take - 2, 0, 0x0806), (_JEQ, 0, take - 2, 0x0800), (_LD_WORD, 0, 0, 26)]
-    code += [(_JEQ, take - (5 + n), 0, value) for n, value in enumerate(wanted)]
-    code += [(_LD_WORD, 0, 0, 30)]
-    code += [(_JEQ, take - (6 + count + n), 0, value) for n, value in enumerate(wanted)]
-    code += [(_RET, 0, 0, 0), (_RET, 0, 0, 0x40000)]
+    take, leave = (_RET, 0, 0, SNAP_BYTES), (_RET, 0, 0, 0)
+    code = [(_LD_HALF, 0, 0, 12), (_JEQ, 0, 1, 0x0806), take, (_JEQ, 1, 0, 0x0800), leave]
+    for place in (26, 30):  # source, target; jumps reach no further than 255, so that each has its own end
+        code += [(_LD_WORD, 0, 0, place)]
+        code += [line for value in wanted for line in ((_JEQ, 0, 1, value), take)]
+    code += [leave]
     return b"".join(struct.pack("=HBBI", *line) for line in code)
 
 
@@ -96,7 +100,10 @@ class PacketRing:
             at = start + offset
             for _ in range(count):
                 following, seconds, nanos, caught, length, _, mac = _HEAD.unpack_from(self._ring, at)
-                yield Caught(seconds + nanos * 1e-9, length, self._ring[at + mac : at + mac + caught])
+                hardware, kind = _LINK.unpack_from(self._ring, at + _LINK_AT)
+                if hardware != _LOOPBACK or kind != _OUTGOING:  # over loopback each comes in as well
+                    data = self._ring[at + mac : at + mac + caught]
+                    yield Caught(seconds + nanos * 1e-9, length, data, kind == _OUTGOING)
                 at += following
             self._ring[start + 8 : start + 12] = b"\0\0\0\0"  # the kernel's again
             self._at = (self._at + 1) % _BLOCKS

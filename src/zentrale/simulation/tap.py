@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
+import logging
 import os
 import struct
 import time
@@ -18,6 +19,7 @@ from zentrale.protocols import frames
 from zentrale.simulation.scenario import Scenario
 from zentrale.words import meant
 
+log = logging.getLogger(__name__)
 _HEAD = struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, 262_144, 1)
 MOST_BYTES = 500_000_000
 _LAPTOP = "02:5a:7e:00:00:01"
@@ -70,7 +72,12 @@ class Tap:
         head = head[:10] + struct.pack("!H", frames.checksum(head)) + head[12:]
         data = frames.ethernet(self._mac(target[0]), self._mac(source[0]), frames.IPV4, head + content)
         now = time.time_ns()
-        self._file.write(struct.pack("<IIII", now // 10**9, now % 10**9, len(data), len(data)) + data)
+        try:
+            self._file.write(struct.pack("<IIII", now // 10**9, now % 10**9, len(data), len(data)) + data)
+        except OSError as error:  # the devices go on without it
+            self._file.close()
+            log.warning("%s: nothing more is written along: %s", self.path, error.strerror or error)
+            return
         self._size += 16 + len(data)
         self.packets += 1
 

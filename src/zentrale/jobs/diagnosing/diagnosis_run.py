@@ -17,9 +17,10 @@ from zentrale.jobs.diagnosing.diagnosis import Diagnosis, Judged, concluded
 from zentrale.jobs.diagnosing.ground import Ground, look
 from zentrale.jobs.diagnosing.judging_address import judge_address, judge_ports
 from zentrale.jobs.diagnosing.judging_device import judge_access, judge_service
+from zentrale.jobs.diagnosing.judging_pictures import judge_loss, judge_picture
 from zentrale.jobs.diagnosing.judging_reach import judge_link, judge_plan, reach
 from zentrale.jobs.diagnosing.judging_recording import RecordingSeen, judge_channels, judge_recording
-from zentrale.jobs.diagnosing.judging_streams import StreamsSeen, figures, judge_loss, judge_picture, judge_stream
+from zentrale.jobs.diagnosing.judging_streams import StreamsSeen, figures, judge_stream
 from zentrale.jobs.diagnosing.site_look import SiteLook, beside, device_row, error_of, look_at, request_for
 from zentrale.jobs.discovery.discovering import last_devices
 from zentrale.jobs.known.found_devices import FoundDevice

@@ -90,13 +90,11 @@ def capture(
     seconds: float,
     file: Path,
     addresses: Sequence[str],
-    own: frozenset[str],
     most_bytes: int = FILE_BYTES,
 ) -> Catch:
-    """`own`: MAC addresses of this machine. Raises OSError where packets cannot be caught, StorageError where the file cannot be
+    """Raises OSError where packets cannot be caught, StorageError where the file cannot be
     written; an interruption ends it, and what was caught stays.
     """
-    marks = {bytes.fromhex(mac.replace(":", "")) for mac in own}
     packets = size = mine = 0
     began = time.monotonic()
     with PacketRing(adapter, addresses) as ring:
@@ -106,9 +104,8 @@ def capture(
             raise StorageError(f"{file}: cannot be written: {error.strerror or error}", "give another place") from None
         try:
             for caught in ring.packets(began + seconds):
-                is_own = caught.data[6:12] in marks
-                files.write(_block(caught.time_s, caught.length, caught.data, _OUTBOUND if is_own else b""))
-                packets, size, mine = packets + 1, size + len(caught.data), mine + is_own
+                files.write(_block(caught.time_s, caught.length, caught.data, _OUTBOUND if caught.outbound else b""))
+                packets, size, mine = packets + 1, size + len(caught.data), mine + caught.outbound
         except OSError as error:
             raise StorageError(f"{file}: cannot be written: {error.strerror or error}", "make room") from None
         except KeyboardInterrupt:

@@ -18,6 +18,7 @@ from zentrale.protocols.capture.sequences import Log, Sequences
 from zentrale.protocols.streams.packet_runs import steps
 
 _LEAST = 8  # packets in common
+_MOST_SECONDS = 86_400  # of which each is told
 _SWAPPED = 3  # times as many lost the other way: the files were given in the wrong order
 
 
@@ -56,7 +57,9 @@ class Compared:
 
 @dataclass(frozen=True)
 class Comparison:
-    """`aligned` says how the two clocks were laid upon one another; `swapped`: the second file seems nearer to the sources."""
+    """`aligned` says how the two clocks were laid upon one another; `swapped`: the second file seems nearer to the sources;
+    `remarks`: what was not read.
+    """
 
     files: tuple[str, str]
     streams: tuple[Compared, ...]
@@ -65,6 +68,7 @@ class Comparison:
     aligned: str
     offset_s: float
     swapped: bool
+    remarks: tuple[str, ...] = ()
 
     @property
     def findings(self) -> list[Finding]:
@@ -79,13 +83,13 @@ class Comparison:
     def document(self) -> dict[str, object]:
         return {
             "files": list(self.files), "aligned": self.aligned, "clock_offset_ms": round(1000 * self.offset_s, 3),
-            "swapped": self.swapped, "streams": [s.document() for s in self.streams],
+            "swapped": self.swapped, "remarks": list(self.remarks), "streams": [s.document() for s in self.streams],
             "tcp": {"segments": self.segments, "lost_between": self.segments_lost},
         }  # fmt: skip
 
 
-def sequences_of(path: Path) -> tuple[Sequences, Addresses]:
-    """Raises InputError where it cannot be read."""
+def sequences_of(path: Path) -> tuple[Sequences, Addresses, list[str]]:
+    """And what was not read of it. Raises InputError where it cannot be read."""
     reader, addresses, found = CaptureReader(), Addresses(), Sequences()
     conversations = Conversations(RtpStreams())
     conversations.interleaved = found.take_interleaved
@@ -99,12 +103,15 @@ def sequences_of(path: Path) -> tuple[Sequences, Addresses]:
         raise InputError(f"{path}: cannot be read: {error.strerror or error}", "expected a capture file") from None
     if not reader.packets:
         raise InputError(f"{path}: {reader.ended or 'no packet is in it'}", "expected pcap or pcapng")
-    return found, addresses
+    remarks = [f"{path}: {reader.ended}"] if reader.ended else []
+    if found.left_out:
+        remarks.append(f"{path}: {found.left_out:,} packets or segments more than are laid beside one another")
+    return found, addresses, remarks
 
 
 def compare(first: Path, second: Path) -> Comparison:
     """Raises InputError where a file cannot be read, or they have no stream in common."""
-    (a, names), (b, _) = sequences_of(first), sequences_of(second)
+    (a, names, of_a), (b, _, of_b) = sequences_of(first), sequences_of(second)
     matched = dict(_all_matched(a, b))
     segments = [key for key in a.segments if key in b.segments]
     if not matched and not segments:
@@ -118,7 +125,14 @@ def compare(first: Path, second: Path) -> Comparison:
     between = sum(s.lost_between for s in streams)
     swapped = sum(s.only_second for s in streams) > _SWAPPED * max(1, between)
     return Comparison(
-        (str(first), str(second)), streams, len(segments), _segments_lost(a, b, segments), aligned, offset_s, swapped
+        (str(first), str(second)),
+        streams,
+        len(segments),
+        _segments_lost(a, b, segments),
+        aligned,
+        offset_s,
+        swapped,
+        (*of_a, *of_b),
     )
 
 
@@ -180,7 +194,8 @@ def _stream(ssrc: int, one: Log, other: Log, pair: Pair, offset_s: float, names:
     missing = int(numbers.max() - numbers.min()) + 1 - len(np.unique(numbers))
     before = max(0, missing - only_second)  # what the second place has was not lost in front of the first
     lost_at = (times[np.isin(keys, gone)] - begin).astype(np.int64)
-    seconds = np.bincount(lost_at, minlength=int(end - begin) + 1)
+    lost_at = lost_at[lost_at < _MOST_SECONDS]
+    seconds = np.bincount(lost_at, minlength=int(min(end - begin, _MOST_SECONDS)) + 1)
     after = None if other.reported_lost is None else max(0, other.reported_lost - before - len(gone))
     delay = 1000 * (there - here - offset_s)
     return Compared(

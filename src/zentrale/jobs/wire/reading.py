@@ -23,7 +23,8 @@ Progress = Callable[[int, str], None]
 @dataclass(frozen=True)
 class WireRead:
     """Everything of one file. `ended`: why it was not read to its end, empty where it was; `snapped`: packets that were not
-    caught whole; `links`: link types that are not known here, each with how many packets
+    caught whole; `links`: link types that are not known here, each with how many packets; `left_out`: what
+    there was no room for, by what it was
     """
 
     file: str
@@ -39,6 +40,7 @@ class WireRead:
     snapped: int
     fragments_lost: int
     links: dict[int, int]
+    left_out: dict[str, int]
 
     @property
     def seconds(self) -> float:
@@ -80,8 +82,15 @@ def read_file(path: Path, progress: Progress = lambda done, text: None) -> WireR
         raise InputError(f"{path}: {reader.ended}", "expected pcap or pcapng, as capture tools write them")
     conversations.finish()
     fragments.finish()
+    left_out = {
+        "packets of further streams": rtp.left_out,
+        "connections or addresses": conversations.left_out,
+        **talk.not_read,
+        "fragments": fragments.lost,
+    }
     said = tuple(sorted(conversations.connections.values(), key=lambda c: c.number))
     return WireRead(
         str(path), reader.packets, first_s, last_s, reader.ended, addresses, tuple(rtp.finish()), said,
         tuple(conversations.weak.values()), talk, snapped, fragments.lost, links,
+        {what: number for what, number in left_out.items() if number},
     )  # fmt: skip

@@ -21,6 +21,7 @@ from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Plan, Policy
 
 _QUERY_S = 125.0  # RFC 3376 clause 8.2: a querier asks again within this
+_LAST_S = 4_102_444_800.0  # the year 2100: a capture that tells more has no time at all
 _CLEARLY = 2.0  # so many times the bit rate is another stream
 _MOST_SAID = 4  # kinds of requests
 _ARP_FLOOD = 200  # requests a second: a scan of a /24 is more, a quiet network of 500 devices is less
@@ -117,6 +118,7 @@ class WireTold:
         return {
             "file": self.read.file, "packets": self.read.packets, "seconds": round(self.read.seconds, 3),
             "truncated": bool(self.read.ended), "ended": self.read.ended or None, "snapped": self.read.snapped,
+            "left_out": self.read.left_out,
             "streams": [s.document() for s in self.streams], "addresses": [a.document() for a in self.addresses],
             "talk": [t.document() for t in self.talk],
         }  # fmt: skip
@@ -233,7 +235,8 @@ def _what(kind: str, some: list[Connection]) -> str:
 
 
 def _when(read: WireRead, number: int, time_s: float | None = None) -> str:
-    at = f" at {quantities.moment(datetime.fromtimestamp(time_s, UTC))}" if time_s else ""
+    believed = time_s is not None and 0 < time_s < _LAST_S
+    at = f" at {quantities.moment(datetime.fromtimestamp(time_s, UTC))}" if believed and time_s else ""
     return f"first in packet {number}{at}"
 
 

@@ -25,16 +25,22 @@ from zentrale.protocols.sdp import Media, SessionDescription
 from zentrale.protocols.stream_address import StreamAddress
 
 MOST_CONNECTIONS = 20_000
+MOST_HELD_BYTES = 32 * 1024 * 1024  # of what waits for its other half, in all connections together
+MOST_ADDRESSES, MOST_NONCES, _MOST_WORDS = 4096, 4096, 64
+_UNKNOWN_PIECES = 64  # of a connection that was joined in the middle, before it is of no kind that is known here
 _SYN = 0x02
 _MANY = 3  # connections that were given one nonce
 _HTTP_BODY = re.compile(rb"<(?:[A-Za-z0-9_-]+:)?Body[^>]*>\s*<(?:[A-Za-z0-9_-]+:)?([A-Za-z0-9_]{1,80})")
 _NONCE = re.compile(r'nonce="([^"]*)"', re.IGNORECASE)
-_NO_SECRET = re.compile(r"//[^/@\s]*@")
+_NO_USER = re.compile(r"//[^/@\s]*@")
+# As some devices want them within the path: up to the next separator, or the next name behind an underscore.
+_SECRET = re.compile(r"(?i)((?:pass(?:word|wd|wort)?|pwd|pw|psw)=)(.*?)(?=[&/;?#,\s]|_[a-z]+=|$)")
+MASK = "..."
 
 
 def without_password(url: str) -> str:
-    """The address as it may be shown: neither user nor password."""
-    return _NO_SECRET.sub("//", url)
+    """The address as it may be shown: neither user nor password before the host, and no password within the path."""
+    return _SECRET.sub(rf"\1{MASK}", _NO_USER.sub("//", url))
 
 
 @dataclass
@@ -78,6 +84,18 @@ class Connection:
     asked: dict[str, Asked] = field(default_factory=dict)
     nonces: Counter[str] = field(default_factory=Counter)
     tunnelled: bool = False
+    unknown: int = 0
+
+    @property
+    def held_bytes(self) -> int:
+        return sum(side.waiting_bytes for side in self.sides) + sum(cutter.held_bytes for cutter in self.cutters)
+
+    def leave(self) -> None:
+        """Nothing more of it is read."""
+        self.kind = "other"
+        for side in self.sides:
+            side.leave()
+        self.cutters = [Cutter(), Cutter()]
 
     def way_of(self, side: int) -> Way:
         w = self.way
@@ -93,6 +111,7 @@ class Conversations:
         self.weak: dict[tuple[str, int, int], Weak] = {}
         self.left_out = 0
         self._nonces: dict[tuple[int, str], set[int]] = {}
+        self._held_bytes = self._asked_for = 0
         self.interleaved: Callable[[Way, Packet], None] = lambda way, packet: None  # who wants each packet besides
 
     def take(self, batch: Batch, layers: Layers) -> None:
@@ -135,11 +154,19 @@ class Conversations:
             connection.sides[side].begin(sequence)
             return
         begin, there = int(layers.payload[row]), int(layers.there[row])
-        if connection.kind != "other":
-            connection.sides[side].push(
-                sequence, data[begin : begin + there].tobytes(), int(layers.size[row]), float(batch.time_s[row]),
-                batch.number + row,
-            )  # fmt: skip
+        if connection.kind == "other":
+            return
+        before = connection.held_bytes
+        connection.sides[side].push(
+            sequence, data[begin : begin + there].tobytes(), int(layers.size[row]), float(batch.time_s[row]),
+            batch.number + row,
+        )  # fmt: skip
+        self._held_bytes += connection.held_bytes - before
+        if self._held_bytes > MOST_HELD_BYTES:
+            largest = max(self.connections.values(), key=lambda c: c.held_bytes)
+            self._held_bytes -= largest.held_bytes
+            self.left_out += 1
+            largest.leave()
 
     def _taker(self, connection: Connection, side: int) -> Callable[[bytes, float, int], None]:
         return lambda data, time_s, number: self._said(connection, side, data, time_s, number)
@@ -149,14 +176,30 @@ class Conversations:
 
     def _said(self, connection: Connection, side: int, data: bytes, time_s: float, number: int) -> None:
         if not connection.kind:
-            connection.kind = kind_of(data) or "other"
-        if connection.kind not in ("rtsp", "http"):
+            self._recognise(connection, data)
+        if connection.kind in ("tls", "other"):
             return
         for item in connection.cutters[side].push(data, time_s, number):
+            kind = connection.kind or _kind_of_item(item)
+            if not kind:
+                continue  # text that only looks like a message
+            connection.kind = kind
             if isinstance(item, Packet):
                 self._packet(connection, side, item)
             else:
                 self._message(connection, side, item)
+
+    def _recognise(self, connection: Connection, data: bytes) -> None:
+        """By how it begins; where it was joined in the middle, by what is found in it."""
+        connection.kind = kind_of(data)
+        if connection.kind:
+            return
+        if not connection.unknown:
+            for cutter in connection.cutters:
+                cutter.hole()
+        connection.unknown += 1
+        if connection.unknown > _UNKNOWN_PIECES:
+            connection.leave()
 
     def _packet(self, connection: Connection, side: int, packet: Packet) -> None:
         self.interleaved(connection.way_of(side), packet)
@@ -171,14 +214,22 @@ class Conversations:
         connection.open_requests = [*connection.open_requests[-63:], message]
         if message.is_rtsp:
             connection.kind = "rtsp"
-            connection.requests[message.method] += 1
+            _count(connection.requests, message.method)
             if message.method == "DESCRIBE":
-                url = without_password(message.target)
-                connection.asked.setdefault(url, Asked(url, way, message.number, message.time_s))
+                self._ask(connection, without_password(message.target), way, message)
         else:
             connection.tunnelled |= bool(message.get("x-sessioncookie"))
             operation = _HTTP_BODY.search(message.body)
-            connection.requests[operation[1].decode() if operation else message.method] += 1
+            _count(connection.requests, operation[1].decode() if operation else message.method)
+
+    def _ask(self, connection: Connection, url: str, way: Way, message: Message) -> None:
+        if url in connection.asked:
+            return
+        if self._asked_for >= MOST_ADDRESSES:
+            self.left_out += 1
+            return
+        self._asked_for += 1
+        connection.asked[url] = Asked(url, way, message.number, message.time_s)
 
     def _answer(self, connection: Connection, side: int, message: Message) -> None:
         wanted = message.get("cseq")
@@ -240,7 +291,7 @@ class Conversations:
 
     def _readable(self, connection: Connection, way: Way, message: Message) -> None:
         with suppress(ValueError):
-            if urlsplit(message.target).password:
+            if urlsplit(message.target).password or _SECRET.search(message.target):
                 self._note("address", way, message)
         authorization = message.get("authorization")
         if authorization[:6].lower() == "basic ":
@@ -255,7 +306,7 @@ class Conversations:
         """One nonce for everybody can be used again by everybody."""
         nonce = _NONCE.search(challenge)
         way = connection.way_of(side)
-        if nonce:
+        if nonce and len(self._nonces) < MOST_NONCES:
             askers = self._nonces.setdefault((way.source, nonce[1]), set())
             askers.add(way.target_port)
             if len(askers) >= _MANY:
@@ -265,6 +316,18 @@ class Conversations:
         for connection in self.connections.values():
             for side in connection.sides:
                 side.finish()
+
+
+def _kind_of_item(item: Message | Packet) -> str:
+    if isinstance(item, Packet) or item.is_rtsp:
+        return "rtsp"
+    return "http" if item.first.startswith("HTTP/1.") or item.first.rstrip().endswith(("HTTP/1.0", "HTTP/1.1")) else ""
+
+
+def _count(counted: Counter[str], word: str) -> None:
+    """A few words are enough; whoever makes up ever new ones is not listened to."""
+    if word in counted or len(counted) < _MOST_WORDS:
+        counted[word] += 1
 
 
 def _described(body: bytes) -> list[Media]:

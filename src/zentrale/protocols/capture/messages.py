@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from zentrale.protocols.rtsp import INTERLEAVED_MARK
 
-MOST_HEAD_BYTES, MOST_BODY_BYTES = 64 * 1024, 1024 * 1024
+MOST_HEAD_BYTES, MOST_BODY_BYTES = 64 * 1024, 256 * 1024
+_MOST_MARKS, _ENOUGH = 1024, 8  # beginnings that are looked at; packets behind one another that leave no doubt
 _RTSP_METHODS = (
     b"OPTIONS ", b"DESCRIBE ", b"SETUP ", b"PLAY ", b"PAUSE ", b"TEARDOWN ", b"GET_PARAMETER ", b"SET_PARAMETER ", b"ANNOUNCE ",
     b"RECORD ", b"REDIRECT ",
@@ -84,10 +85,10 @@ def kind_of(start: bytes) -> str:
     return ""
 
 
-def _interleaved(start: bytes) -> bool:
+def _interleaved(start: bytes | memoryview) -> bool:
     """Whether it goes on as interleaved packets do: each with RTP or RTCP of version 2."""
     at, seen = 0, 0
-    while at + 6 <= len(start):
+    while at + 6 <= len(start) and seen < _ENOUGH:
         if start[at] != INTERLEAVED_MARK or start[at + 1] > 31 or start[at + 4] >> 6 != 2:
             return False
         at, seen = at + 4 + (start[at + 2] << 8 | start[at + 3]), seen + 1
@@ -160,12 +161,24 @@ class Cutter:
             self.lost += whole
             return b""
 
+    @property
+    def held_bytes(self) -> int:
+        return len(self._buffer) + len(self._coded)
+
+    def _interleaved_at(self, mark: int) -> bool:
+        with memoryview(self._buffer) as view, view[mark:] as part:
+            return _interleaved(part)
+
     def _seek(self) -> bool:
         """To where something begins again that can be read."""
         found = _FIRST.search(self._buffer)
         mark = self._buffer.find(b"$")
-        while mark >= 0 and not _interleaved(bytes(self._buffer[mark : mark + 65536])):
+        for _ in range(_MOST_MARKS):
+            if mark < 0 or self._interleaved_at(mark):
+                break
             mark = self._buffer.find(b"$", mark + 1)
+        else:
+            mark = -1
         starts = [p for p in (found.start() if found else -1, mark) if p >= 0]
         if not starts:
             if len(self._buffer) > MOST_HEAD_BYTES:

@@ -6,6 +6,7 @@ whose numbers go on. Streams of which nobody tells the codec are known by how th
 
 from __future__ import annotations
 
+from array import array
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
@@ -24,7 +25,9 @@ from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter
 from zentrale.protocols.streams.packet_log import RAW, odd_first, odd_rows
 
-MOST_STREAMS = 4096
+MOST_STREAMS = 1024
+_MOST_SOURCES = 64  # on one way, of which none becomes a stream: something that only looks like RTP
+_WHOLE_BYTES = 512  # of a packet that is looked at whole: parameter sets are smaller
 _HEAD = 16  # bytes of each packet that are kept, behind four of the record
 _UNDECIDED = 64  # packets of one source, before it is decided what it is
 _AT_ONCE = 4096
@@ -67,7 +70,7 @@ class RtpStream:
     snapped: int = 0
     meter: StreamMeter | None = None
     _raw: bytearray = field(default_factory=bytearray)
-    _times: list[float] = field(default_factory=list)
+    _times: array[float] = field(default_factory=lambda: array("d"))
     _whole: list[tuple[int, bytes]] = field(default_factory=list)
     settled: bool = False
 
@@ -82,7 +85,7 @@ class RtpStream:
         self.last_s = float(times[-1])
         before = len(self._times)
         self._raw += raw
-        self._times += times.tolist()
+        self._times.frombytes(times.tobytes())
         self.media = self.media or self.told.media
         if self.media is None or not self.settled:
             self._whole += [(before + row, whole(row)) for row in range(len(times))]
@@ -108,7 +111,7 @@ class RtpStream:
         if self.meter is None:
             self.meter = StreamMeter(self.media, self.first_s, with_jitter=not self.interleaved)
         raw, times, whole = bytes(self._raw), self._times, dict(self._whole)
-        self._raw, self._times, self._whole = bytearray(), [], []
+        self._raw, self._times, self._whole = bytearray(), array("d"), []
         some = [(row, whole[row]) for row in self._odd(raw) if len(whole.get(row, b"")) >= 12]
         self.meter.take(raw, times, some)
 
@@ -130,7 +133,8 @@ class RtpStream:
 def goes_on(numbers: Ints) -> bool:
     """Whether they are mostly one after the other (the numbers wrap at 16 bits)."""
     steps = np.diff(numbers) & 0xFFFF
-    return len(steps) > 0 and float(((steps >= 1) & (steps <= _STEP)).mean()) >= _GOES_ON
+    steps = steps[steps > 0]  # a mirror port shows some packets twice
+    return len(steps) >= _LEAST - 1 and float((steps <= _STEP).mean()) >= _GOES_ON
 
 
 def media_of(packets: Sequence[bytes]) -> Media:
@@ -175,7 +179,7 @@ class RtpStreams:
         self.streams: dict[tuple[Way, int], RtpStream] = {}
         self.told: dict[tuple[int, int], Told] = {}
         self.left_out = 0
-        self._clocks: dict[int, list[bytes]] = {}
+        self._sources: Counter[Way] = Counter()
 
     def take(self, batch: Batch, layers: Layers) -> None:
         data = batch.data
@@ -205,12 +209,29 @@ class RtpStreams:
     def _stream(self, way: Way, ssrc: int, batch: Batch, row: int) -> RtpStream | None:
         stream = self.streams.get((way, ssrc))
         if stream is None:
-            if len(self.streams) >= MOST_STREAMS:
+            told = self.told.get((way.target, way.target_port), Told())
+            stream = self._added(RtpStream(way, ssrc, float(batch.time_s[row]), batch.number + row, told))
+        return stream
+
+    def _added(self, stream: RtpStream) -> RtpStream | None:
+        """None where there is no room, or where its way has had too many sources that were none."""
+        way = stream.way
+        if stream.told.media is None:
+            self._sources[way] += 1
+            if self._sources[way] == _MOST_SOURCES and any(
+                s.packets >= _LEAST for (own, _), s in self.streams.items() if own == way
+            ):
+                self._sources[way] = 0  # one of them is a stream: another may follow it
+            if self._sources[way] >= _MOST_SOURCES:
+                return None
+        if len(self.streams) >= MOST_STREAMS:
+            few = [key for key, s in self.streams.items() if s.packets < _LEAST and s.told.media is None]
+            for key in few:
+                del self.streams[key]
+            if not few:
                 self.left_out += 1
                 return None
-            told = self.told.get((way.target, way.target_port), Told())
-            stream = RtpStream(way, ssrc, float(batch.time_s[row]), batch.number + row, told)
-            self.streams[way, ssrc] = stream
+        self.streams[way, stream.ssrc] = stream
         return stream
 
     def _feed(self, stream: RtpStream, batch: Batch, layers: Layers, rows: Ints) -> None:
@@ -223,7 +244,7 @@ class RtpStreams:
             raw[row, 4 + there[row] :] = 0
 
         def whole(row: int) -> bytes:
-            return batch.data[start[row] : start[row] + there[row]].tobytes()
+            return batch.data[start[row] : start[row] + min(there[row], _WHOLE_BYTES)].tobytes()
 
         stream.take(raw.tobytes(), batch.time_s[rows], whole)
 
@@ -233,15 +254,13 @@ class RtpStreams:
         if len(data) < 12 or data[0] >> 6 != 2 or 200 <= data[1] <= 204:
             return
         ssrc = int.from_bytes(data[8:12], "big")
-        stream = self.streams.get((way, ssrc))
+        stream = self.streams.get((way, ssrc)) or self._added(
+            RtpStream(way, ssrc, packet.time_s, packet.number, told, interleaved=True)
+        )
         if stream is None:
-            if len(self.streams) >= MOST_STREAMS:
-                self.left_out += 1
-                return
-            stream = RtpStream(way, ssrc, packet.time_s, packet.number, told, interleaved=True)
-            self.streams[way, ssrc] = stream
+            return
         head = b"$\0" + len(data).to_bytes(2, "big") + data[:_HEAD].ljust(_HEAD, b"\0")
-        stream.take(head, np.array([packet.time_s]), lambda row: data)
+        stream.take(head, np.array([packet.time_s]), lambda row: data[:_WHOLE_BYTES])
 
     def _reports(self, batch: Batch, layers: Layers, rows: Ints) -> None:
         """Sender reports tell how a source's clock goes."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from array import array
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -13,7 +14,8 @@ from zentrale.protocols.capture.layers import TCP, UDP, Layers, u16, u32
 from zentrale.protocols.capture.messages import Packet
 from zentrale.protocols.capture.rtp_streams import Way, groups
 
-MOST_PACKETS = 4_000_000
+MOST_PACKETS, MOST_LOGS, MOST_SEGMENTS = 4_000_000, 1024, 250_000
+_LEAST = 8  # packets of a stream
 Keys = Ints  # of each packet: its number and its time stamp in one, which nothing on the way changes
 
 
@@ -24,11 +26,18 @@ class Log:
     way: Way
     keys: list[Keys] = field(default_factory=list)
     times: list[Floats] = field(default_factory=list)
+    single_keys: array[int] = field(default_factory=lambda: array("q"))  # of packets that came by themselves
+    single_times: array[float] = field(default_factory=lambda: array("d"))
     reported_lost: int | None = None  # by whoever receives it, in its last report (RFC 3550 clause 6.4.2)
+
+    @property
+    def packets(self) -> int:
+        return sum(map(len, self.keys)) + len(self.single_keys)
 
     def joined(self) -> tuple[Keys, Floats]:
         """Each packet once, in the order in which they came."""
-        keys, times = np.concatenate(self.keys), np.concatenate(self.times)
+        keys = np.concatenate([*self.keys, np.array(self.single_keys, np.int64)])
+        times = np.concatenate([*self.times, np.array(self.single_times, np.float64)])
         _, first = np.unique(keys, return_index=True)
         first.sort()
         return keys[first], times[first]
@@ -62,7 +71,9 @@ class Sequences:
         columns = [c[some] for c in (layers.source, layers.source_port, layers.target, layers.target_port)]
         for group in groups([ssrc, *columns]):
             way = Way(*(int(c[group[0]]) for c in columns))
-            log = self.logs.setdefault((int(ssrc[group[0]]), way), Log(way))
+            log = self._log(int(ssrc[group[0]]), way)
+            if log is None:
+                continue
             log.keys.append(key[group])
             log.times.append(batch.time_s[some[group]])
 
@@ -73,10 +84,27 @@ class Sequences:
         if 200 <= data[1] <= 204:
             self._report(data)
             return
-        log = self.logs.setdefault((int.from_bytes(data[8:12], "big"), way), Log(way))
+        log = self._log(int.from_bytes(data[8:12], "big"), way) if self._count < MOST_PACKETS else None
+        if log is None:
+            return
+        self._count += 1
         key = int.from_bytes(data[2:4], "big") << 32 | int.from_bytes(data[4:8], "big")
-        log.keys.append(np.array([key], np.int64))
-        log.times.append(np.array([packet.time_s]))
+        log.single_keys.append(key)
+        log.single_times.append(packet.time_s)
+
+    def _log(self, ssrc: int, way: Way) -> Log | None:
+        """None where there is no room: those of a few packets give way first."""
+        found = self.logs.get((ssrc, way))
+        if found is not None:
+            return found
+        if len(self.logs) >= MOST_LOGS:
+            for key in [k for k, log in self.logs.items() if log.packets < _LEAST]:
+                del self.logs[key]
+        if len(self.logs) >= MOST_LOGS:
+            self.left_out += 1
+            return None
+        self.logs[ssrc, way] = Log(way)
+        return self.logs[ssrc, way]
 
     def _report(self, data: bytes) -> None:
         try:
@@ -95,7 +123,7 @@ class Sequences:
             return
         number = u32(batch.data, layers.transport[some] + 4)
         for row, sequence in zip(some.tolist(), number.tolist(), strict=True):
-            if len(self.segments) >= MOST_PACKETS:
+            if len(self.segments) >= MOST_SEGMENTS:
                 self.left_out += 1
                 return
             way = Way(*(int(c[row]) for c in (layers.source, layers.source_port, layers.target, layers.target_port)))

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-MOST_WAITING_BYTES = 512 * 1024
+MOST_WAITING_BYTES, MOST_WAITING = 512 * 1024, 512
 _HALF, _WHOLE = 1 << 31, 1 << 32
 
 
@@ -27,11 +27,11 @@ class Side:
     kept: int = 0
     _next: int | None = None
     _waiting: dict[int, tuple[bytes, int, float, int]] = field(default_factory=dict)
-    _waiting_bytes: int = 0
+    waiting_bytes: int = 0
 
     def begin(self, sequence: int) -> None:
         """It began here: the first byte has the next number."""
-        self._next, self._waiting, self._waiting_bytes = (sequence + 1) % _WHOLE, {}, 0
+        self._next, self._waiting, self.waiting_bytes = (sequence + 1) % _WHOLE, {}, 0
 
     def push(self, sequence: int, data: bytes, size: int, time_s: float, number: int) -> None:
         """`size`: so many bytes it carried, of which `data` was caught."""
@@ -42,8 +42,8 @@ class Side:
             self.disordered += 1
             if sequence not in self._waiting:
                 self._waiting[sequence] = data, size, time_s, number
-                self._waiting_bytes += len(data)
-            if self._waiting_bytes > MOST_WAITING_BYTES:
+                self.waiting_bytes += len(data)
+            if self.waiting_bytes > MOST_WAITING_BYTES or len(self._waiting) > MOST_WAITING:
                 self._let_go()
             return
         if ahead + size <= 0:
@@ -51,6 +51,10 @@ class Side:
             return
         self._deliver(data[-ahead:] if ahead else data, size + ahead, time_s, number)
         self._drain()
+
+    def leave(self) -> None:
+        """What waits is let go."""
+        self._waiting, self.waiting_bytes = {}, 0
 
     def finish(self) -> None:
         """Nothing comes any more: what waits is told behind its hole."""
@@ -81,12 +85,12 @@ class Side:
                 behind = [s for s in self._waiting if (s - self._next + _HALF) % _WHOLE - _HALF < 0]
                 for sequence in behind:  # sent again in other pieces
                     data, size, time_s, number = self._waiting.pop(sequence)
-                    self._waiting_bytes -= len(data)
+                    self.waiting_bytes -= len(data)
                     self.push(sequence, data, size, time_s, number)
                 if not behind:
                     return
                 continue
-            self._waiting_bytes -= len(found[0])
+            self.waiting_bytes -= len(found[0])
             self._deliver(*found)
 
     def _let_go(self) -> None:
