@@ -6,6 +6,7 @@ line reads as something else. They are replaced where they come in, and once mor
 
 from __future__ import annotations
 
+import re
 import unicodedata
 
 TYPE_CHECKING = False  # as typing has it, without the cost of importing typing
@@ -13,6 +14,10 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
 REPLACEMENT = "\ufffd"
+MASK = "..."
+_ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^\s\"'<>\\]+")
+# Up to the next separator, or the next name behind an underscore.
+_SECRET = re.compile(r"(?i)((?:pass(?:word|wd|wort)?|pwd|pw|psw)=)(.*?)(?=[&/;?#,]|_[a-z]+=|$)")
 # Cc: control characters, ESC among them. Cf: format characters, the marks for the direction of writing among them.
 # Cs, Co, Cn: no characters at all. Zl, Zp: line and paragraph separators.
 _HARMFUL = frozenset({"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"})
@@ -28,8 +33,14 @@ def clean(text: str, limit: int | None = None) -> str:
     return "".join(REPLACEMENT if unicodedata.category(c) in _HARMFUL and c not in _HARMLESS else c for c in text)
 
 
+def masked(text: str) -> str:
+    """`text` without the passwords that some devices want within the path or the query of an address."""
+    return _ADDRESS.sub(lambda found: _SECRET.sub(rf"\1{MASK}", found[0]), text) if "://" in text else text
+
+
 def clean_lines(text: str) -> str:
-    """The same for text of several lines: line breaks and tabs stay."""
+    """The same for text of several lines, as it goes out: line breaks and tabs stay, passwords within addresses do not."""
+    text = masked(text)
     return "\n".join("\t".join(clean(part) for part in line.split("\t")) for line in text.split("\n"))
 
 

@@ -17,6 +17,7 @@ from zentrale.logbook.schema import chained
 from zentrale.logbook.store import Logbook, present_ref
 from zentrale.quantities import now
 from zentrale.subjects import Ref
+from zentrale.words import masked
 
 VERSION = 1  # of the content of an observation; readers leave alone what they do not know
 
@@ -85,7 +86,7 @@ def note(logbook: Logbook, run: int, notes: Notes) -> None:
         digest = last[0] if last else ""
         rows = []
         for kind, ref, method, content in notes.observations:
-            data = json.dumps(content if isinstance(content, dict) else asdict(content))
+            data = masked(json.dumps(content if isinstance(content, dict) else asdict(content)))
             row = (run, moment, kind, VERSION, ref.kind.name, ref.name, ref.part, vantage, method, data)
             digest = chained(digest, *row)
             rows.append((*row, digest))
@@ -103,7 +104,7 @@ def note(logbook: Logbook, run: int, notes: Notes) -> None:
             logbook.execute_many(
                 "INSERT INTO finding (run, code, severity, subject, measured, limit_value, limit_source, advice, judged) "
                 "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [(run, f.code, f.severity.value, f.subject, f.measured, f.limit, f.limit_source, f.advice, number)
+                [(run, f.code, f.severity.value, f.subject, masked(f.measured), masked(f.limit), f.limit_source, f.advice, number)
                  for f in judged.findings],
             )  # fmt: skip
     notes.observations.clear()

@@ -24,6 +24,7 @@ from zentrale.logbook.schema import MIGRATIONS, SCHEMA_VERSION
 from zentrale.quantities import now
 from zentrale.site.identity import Identity
 from zentrale.subjects import Kind, Ref
+from zentrale.words import masked
 
 _LOCK_WAIT_S = 10.0  # another zentrale may be writing at the same time
 _ADVICE_RIGHTS = "give yourself the right to write there, or use a copy of the site folder"
@@ -258,22 +259,33 @@ class Logbook:
         after: str,
         states: tuple[Mapping[str, Any], Mapping[str, Any]] | None = None,
     ) -> int:
-        kept = [json.dumps(state) for state in states] if states else ["", ""]
+        kept = [masked(json.dumps(state)) for state in states] if states else ["", ""]
         return self.insert(
             "INSERT INTO done (run, at, subject, step, before, after, state, subject_kind, name, before_state, "
             "after_state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (run, now().isoformat(), str(ref), step, before, after, BEGUN, ref.kind.name, ref.name, *kept),
+            (
+                run,
+                now().isoformat(),
+                str(ref),
+                step,
+                masked(before),
+                masked(after),
+                BEGUN,
+                ref.kind.name,
+                ref.name,
+                *kept,
+            ),
         )
 
     def end_change(
         self, change: int, error: str = "", after: str | None = None, after_state: Mapping[str, Any] | None = None
     ) -> None:
         """The step came to its end; `after` is what was read back, where that is not what was asked for."""
-        kept = None if after_state is None else json.dumps(after_state)
+        kept = None if after_state is None else masked(json.dumps(after_state))
         self.execute(
             "UPDATE done SET state = ?, error = ?, after = COALESCE(?, after), "
             "after_state = COALESCE(?, after_state) WHERE id = ?",
-            (FAILED if error else DONE, error, after, kept, change),
+            (FAILED if error else DONE, masked(error), None if after is None else masked(after), kept, change),
         )
 
     def close_interrupted(self) -> tuple[Change, ...]:

@@ -41,7 +41,7 @@ def pack(
 
 
 def _parts(folder: SiteFolder, result: Diagnoses, document: Mapping[str, object]) -> Iterator[tuple[str, str]]:
-    yield "diagnosis.json", json.dumps(document, indent=2, ensure_ascii=False)
+    yield "diagnosis.json", clean_lines(json.dumps(document, indent=2, ensure_ascii=False))
     yield "diagnosis.txt", clean_lines("\n\n".join(d.phone for d in result.devices) + "\n")
     table, nobody = neighbours.asked()
     machine = {

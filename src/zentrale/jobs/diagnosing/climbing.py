@@ -34,6 +34,7 @@ from zentrale.protocols.onvif.device import SERVICE_PATH
 from zentrale.protocols.onvif.media import Profile
 from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, StreamPlan
+from zentrale.words import MASK
 
 T = TypeVar("T")
 ANSWER_S = 7.0  # one that takes longer is late whatever it says
@@ -200,7 +201,10 @@ def earlier_addresses(keyring: Keyring, camera: Camera) -> dict[str, str]:
         for ref, seen in latest(keyring.logbook, STREAM).items()
         if ref.name == camera.name and ref.part.endswith(" stream")
     }
-    return {**{s: url for s, url in measured.items() if url}, **kept_addresses(keyring.logbook, camera.name)}
+    return {
+        **{s: url for s, url in measured.items() if url and MASK not in url},
+        **kept_addresses(keyring.logbook, camera.name),
+    }
 
 
 async def climb_by_rtsp(keyring: Keyring, camera: Camera, seen: FoundDevice | None, host: str, port: int) -> Climb:

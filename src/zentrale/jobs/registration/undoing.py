@@ -34,6 +34,7 @@ from zentrale.jobs.steps.runner import StepRunner
 from zentrale.jobs.steps.step_registry import step_of_journal, steps_of
 from zentrale.logbook.store import DONE, Change
 from zentrale.site.model import Camera, Recorder
+from zentrale.words import MASK
 
 COMMAND = "register --undo"
 AT_ONCE = 8
@@ -227,6 +228,10 @@ class Undoer:
         """Only what the device still holds as that run left it is taken back."""
         if change.before_state is None or change.after_state is None:
             return Undone(change, False, "its journal entry is of an older version, which did not keep the values")
+        if any(f"={MASK}" in str(value) for value in (*change.before_state.values(), *change.after_state.values())):
+            return Undone(
+                change, False, "a password is within its address, which no file of the site keeps: set it by hand"
+            )
         if step is None:
             return Undone(change, False, "no step of this program sets that now")
         if step.stays:

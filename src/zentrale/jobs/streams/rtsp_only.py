@@ -20,6 +20,7 @@ from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.stream_address import StreamAddress
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind
+from zentrale.words import MASK, masked
 
 _NONE: Mapping[str, str] = {}
 PATIENCE_S = 8.0  # a stream server that restarts is back by then
@@ -32,7 +33,12 @@ def kept_addresses(logbook: Logbook, name: str) -> dict[str, str]:
     """Main and sub stream as they were found last or entered by hand, as addresses; those of a camera of this name."""
     seen = [o for o in observations(logbook, STREAMS) if o.ref.name == name and o.ref.kind is Kind.CAMERA]
     urls = [str(s["url"]) for s in seen[-1].content["streams"][:2]] if seen else []
-    return dict(zip(("main", "sub"), urls, strict=False))
+    # One that wants its password within the address is not kept whole: its type tells it anew.
+    return {
+        stream: url
+        for stream, url in zip(("main", "sub"), urls, strict=False)
+        if masked(url) == url and MASK not in url
+    }
 
 
 def stream_addresses(

@@ -9,10 +9,10 @@ from urllib.parse import urlsplit
 
 from zentrale.errors import InputError
 from zentrale.jobs.wire.telling import AddressRow
-from zentrale.protocols.capture.conversations import MASK
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Plan
 from zentrale.site.toml_lines import toml_string
+from zentrale.words import MASK
 
 _HEAD = re.compile(r"\s*\[\[?\s*([A-Za-z0-9_.-]+)\s*\]\]?")
 _NAME = re.compile(r"""\s*name\s*=\s*(["'])(.*?)\1""")
@@ -43,7 +43,7 @@ def entries(plan: Plan, rows: Sequence[AddressRow]) -> list[Entry]:
         path = parts.path + (f"?{parts.query}" if parts.query else "")
         known = found.get((kind.name, key))
         why = "" if not kind.onvif else "its type speaks ONVIF, which tells its addresses itself"
-        if MASK in path:
+        if f"={MASK}" in path:
             why = "a password is within it, and no file of the site holds one"
         if known is not None and known.path != path:
             why = f"{known.camera} of the same type has {known.path}"

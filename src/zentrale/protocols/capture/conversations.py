@@ -23,6 +23,7 @@ from zentrale.protocols.capture.tcp_sides import Side
 from zentrale.protocols.rtsp import number_pair, parse_transport
 from zentrale.protocols.sdp import Media, SessionDescription
 from zentrale.protocols.stream_address import StreamAddress
+from zentrale.words import masked
 
 MOST_CONNECTIONS = 20_000
 MOST_HELD_BYTES = 32 * 1024 * 1024  # of what waits for its other half, in all connections together
@@ -33,14 +34,11 @@ _MANY = 3  # connections that were given one nonce
 _HTTP_BODY = re.compile(rb"<(?:[A-Za-z0-9_-]+:)?Body[^>]*>\s*<(?:[A-Za-z0-9_-]+:)?([A-Za-z0-9_]{1,80})")
 _NONCE = re.compile(r'nonce="([^"]*)"', re.IGNORECASE)
 _NO_USER = re.compile(r"//[^/@\s]*@")
-# As some devices want them within the path: up to the next separator, or the next name behind an underscore.
-_SECRET = re.compile(r"(?i)((?:pass(?:word|wd|wort)?|pwd|pw|psw)=)(.*?)(?=[&/;?#,\s]|_[a-z]+=|$)")
-MASK = "..."
 
 
 def without_password(url: str) -> str:
     """The address as it may be shown: neither user nor password before the host, and no password within the path."""
-    return _SECRET.sub(rf"\1{MASK}", _NO_USER.sub("//", url))
+    return masked(_NO_USER.sub("//", url))
 
 
 @dataclass
@@ -291,7 +289,7 @@ class Conversations:
 
     def _readable(self, connection: Connection, way: Way, message: Message) -> None:
         with suppress(ValueError):
-            if urlsplit(message.target).password or _SECRET.search(message.target):
+            if urlsplit(message.target).password or masked(message.target) != message.target:
                 self._note("address", way, message)
         authorization = message.get("authorization")
         if authorization[:6].lower() == "basic ":
