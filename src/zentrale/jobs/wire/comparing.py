@@ -10,6 +10,7 @@ import numpy as np
 
 from zentrale.errors import InputError
 from zentrale.findings import Finding, finding
+from zentrale.jobs.wire.reading import batches_of
 from zentrale.protocols.capture.container import CaptureReader, Floats
 from zentrale.protocols.capture.conversations import Conversations
 from zentrale.protocols.capture.layers import Addresses, decode
@@ -93,14 +94,10 @@ def sequences_of(path: Path) -> tuple[Sequences, Addresses, list[str]]:
     reader, addresses, found = CaptureReader(), Addresses(), Sequences()
     conversations = Conversations(RtpStreams())
     conversations.interleaved = found.take_interleaved
-    try:
-        with path.open("rb", buffering=0) as file:
-            for batch in reader.batches(file.readinto):
-                layers = decode(batch, addresses)
-                found.take(batch, layers)
-                conversations.take(batch, layers)
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror or error}", "expected a capture file") from None
+    for batch in batches_of(path, reader):
+        layers = decode(batch, addresses)
+        found.take(batch, layers)
+        conversations.take(batch, layers)
     if not reader.packets:
         raise InputError(f"{path}: {reader.ended or 'no packet is in it'}", "expected pcap or pcapng")
     remarks = [f"{path}: {reader.ended}"] if reader.ended else []

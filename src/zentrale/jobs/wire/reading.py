@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import os
+import stat
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
-
-import numpy as np
 
 from zentrale.errors import InputError
 from zentrale.protocols.capture.container import NOT_A_CAPTURE, Batch, CaptureReader
@@ -47,6 +49,18 @@ class WireRead:
         return max(0.0, self.last_s - self.first_s)
 
 
+def batches_of(path: Path, reader: CaptureReader) -> Iterator[Batch]:
+    """A file on a disk is read ahead, while what was read is looked at. Raises InputError where it cannot be read."""
+    try:
+        with path.open("rb", buffering=0) as file, ThreadPoolExecutor(1) as ahead:
+            if stat.S_ISREG(os.fstat(file.fileno()).st_mode):
+                yield from reader.batches(lambda room: ahead.submit(file.readinto, room).result)
+            else:
+                yield from reader.batches(lambda room: partial(file.readinto, room))
+    except OSError as error:
+        raise InputError(f"{path}: cannot be read: {error.strerror or error}", "expected a capture file") from None
+
+
 def read_file(path: Path, progress: Progress = lambda done, text: None) -> WireRead:
     """Raises InputError where it cannot be opened, or is no capture at all."""
     reader, addresses = CaptureReader(), Addresses()
@@ -64,20 +78,16 @@ def read_file(path: Path, progress: Progress = lambda done, text: None) -> WireR
         if whole is not None:
             one(whole)
 
-    try:
-        with path.open("rb", buffering=0) as file:
-            for batch in reader.batches(file.readinto):
-                times = batch.time_s
-                if len(times):
-                    first_s = float(times.min()) if not last_s else min(first_s, float(times.min()))
-                    last_s = max(last_s, float(times.max()))
-                snapped += int((batch.caught < batch.length).sum())
-                for link in set(np.unique(batch.link).tolist()) - set(LINKS):
-                    links[link] = links.get(link, 0) + int((batch.link == link).sum())
-                one(batch)
-                progress(reader.packets, "")
-    except OSError as error:
-        raise InputError(f"{path}: cannot be read: {error.strerror or error}", "expected a capture file") from None
+    for batch in batches_of(path, reader):
+        times = batch.time_s
+        if len(times):
+            first_s = float(times.min()) if not last_s else min(first_s, float(times.min()))
+            last_s = max(last_s, float(times.max()))
+        snapped += int((batch.caught < batch.length).sum())
+        for link in set(batch.links) - set(LINKS):
+            links[link] = links.get(link, 0) + int((batch.link == link).sum())
+        one(batch)
+        progress(reader.packets, "")
     if reader.ended == NOT_A_CAPTURE or (reader.ended and not reader.packets):
         raise InputError(f"{path}: {reader.ended}", "expected pcap or pcapng, as capture tools write them")
     conversations.finish()

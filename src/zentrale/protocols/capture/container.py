@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -21,10 +22,14 @@ Floats = npt.NDArray[np.float64]
 MAX_PACKET_BYTES = 262_144  # the largest snap length that capture tools use
 MAX_BLOCK_BYTES = 4 * 1024 * 1024
 ROOM_BYTES = 24 * 1024 * 1024
-_SPARE = 64  # bytes behind a batch, so that a header at its very end may be looked at
+_MAX_LEFT = MAX_BLOCK_BYTES
+# It begins to fill a buffer; what it returns waits for the end of that, and tells how many bytes came: 0 at the end of the file.
+Fill = Callable[[memoryview], Callable[[], int]]
+SPARE = 128  # bytes behind a batch, so that a header at its very end may be looked at
 _PCAP = {b"\xd4\xc3\xb2\xa1": ("<", 1e-6), b"\xa1\xb2\xc3\xd4": (">", 1e-6), b"\x4d\x3c\xb2\xa1": ("<", 1e-9),
          b"\xa1\xb2\x3c\x4d": (">", 1e-9)}  # fmt: skip
 _SECTION, _INTERFACE, _SIMPLE, _ENHANCED, _OLD = 0x0A0D0D0A, 1, 3, 6, 2
+_CAUGHT = 8  # where the header of a packet in pcap says how many bytes follow it
 _TSRESOL, _TSOFFSET = 9, 14
 NOT_A_CAPTURE = "it is no capture file: it begins neither as pcap nor as pcapng"
 
@@ -58,6 +63,13 @@ class Batch(NamedTuple):
     interface: Ints
     number: int
 
+    @property
+    def links(self) -> list[int]:
+        """Each link type that there is; nearly always one."""
+        alike = not len(self.link) or bool((self.link == self.link[0]).all())
+        links: list[int] = (self.link[:1] if alike else np.unique(self.link)).tolist()
+        return links
+
 
 @dataclass
 class _Interface:
@@ -86,90 +98,97 @@ class CaptureReader:
     def __init__(self) -> None:
         self.ended = ""
         self.packets = 0
-        self._read = 0  # bytes of the file before those in the buffer
+        self._offset = 0  # from a place in the buffer to its place in the file
         self._order = ""
         self._ng = False
         self._interfaces: list[_Interface] = []
         self._buffer = bytearray()
         self._data: Bytes = np.zeros(0, np.uint8)
 
-    def batches(self, fill: Callable[[memoryview], int], room_bytes: int = ROOM_BYTES) -> Iterator[Batch]:
-        """`fill` puts bytes into what it is given, and returns how many; 0 at the end."""
-        self._buffer = bytearray(room_bytes + _SPARE)
-        self._data = np.frombuffer(self._buffer, np.uint8)
-        view, have = memoryview(self._buffer), 0
-        while not self.ended and (came := fill(view[have:room_bytes])):
-            have += came
+    def batches(self, fill: Fill, room_bytes: int = ROOM_BYTES) -> Iterator[Batch]:
+        """While the packets of one buffer are looked at, `fill` may fill the other one."""
+        front = min(room_bytes, _MAX_LEFT)  # where the beginning of an unfinished packet goes, before what follows it
+        buffers = [bytearray(front + room_bytes + SPARE) for _ in range(2)]
+        views = [memoryview(buffer)[front : front + room_bytes] for buffer in buffers]
+        coming, left, read = fill(views[0]), b"", 0
+        while not self.ended and (came := coming()):
+            self._buffer, begin, end = buffers[0], front - len(left), front + came
+            self._buffer[begin:front] = left
+            self._offset, read = read - front, read + came
+            self._data = np.frombuffer(self._buffer, np.uint8)
+            coming = fill(views[1])
             while not self.ended:
-                used, batch = self._parse(have)
+                after, batch = self._parse(begin, end)
                 if batch is not None:
                     yield batch
-                view[: have - used] = view[used:have]
-                have -= used
-                self._read += used
-                if not used:
+                if after == begin:
                     break
-            if have == room_bytes and not self.ended:
-                self._stop(0, "a block that is larger than anything that a capture holds")
+                begin = after
+            left = bytes(self._buffer[begin:end])
+            if len(left) > front and not self.ended:
+                self._stop(begin, "a block that is larger than anything that a capture holds")
+            buffers.reverse()
+            views.reverse()
         if not self.ended:
             if not self._order:
-                self.ended = NOT_A_CAPTURE if have else "the file is empty"
-            elif have:
-                self.ended = f"cut off at byte {self._read}: {have} bytes of an unfinished packet are left"
+                self.ended = NOT_A_CAPTURE if left else "the file is empty"
+            elif left:
+                self.ended = f"cut off at byte {read - len(left)}: {len(left)} bytes of an unfinished packet are left"
 
     def _stop(self, at: int, why: str) -> None:
-        self.ended = f"damaged at byte {self._read + at}: {why}"
+        self.ended = f"damaged at byte {self._offset + at}: {why}"
 
-    def _parse(self, have: int) -> tuple[int, Batch | None]:
-        """How many bytes were used, and the packets in them."""
-        if not self._order and (used := self._begin(have)):
-            return used, None
+    def _parse(self, begin: int, end: int) -> tuple[int, Batch | None]:
+        """How far it came between these places of the buffer, and the packets up to there."""
+        if not self._order and (after := self._begin(begin, end)) > begin:
+            return after, None
         if not self._order:
-            return 0, None
-        return self._blocks(have) if self._ng else self._records(have)
+            return begin, None
+        return self._blocks(begin, end) if self._ng else self._records(begin, end)
 
-    def _begin(self, have: int) -> int:
-        magic = bytes(self._buffer[:4])
-        if have < 4:
-            return 0
+    def _begin(self, begin: int, end: int) -> int:
+        magic = bytes(self._buffer[begin : begin + 4])
+        if end - begin < 4:
+            return begin
         if magic in _PCAP:
-            if have < 24:
-                return 0
+            if end - begin < 24:
+                return begin
             self._order, tick_s = _PCAP[magic]
-            link = struct.unpack_from(f"{self._order}I", self._buffer, 20)[0] & 0x0FFFFFFF
+            link = struct.unpack_from(f"{self._order}I", self._buffer, begin + 20)[0] & 0x0FFFFFFF
             self._interfaces = [_Interface(link, tick_s)]
-            return 24
+            return begin + 24
         if magic == b"\x0a\x0d\x0d\x0a":
             self._ng, self._order = True, "<"
-            return 0
+            return begin
         self.ended = NOT_A_CAPTURE
-        return 0
+        return begin
 
-    def _records(self, end: int) -> tuple[int, Batch | None]:
-        """Of pcap: a header of 16 bytes before each packet."""
-        buffer, at = self._buffer, 0
+    def _records(self, begin: int, end: int) -> tuple[int, Batch | None]:
+        """Of pcap: a header of 16 bytes before each packet, with its caught bytes in the third word."""
+        buffer, at = memoryview(self._buffer)[:end], begin + _CAUGHT
         caught_at = struct.Struct(f"{self._order}I").unpack_from
         starts: list[int] = []
-        note, last = starts.append, end - 16
-        while at <= last:
-            size = caught_at(buffer, at + 8)[0]
-            after = at + 16 + size
-            if after > end:
-                if size > MAX_PACKET_BYTES:
-                    self._stop(at, f"a packet of {size} bytes")
-                break
-            note(at)
-            at = after
+        note = starts.append
+        with suppress(struct.error):  # at the end: nothing else ends it, so that each turn is short
+            while True:
+                (size,) = caught_at(buffer, at)
+                note(at)
+                at += 16 + size
+        if starts and at - _CAUGHT > end:
+            size, at = at - starts[-1] - 16, starts.pop()
+            if size > MAX_PACKET_BYTES:
+                self._stop(at - _CAUGHT, f"a packet of {size} bytes")
+        at -= _CAUGHT
         if not starts:
             return at, None
-        places = np.array(starts, np.int64)
+        places = np.array(starts, np.int64) - _CAUGHT
         words = heads(self._data, places, 16).view(f"{self._order}u4").astype(np.int64)
         time_s = words[:, 0] + words[:, 1] * self._interfaces[0].tick_s
         return at, self._batch(places + 16, words[:, 2], words[:, 3], time_s, np.zeros(len(places), np.int64))
 
-    def _blocks(self, end: int) -> tuple[int, Batch | None]:
+    def _blocks(self, begin: int, end: int) -> tuple[int, Batch | None]:
         """Of pcapng: blocks, each with its type and its length before and behind it."""
-        buffer, at, rows = self._buffer, 0, _Rows()
+        buffer, at, rows = self._buffer, begin, _Rows()
         while at + 12 <= end:
             order = self._order
             kind, size = struct.unpack_from(f"{order}II", buffer, at)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zentrale.protocols.capture.container import Batch
+from zentrale.protocols.capture.container import SPARE, Batch
 from zentrale.protocols.capture.layers import RAW, Layers
 
 MOST_BYTES, MOST_PARTS = 8 * 1024 * 1024, 64
@@ -50,7 +50,7 @@ class Fragments:
             return None
         sizes = np.array([len(p) for p, _ in done], np.int64)
         rows = np.array([row for _, row in done], np.int64)
-        data = np.frombuffer(b"".join(p for p, _ in done) + bytes(64), np.uint8)
+        data = np.frombuffer(b"".join(p for p, _ in done) + bytes(SPARE), np.uint8)
         link = np.full(len(done), RAW, np.int64)
         return Batch(
             data, np.cumsum(sizes) - sizes, sizes, sizes, batch.time_s[rows], link, batch.interface[rows],

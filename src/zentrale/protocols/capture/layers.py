@@ -7,8 +7,9 @@ An address is a number: IPv4 as it is, IPv6 by a table of those that were seen, 
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -24,6 +25,10 @@ ARP, IPV4, IPV6 = 0x0806, 0x0800, 0x86DD
 ICMP, IGMP, TCP, UDP, ICMP6 = 1, 2, 6, 17, 58
 _TAGS = (0x8100, 0x88A8, 0x9100)
 _MOST_TAGS, _MOST_EXTENSIONS = 4, 8
+_BEGIN_BYTES = (
+    96  # of each packet; link, tags, IPv6 and what UDP or TCP need of their headers are nearly always within them
+)
+_MOST_LOOKED_AT = 20  # bytes from where UDP or TCP begin
 _EXTENSIONS = (0, 43, 60, 135)  # hop by hop, routing, destination, mobility: each with its length in 8 bytes
 _FRAGMENT, _AUTHENTICATION = 44, 51
 _IP6 = 1 << 32
@@ -82,46 +87,96 @@ def mac_text(number: int) -> str:
     return ":".join(digits[i : i + 2] for i in range(0, 12, 2)) if number >= 0 else ""
 
 
+def _read(data: Bytes, at: Ints, kind: str) -> npt.NDArray[Any]:
+    """What lies there. Where the places are as far from one another, as they are in a table, it is not gathered one by one."""
+    what = np.dtype(kind)
+    if len(at) > 1:
+        step = int(at[1] - at[0])
+        if step >= what.itemsize and (at[1:] - at[:-1] == step).all():
+            return np.ndarray((len(at),), what, data, int(at[0]), (step,))
+    return every(data, kind)[at]
+
+
 def u8(data: Bytes, at: Ints) -> Ints:
-    return data[at].astype(np.int64)
+    return _read(data, at, "u1").astype(np.int64)
 
 
 def u16(data: Bytes, at: Ints) -> Ints:
-    return every(data, ">u2")[at].astype(np.int64)
+    return _read(data, at, ">u2").astype(np.int64)
 
 
 def u32(data: Bytes, at: Ints) -> Ints:
-    return every(data, ">u4")[at].astype(np.int64)
+    return _read(data, at, ">u4").astype(np.int64)
 
 
 def u48(data: Bytes, at: Ints) -> Ints:
     """Two bytes more than it needs must be there."""
-    return (every(data, ">u8")[at] >> np.uint64(16)).astype(np.int64)
+    return (_read(data, at, ">u8") >> np.uint64(16)).astype(np.int64)
+
+
+def among(column: Ints, values: Iterable[int]) -> Bools:
+    """As isin, which is slow for a few."""
+    found = np.zeros(len(column), bool)
+    for value in values:
+        found |= column == value
+    return found
+
+
+def _rows(mask: Bools) -> Ints | slice:
+    """Where it holds. Nearly always that is everywhere, and a slice copies nothing."""
+    return slice(None) if mask.all() else np.flatnonzero(mask)
 
 
 def decode(batch: Batch, addresses: Addresses) -> Layers:
-    """Nothing that a packet says leads beyond its own bytes: what is cut off, or lies, ends where it does so."""
+    """Nothing that a packet says leads beyond its own bytes: what is cut off, or lies, ends where it does so.
+
+    How each packet begins is copied side by side: headers, which are looked at a dozen times, then lie in the cache. Those that
+    have more of them are read where they are.
+    """
+    count = len(batch.at)
+    beginnings = heads(batch.data, batch.at, _BEGIN_BYTES).reshape(-1) if count else batch.data
+    at = np.arange(count) * _BEGIN_BYTES
+    found = _decode(batch._replace(data=beginnings, at=at, caught=np.minimum(batch.caught, _BEGIN_BYTES)), addresses)
+    ends_at = np.where(found.transport >= 0, found.transport + _MOST_LOOKED_AT, found.ip + _BEGIN_BYTES + 1)
+    more = (ends_at > at + _BEGIN_BYTES) | among(found.ethertype, (*_TAGS, IPV4, IPV6)) & (found.transport < 0)
+    away = batch.at - at
+    for column in (found.ip, found.transport, found.payload):
+        column += np.where(column >= 0, away, 0)
+    end = batch.at + batch.caught
+    there = np.where(found.payload >= 0, np.clip(end - found.payload, 0, found.size), 0)
+    rows = np.flatnonzero(more & (batch.caught > _BEGIN_BYTES))
+    if len(rows):
+        some = batch._replace(
+            at=batch.at[rows], caught=batch.caught[rows], length=batch.length[rows], link=batch.link[rows]
+        )
+        columns: Iterable[npt.NDArray[Any]] = found._replace(there=there)
+        for column, whole in zip(columns, _decode(some, addresses), strict=True):
+            column[rows] = whole
+    return found._replace(there=there)
+
+
+def _decode(batch: Batch, addresses: Addresses) -> Layers:
     data, count = batch.data, len(batch.at)
     end = batch.at + batch.caught
     none = np.full(count, -1, np.int64)
     ethertype, at, vlan, sender, receiver = none.copy(), batch.at.copy(), none.copy(), none.copy(), none.copy()
-    for link in np.unique(batch.link):
-        _link(int(link), batch, batch.link == link, (ethertype, at, vlan, sender, receiver), end)
+    for link in batch.links:
+        _link(link, batch, batch.link == link, (ethertype, at, vlan, sender, receiver), end)
     length = np.where(ethertype >= 0, batch.length - (at - batch.at), 0)
     ip, proto, source, target = none.copy(), none.copy(), none.copy(), none.copy()
     transport, size, fragment = none.copy(), np.zeros(count, np.int64), np.zeros(count, bool)
     into = (ip, proto, source, target, transport, size)
-    _ipv4(data, np.flatnonzero((ethertype == IPV4) & (at + 20 <= end)), at, length, into, fragment)
+    _ipv4(data, (ethertype == IPV4) & (at + 20 <= end), at, length, into, fragment)
     rows = np.flatnonzero((ethertype == IPV6) & (at + 40 <= end))
     _ipv6(data, rows, (at, end, length), into, fragment, addresses)
     source_port, target_port, payload = none.copy(), none.copy(), none.copy()
     whole = (transport >= 0) & ~fragment
-    udp = np.flatnonzero(whole & (proto == UDP) & (transport + 8 <= end) & (size >= 8))
+    udp = _rows(whole & (proto == UDP) & (transport + 8 <= end) & (size >= 8))
     start = transport[udp]
     source_port[udp], target_port[udp], payload[udp] = u16(data, start), u16(data, start + 2), start + 8
     told = u16(data, start + 4)
     size[udp] = np.where((told >= 8) & (told <= size[udp]), told, size[udp]) - 8
-    tcp = np.flatnonzero(whole & (proto == TCP) & (transport + 20 <= end) & (size >= 20))
+    tcp = _rows(whole & (proto == TCP) & (transport + 20 <= end) & (size >= 20))
     start = transport[tcp]
     head = (data[start + 12].astype(np.int64) >> 4) * 4
     head = np.where((head >= 20) & (head <= size[tcp]), head, 20)
@@ -138,8 +193,8 @@ def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, In
     ethertype, at, vlan, sender, receiver = into
     data = batch.data
 
-    def rows(size: int) -> Ints:
-        return np.flatnonzero(mine & (at + size <= end))
+    def rows(size: int) -> Ints | slice:
+        return _rows(mine & (at + size <= end))
 
     if link == ETHERNET:
         some = rows(14)
@@ -169,9 +224,10 @@ def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, In
         version = data[at[some]] >> 4
         ethertype[some] = np.where(version == 4, IPV4, np.where(version == 6, IPV6, -1))
     for _ in range(_MOST_TAGS):
-        some = np.flatnonzero(mine & np.isin(ethertype, _TAGS) & (at + 4 <= end))
-        if not len(some):
+        tagged = mine & among(ethertype, _TAGS) & (at + 4 <= end)
+        if not tagged.any():
             return
+        some = _rows(tagged)
         start = at[some]
         vlan[some] = np.where(vlan[some] < 0, u16(data, start) & 0xFFF, vlan[some])
         ethertype[some] = u16(data, start + 2)
@@ -181,15 +237,16 @@ def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, In
 _Into = tuple[Ints, Ints, Ints, Ints, Ints, Ints]
 
 
-def _ipv4(data: Bytes, rows: Ints, at: Ints, length: Ints, into: _Into, fragment: Bools) -> None:
+def _ipv4(data: Bytes, mine: Bools, at: Ints, length: Ints, into: _Into, fragment: Bools) -> None:
     ip, proto, source, target, transport, size = into
-    rows = rows[data[at[rows]] >> 4 == 4]
+    rows = _rows(mine & (data[at] >> 4 == 4))
     start = at[rows]
     head = (data[start].astype(np.int64) & 15) * 4
     told = u16(data, start + 2)
     told = np.where((told >= head) & (told <= length[rows]), told, length[rows])  # 0 where a card cuts them itself
     good = (head >= 20) & (told >= head)
-    rows, start, head, told = rows[good], start[good], head[good], told[good]
+    if not good.all():
+        rows, start, head, told = np.arange(len(at))[rows][good], start[good], head[good], told[good]
     ip[rows], proto[rows] = start, u8(data, start + 9)
     source[rows], target[rows] = u32(data, start + 12), u32(data, start + 16)
     fragment[rows] = (u16(data, start + 6) & 0x3FFF) != 0
@@ -214,9 +271,7 @@ def _ipv6(
         column[rows] = np.array([addresses.number(p.tobytes()) for p in packed], np.int64)[which.reshape(-1)]
     transport[rows], size[rows] = start + 40, left
     for _ in range(_MOST_EXTENSIONS):
-        some = rows[
-            np.isin(proto[rows], (*_EXTENSIONS, _FRAGMENT, _AUTHENTICATION)) & (transport[rows] + 8 <= end[rows])
-        ]
+        some = rows[among(proto[rows], (*_EXTENSIONS, _FRAGMENT, _AUTHENTICATION)) & (transport[rows] + 8 <= end[rows])]
         if not len(some):
             return
         here = transport[some]

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 from array import array
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.capture.container import Batch, Floats, Ints, heads
-from zentrale.protocols.capture.layers import UDP, Layers, u32
+from zentrale.protocols.capture.container import Batch, Bytes, Floats, Ints, heads
+from zentrale.protocols.capture.layers import UDP, Bools, Layers, u32
 from zentrale.protocols.capture.messages import Packet
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
@@ -30,7 +31,8 @@ _MOST_SOURCES = 64  # on one way, of which none becomes a stream: something that
 _WHOLE_BYTES = 512  # of a packet that is looked at whole: parameter sets are smaller
 _HEAD = 16  # bytes of each packet that are kept, behind four of the record
 _UNDECIDED = 64  # packets of one source, before it is decided what it is
-_AT_ONCE = 4096
+_AT_ONCE = 16_384
+_FIRST = np.zeros(1, np.int64)
 _LEAST = 8  # fewer are no stream
 _GOES_ON, _STEP = 0.6, 100  # so many of its numbers follow the one before, by no more than that
 _ALIKE = 0.9  # so many of its payloads begin as a codec's do
@@ -54,6 +56,45 @@ class Told(NamedTuple):
     url: str = ""
 
 
+class Table:
+    """The RTP packets of a batch. `start`: where each begins in `data`; `size` and `there` [bytes] as in the layers; `times` [s].
+
+    raw: how each begins, as a record of `packet_log` (rows, 20 bytes)
+    """
+
+    def __init__(self, data: Bytes, start: Ints, size: Ints, there: Ints, times: Floats) -> None:
+        self._data, self._start, self._there, self.times = data, start, there, times
+        self.raw = np.zeros((len(start), RAW.itemsize), np.uint8)
+        self.raw[:, 0] = 0x24
+        self.raw[:, 2], self.raw[:, 3] = size >> 8, size & 0xFF
+        if len(start):
+            self.raw[:, 4:] = heads(data, start, _HEAD)
+        for row in np.flatnonzero(there < _HEAD):
+            self.raw[row, 4 + there[row] :] = 0
+        self._odd: dict[str, Bools] = {}
+
+    def whole(self, row: int) -> bytes:
+        """As much of it as is kept."""
+        start = self._start[row]
+        return self._data[start : start + min(self._there[row], _WHOLE_BYTES)].tobytes()
+
+    def odd(self, codec: str) -> Bools:
+        """Which must be looked at whole: found once for all of a batch."""
+        if codec not in self._odd:
+            self._odd[codec] = _odd(self.raw.tobytes(), codec)
+        return self._odd[codec]
+
+
+def _odd(raw: bytes, codec: str) -> Bools:
+    rows = np.frombuffer(raw, RAW)
+    table = np.frombuffer(odd_first(codec), np.uint8)
+    odd: Bools = (rows["version"] != 0x80) | (table[rows["first"][:, 0]] != 0) | (rows["length"] < _HEAD)
+    more = odd_rows(codec)
+    if more:
+        odd[more(raw)] = True
+    return odd
+
+
 @dataclass
 class RtpStream:
     """One source on one way. `media` None until it is known what it is; `interleaved` within a TCP connection."""
@@ -74,46 +115,42 @@ class RtpStream:
     _whole: list[tuple[int, bytes]] = field(default_factory=list)
     settled: bool = False
 
-    def take(self, raw: bytes, times: Floats, whole: Callable[[int], bytes]) -> None:
-        """Records of some of its packets in the order of the file; `whole` gives all that there is of one."""
+    def take(self, table: Table, rows: Ints) -> None:
+        """Some of its packets in the order of the file."""
         first = 0 if self.settled else max(1, _UNDECIDED - len(self._times))
-        if 0 < first < len(times):  # what it is follows from these; they alone are kept whole
-            self.take(raw[: first * RAW.itemsize], times[:first], whole)
-            self.take(raw[first * RAW.itemsize :], times[first:], lambda row: whole(first + row))
+        if 0 < first < len(rows):  # what it is follows from these; they alone are kept whole
+            self.take(table, rows[:first])
+            self.take(table, rows[first:])
             return
-        self.packets += len(times)
-        self.last_s = float(times[-1])
         before = len(self._times)
-        self._raw += raw
-        self._times.frombytes(times.tobytes())
+        self._raw += table.raw[rows].tobytes()
+        self._times.frombytes(table.times[rows].tobytes())
+        self.packets += len(rows)
+        self.last_s = self._times[-1]
         self.media = self.media or self.told.media
         if self.media is None or not self.settled:
-            self._whole += [(before + row, whole(row)) for row in range(len(times))]
+            self._whole += [(before + n, table.whole(row)) for n, row in enumerate(rows.tolist())]
             if len(self._times) >= _UNDECIDED:
                 self.settled, self.media = True, self.media or media_of([data for _, data in self._whole])
             return
-        self._whole += [(before + row, whole(row)) for row in self._odd(raw)]
+        odd = np.flatnonzero(table.odd(self.media.codec)[rows])
+        self._whole += [(before + n, table.whole(int(rows[n]))) for n in odd.tolist()]
         if len(self._times) >= _AT_ONCE:
-            self._measure()
+            self.measure()
 
-    def _odd(self, raw: bytes) -> list[int]:
-        """The rows of those that must be looked at whole."""
-        assert self.media is not None
-        rows = np.frombuffer(raw, RAW)
-        table = np.frombuffer(odd_first(self.media.codec), np.uint8)
-        odd = (rows["version"] != 0x80) | (table[rows["first"][:, 0]] != 0) | (rows["length"] < _HEAD)
-        more = odd_rows(self.media.codec)
-        return sorted({*np.flatnonzero(odd).tolist(), *(more(raw) if more else [])})
-
-    def _measure(self) -> None:
-        """What waits. The meter works on thousands of packets at a stroke."""
+    def measure(self, *, last: bool = False) -> None:
+        """What waits. The meter works on thousands of packets at a stroke. `last`: nothing comes after it."""
         assert self.media is not None
         if self.meter is None:
             self.meter = StreamMeter(self.media, self.first_s, with_jitter=not self.interleaved)
         raw, times, whole = bytes(self._raw), self._times, dict(self._whole)
         self._raw, self._times, self._whole = bytearray(), array("d"), []
-        some = [(row, whole[row]) for row in self._odd(raw) if len(whole.get(row, b"")) >= 12]
-        self.meter.take(raw, times, some)
+        some = [
+            (row, whole[row])
+            for row in np.flatnonzero(_odd(raw, self.media.codec)).tolist()
+            if len(whole.get(row, b"")) >= 12
+        ]
+        self.meter.take(raw, times, some, last=last)
 
     def finish(self) -> StreamMeasurement | None:
         """None where it is no stream after all: too few packets, or numbers that do not go on."""
@@ -122,7 +159,7 @@ class RtpStream:
             if self.meter is None and (len(numbers) < _LEAST or not (self.told.media or goes_on(numbers))):
                 return None
             self.media = self.media or media_of([data for _, data in self._whole])
-            self._measure()
+            self.measure(last=True)
         if self.meter is None:
             return None
         found = self.meter.result("tcp" if self.interleaved else "udp")
@@ -139,18 +176,22 @@ def goes_on(numbers: Ints) -> bool:
 
 def media_of(packets: Sequence[bytes]) -> Media:
     """What a source sends, by its payload type and by how its payloads begin (RFC 6184 clause 5.2, RFC 7798 clause 4.1)."""
-    parsed = []
+    parsed: list[tuple[int, bytes]] = []
     for data in packets:
+        if data[:1] == b"\x80" and len(data) > 12:  # neither padding nor extension nor contributing sources
+            parsed.append((data[1] & 0x7F, data[12:]))
+            continue
         with suppress(RemoteProtocolError):
-            parsed.append(RtpPacket.parse(data))
-    types = Counter(p.payload_type for p in parsed)
+            packet = RtpPacket.parse(data)
+            parsed.append((packet.payload_type, packet.payload))
+    types = Counter(kind for kind, _ in parsed)
     if not types:
         return Media("video")
     kind = types.most_common(1)[0][0]
     if kind in _STATIC:
         what, codec, clock_hz = _STATIC[kind]
         return Media(what, payload_type=kind, codec=codec, clock_hz=clock_hz)
-    payloads = [p.payload for p in parsed if p.payload_type == kind and len(p.payload) > 1]
+    payloads = [payload for own, payload in parsed if own == kind and len(payload) > 1]
     shares = {
         codec: sum(map(begins, payloads)) / max(1, len(payloads))
         for codec, begins in (("H265", _h265), ("H264", _h264))
@@ -172,6 +213,10 @@ def _h265(payload: bytes) -> bool:
     return plain and not payload[0] & 0x81 and payload[1] >> 3 == 0 and payload[1] & 7 > 0
 
 
+def _table(batch: Batch, layers: Layers, rows: Ints) -> Table:
+    return Table(batch.data, layers.payload[rows], layers.size[rows], layers.there[rows], batch.time_s[rows])
+
+
 class RtpStreams:
     """Feed it batches. `told`: what a conversation has said of who sends what to which port, by target and port."""
 
@@ -182,29 +227,30 @@ class RtpStreams:
         self._sources: Counter[Way] = Counter()
 
     def take(self, batch: Batch, layers: Layers) -> None:
-        data = batch.data
         some = np.flatnonzero((layers.proto == UDP) & (layers.payload >= 0) & (layers.there >= 12))
         if not len(some):
             return
-        start = layers.payload[some]
-        first, second = data[start], data[start + 1]
+        table = _table(batch, layers, some)
+        first, second = table.raw[:, 4], table.raw[:, 5]
         control = (second >= 200) & (second <= 204)
-        rtp = (first >> 6 == 2) & ~control & (data[start + 1] & 0x7F != 0x7F)
+        rtp = (first >> 6 == 2) & ~control & (second & 0x7F != 0x7F)
         self._reports(batch, layers, some[(first >> 6 == 2) & control])
-        some, start = some[rtp], start[rtp]
+        if not rtp.all():
+            some = some[rtp]
+            table = _table(batch, layers, some)
         if not len(some):
             return
-        ssrc = u32(data, start + 8)
+        ssrc = u32(table.raw.reshape(-1), np.arange(len(some)) * RAW.itemsize + 12)
         columns = [
             layers.source[some], layers.source_port[some], layers.target[some], layers.target_port[some], ssrc,
         ]  # fmt: skip
-        for group in groups(columns):
-            rows = some[group]
-            way = Way(*(int(column[group[0]]) for column in columns[:4]))
-            stream = self._stream(way, int(ssrc[group[0]]), batch, int(rows[0]))
+        snapped = layers.there[some] < layers.size[some]
+        for rows in groups(columns):
+            way = Way(*(int(column[rows[0]]) for column in columns[:4]))
+            stream = self._stream(way, int(ssrc[rows[0]]), batch, int(some[rows[0]]))
             if stream is not None:
-                stream.snapped += int((layers.there[rows] < layers.size[rows]).sum())
-                self._feed(stream, batch, layers, rows)
+                stream.snapped += int(snapped[rows].sum())
+                stream.take(table, rows)
 
     def _stream(self, way: Way, ssrc: int, batch: Batch, row: int) -> RtpStream | None:
         stream = self.streams.get((way, ssrc))
@@ -234,20 +280,6 @@ class RtpStreams:
         self.streams[way, stream.ssrc] = stream
         return stream
 
-    def _feed(self, stream: RtpStream, batch: Batch, layers: Layers, rows: Ints) -> None:
-        start, size, there = layers.payload[rows], layers.size[rows], layers.there[rows]
-        raw = np.zeros((len(rows), RAW.itemsize), np.uint8)
-        raw[:, 0] = 0x24
-        raw[:, 2], raw[:, 3] = size >> 8, size & 0xFF
-        raw[:, 4:20] = heads(batch.data, start, _HEAD)
-        for row in np.flatnonzero(there < _HEAD):
-            raw[row, 4 + there[row] :] = 0
-
-        def whole(row: int) -> bytes:
-            return batch.data[start[row] : start[row] + min(there[row], _WHOLE_BYTES)].tobytes()
-
-        stream.take(raw.tobytes(), batch.time_s[rows], whole)
-
     def take_interleaved(self, way: Way, packet: Packet, told: Told) -> None:
         """One packet of an RTSP connection; `told`: what its channel carries."""
         data = packet.data
@@ -259,8 +291,9 @@ class RtpStreams:
         )
         if stream is None:
             return
-        head = b"$\0" + len(data).to_bytes(2, "big") + data[:_HEAD].ljust(_HEAD, b"\0")
-        stream.take(head, np.array([packet.time_s]), lambda row: data[:_WHOLE_BYTES])
+        size = np.array([len(data)])
+        spare = np.frombuffer(data.ljust(_HEAD, b"\0"), np.uint8)
+        stream.take(Table(spare, _FIRST, size, size, np.array([packet.time_s])), _FIRST)
 
     def _reports(self, batch: Batch, layers: Layers, rows: Ints) -> None:
         """Sender reports tell how a source's clock goes."""
@@ -292,14 +325,24 @@ def groups(columns: list[Ints]) -> Iterator[Ints]:
     for column in columns:
         mixed = (mixed ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
         mixed ^= mixed >> np.uint64(29)
-    order = np.argsort(mixed, kind="stable")
-    sorted_ = mixed[order]
-    cuts = np.flatnonzero(sorted_[1:] != sorted_[:-1]) + 1
-    for group in np.split(order, cuts):
-        if all((column[group] == column[group[0]]).all() for column in columns):
-            yield group
-            continue
-        rows = np.stack([column[group] for column in columns])  # two ways with one sum: somebody made them so
-        _, which = np.unique(rows, axis=1, return_inverse=True)
-        for number in range(int(which.max()) + 1):
-            yield group[which.reshape(-1) == number]
+    for key in (
+        (mixed >> np.uint64(48)).astype(np.uint16),
+        mixed,
+    ):  # 16 bits are sorted without comparing, and mostly do
+        order = np.argsort(key, kind="stable")
+        cut = _changes(key[order])
+        apart = np.zeros(len(cut), bool)
+        for column in columns:
+            apart |= _changes(column[order])
+        if not (apart & ~cut).any():
+            break
+    else:  # two ways with one sum: somebody made them so
+        _, which = np.unique(np.stack(columns), axis=1, return_inverse=True)
+        order = np.argsort(which.reshape(-1), kind="stable")
+        cut = _changes(which.reshape(-1)[order])
+    yield from np.split(order, np.flatnonzero(cut) + 1)
+
+
+def _changes(column: npt.NDArray[Any]) -> Bools:
+    changes: Bools = column[1:] != column[:-1]
+    return changes

@@ -67,7 +67,7 @@ class Talk:
         data = batch.data
         for row in np.flatnonzero(layers.ethertype == ARP).tolist():
             self._arp(batch, layers, row)
-        dhcp = (layers.proto == UDP) & np.isin(layers.source_port, (_DHCP_SERVER,)) & (layers.there > 240)
+        dhcp = (layers.proto == UDP) & (layers.source_port == _DHCP_SERVER) & (layers.there > 240)
         for row in np.flatnonzero(dhcp).tolist():
             self._dhcp(batch, layers, row)
         igmp = np.flatnonzero((layers.proto == IGMP) & (layers.transport >= 0))

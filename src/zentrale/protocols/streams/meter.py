@@ -234,13 +234,15 @@ class StreamMeter:
 
     def _follow(self, records: Records) -> None:
         """Which source is measured now, and how far its numbers have come: for the reports."""
+        if self._ssrc is None:
+            self._begin(int(records["ssrc"][0]), int(records["sequence"][0]))
         own = records["ssrc"] == self._ssrc
-        mine = records if own.all() else records[own]
-        if not len(mine):
-            if self._ssrc is not None and records["arrival_s"][0] - self._last_arrival_s <= _SILENT_S:
+        if not own.any():
+            if records["arrival_s"][0] - self._last_arrival_s <= _SILENT_S:
                 return
             self._begin(int(records["ssrc"][0]), int(records["sequence"][0]))
-            mine = records[records["ssrc"] == self._ssrc]
+            own = records["ssrc"] == self._ssrc
+        mine = records if own.all() else records[own]
         self._last_arrival_s = float(mine["arrival_s"][-1])
         numbers = np.concatenate([[self._highest & 0xFFFF], mine["sequence"].astype(np.int64)])
         self._highest += max(0, int(np.cumsum(steps(numbers, 1 << 16)).max()))

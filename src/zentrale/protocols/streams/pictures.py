@@ -137,10 +137,11 @@ class Rates:
         if len(shown) < 2 or shown[-1] <= shown[0]:
             return
         between = np.diff(shown)
-        usual = np.median(between[between > 0])
-        # Pictures of which not one packet came have left a hole between those beside them.
-        missing = np.rint(between / usual).astype(int) - 1 if part.gap_before.any() else np.zeros(1, int)
-        self.pictures += len(between) + int(missing[missing > 0].sum())
+        self.pictures += len(between)
+        if part.gap_before.any():
+            # Pictures of which not one packet came have left a hole between those beside them.
+            missing = np.rint(between / np.median(between[between > 0])).astype(int) - 1
+            self.pictures += int(missing[missing > 0].sum())
         self.span_s += float(shown[-1] - shown[0])
         self.bits += 8.0 * float(part.size_bytes[lo:hi].sum())
         self.bit_span_s += float(time_s[hi] - time_s[lo])

@@ -10,6 +10,7 @@ after, says nothing of the source's rhythm and is left out: the first is a loss,
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from statistics import median
 
 import numpy as np
 
@@ -104,7 +105,7 @@ class Rhythm:
         for index in np.flatnonzero((lengths > PAUSE_S) | (np.diff(arrivals) > PAUSE_S))[:_MAX_QUIET]:
             at = begin + int(index)
             sides = all_lengths[max(0, at - _NEIGHBOURS) : at], all_lengths[at + 1 : at + 1 + _NEIGHBOURS]
-            usual[index] = max((float(np.median(side)) for side in sides if len(side)), default=lengths[index])
+            usual[index] = max((median(side.tolist()) for side in sides if len(side)), default=lengths[index])
         return usual
 
     def _count_seconds(self, times: Floats, silent: Bools) -> None:
