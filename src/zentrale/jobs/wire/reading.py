@@ -11,7 +11,7 @@ from functools import partial
 from pathlib import Path
 
 from zentrale.errors import InputError
-from zentrale.protocols.capture.container import NOT_A_CAPTURE, Batch, CaptureReader
+from zentrale.protocols.capture.container import NOT_A_CAPTURE, ROOM_BYTES, Batch, CaptureReader
 from zentrale.protocols.capture.conversations import Connection, Conversations, Weak
 from zentrale.protocols.capture.fragments import Fragments
 from zentrale.protocols.capture.layers import LINKS, Addresses, decode
@@ -20,6 +20,7 @@ from zentrale.protocols.capture.talk import Talk
 from zentrale.protocols.streams.meter import StreamMeasurement
 
 Progress = Callable[[int, str], None]
+_LEAST_ROOM_BYTES = 65_536
 
 
 @dataclass(frozen=True)
@@ -53,8 +54,10 @@ def batches_of(path: Path, reader: CaptureReader) -> Iterator[Batch]:
     """A file on a disk is read ahead, while what was read is looked at. Raises InputError where it cannot be read."""
     try:
         with path.open("rb", buffering=0) as file, ThreadPoolExecutor(1) as ahead:
-            if stat.S_ISREG(os.fstat(file.fileno()).st_mode):
-                yield from reader.batches(lambda room: ahead.submit(file.readinto, room).result)
+            status = os.fstat(file.fileno())
+            if stat.S_ISREG(status.st_mode):
+                room_bytes = min(ROOM_BYTES, max(_LEAST_ROOM_BYTES, status.st_size))
+                yield from reader.batches(lambda room: ahead.submit(file.readinto, room).result, room_bytes)
             else:
                 yield from reader.batches(lambda room: partial(file.readinto, room))
     except OSError as error:
