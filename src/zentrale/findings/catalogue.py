@@ -12,7 +12,7 @@ from pathlib import Path
 
 from zentrale.findings.entry import Entry, Severity
 
-FILES = ("planning", "network", "plain", "rehearsal", "site", "stream", "switch", "diagnosis", "wire")
+FILES = ("planning", "network", "plain", "rehearsal", "site", "stream", "switch", "diagnosis", "wire", "walls")
 _HEAD = re.compile(r"([A-Z]{3}-[0-9]+) (fault|warning|note): (.+)")
 
 

@@ -28,6 +28,8 @@ _REFERENCES = (
     ("viewers", "zone", "zones"),
     ("viewers", "switch", "switches"),
     ("viewers", "groups", "groups"),
+    ("viewers", "type", "viewer_types"),
+    ("walls", "viewer", "viewers"),
     ("ports", "access", "zones"),
     ("ports", "tagged", "zones"),
     ("ports", "native", "zones"),

@@ -33,6 +33,8 @@ from zentrale.site.model import (
     Switch,
     SwitchType,
     Viewer,
+    ViewerType,
+    Wall,
     Zone,
 )
 from zentrale.words import meant
@@ -48,12 +50,14 @@ LISTS: dict[str, type[Part]] = {
     "camera_types": CameraType,
     "switch_types": SwitchType,
     "recorder_types": RecorderType,
+    "viewer_types": ViewerType,
     "switches": Switch,
     "links": Link,
     "recorders": Recorder,
     "batteries": Battery,
     "access_points": AccessPoint,
     "viewers": Viewer,
+    "walls": Wall,
     "ports": PortPlan,
     "rules": Rule,
     "reach": Reach,

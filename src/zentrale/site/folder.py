@@ -15,7 +15,8 @@ from zentrale.errors import InputError, StorageError
 PLAN_FILES = ("site.toml", "cameras.csv", "types.toml")
 OUTLINE_FILE = "outline.geojson"
 RUNS_FILE = "runs.csv"
-OPTIONAL_FILES = (RUNS_FILE, OUTLINE_FILE)
+WALLS_FILE = "walls.csv"
+OPTIONAL_FILES = (RUNS_FILE, WALLS_FILE, OUTLINE_FILE)
 
 
 @dataclass(frozen=True)
@@ -41,6 +42,10 @@ class SiteFolder:
     @property
     def runs_file(self) -> Path:
         return self.path / RUNS_FILE
+
+    @property
+    def walls_file(self) -> Path:
+        return self.path / WALLS_FILE
 
     @property
     def logbook_file(self) -> Path:

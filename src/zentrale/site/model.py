@@ -40,12 +40,50 @@ from zentrale.site.values import (
     empty_is_none,
     host_or_dhcp,
 )
+from zentrale.site.walls.parts import ViewerType, Wall, WallPanel
 
 __all__ = [
-    "ESTIMATE_SOURCE", "EVERYWHERE", "INTERNET", "SWEEP_PORTS", "AccessPoint", "AccountPlan", "Battery", "Cabinet",
-    "Camera", "CameraType", "ChannelLimit", "Group", "InputPlan", "Leg", "Link", "MaskPlan", "Mode", "MotionArea",
-    "NamedRecording", "Part", "Placement", "Plan", "Policy", "PortPlan", "Priority", "Reach", "Recorder", "RecorderType",
-    "RecordingPlan", "Rule", "Run", "Site", "Storage", "StreamPlan", "Switch", "SwitchType", "Viewer", "Wanted",
+    "ESTIMATE_SOURCE",
+    "EVERYWHERE",
+    "INTERNET",
+    "SWEEP_PORTS",
+    "AccessPoint",
+    "AccountPlan",
+    "Battery",
+    "Cabinet",
+    "Camera",
+    "CameraType",
+    "ChannelLimit",
+    "Group",
+    "InputPlan",
+    "Leg",
+    "Link",
+    "MaskPlan",
+    "Mode",
+    "MotionArea",
+    "NamedRecording",
+    "Part",
+    "Placement",
+    "Plan",
+    "Policy",
+    "PortPlan",
+    "Priority",
+    "Reach",
+    "Recorder",
+    "RecorderType",
+    "RecordingPlan",
+    "Rule",
+    "Run",
+    "Site",
+    "Storage",
+    "StreamPlan",
+    "Switch",
+    "SwitchType",
+    "Viewer",
+    "ViewerType",
+    "Wall",
+    "WallPanel",
+    "Wanted",
     "Zone",
 ]  # fmt: skip
 
@@ -179,6 +217,7 @@ class Plan(Part):
     batteries: tuple[Battery, ...] = ()
     access_points: tuple[AccessPoint, ...] = ()
     viewers: tuple[Viewer, ...] = ()
+    walls: tuple[Wall, ...] = ()
     ports: tuple[PortPlan, ...] = ()
     rules: tuple[Rule, ...] = ()
     reach: tuple[Reach, ...] = ()
@@ -192,6 +231,7 @@ class Plan(Part):
     camera_types: tuple[CameraType, ...] = ()
     switch_types: tuple[SwitchType, ...] = ()
     recorder_types: tuple[RecorderType, ...] = ()
+    viewer_types: tuple[ViewerType, ...] = ()
     cameras: tuple[Camera, ...] = ()
     next_channels: tuple[str, ...] = ()
 
@@ -240,6 +280,15 @@ class Plan(Part):
 
     def kind(self, planned: Camera | Recorder) -> CameraType | RecorderType:
         return self.camera_type(planned) if isinstance(planned, Camera) else self.recorder_type(planned)
+
+    def walls_of(self, viewer: Viewer) -> list[Wall]:
+        """The walls that its machine feeds."""
+        return [wall for wall in self.walls if wall.viewer == viewer.name]
+
+    def viewer_type(self, viewer: str) -> ViewerType | None:
+        """What a viewer's machine bears; None where nobody said what it is."""
+        kind = next((v.type for v in self.viewers if v.name == viewer), "")
+        return next((t for t in self.viewer_types if t.name == kind), None) if kind else None
 
     def recorder(self, name: str) -> Recorder:
         return self._recorders[name]

@@ -165,7 +165,8 @@ class AccessPoint(Need):
 
 class Viewer(Part):
     """A screen or workstation that watches: at most `panels` pictures at once of the cameras of `groups` (all where
-    empty), from the recorder or from the cameras themselves, by unicast or multicast.
+    empty), from the recorder or from the cameras themselves, by unicast or multicast. Where it feeds [[walls]], these say what it
+    shows. `type` names its machine's [[viewer_types]].
     """
 
     name: PlaceName
@@ -177,6 +178,7 @@ class Viewer(Part):
     multicast: bool = False
     panels: Annotated[int, Field(ge=1, le=4096)] | None = None
     groups: tuple[PlaceName, ...] = ()
+    type: str = ""
 
 
 class Leg(Part):

@@ -14,18 +14,20 @@ from zentrale.errors import PlanError
 from zentrale.site.behind import behind_problems, fill_rows
 from zentrale.site.cross_check import cross_check
 from zentrale.site.draft import Draft
-from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, SiteFolder
+from zentrale.site.folder import OPTIONAL_FILES, PLAN_FILES, WALLS_FILE, SiteFolder
 from zentrale.site.lenses import filled
 from zentrale.site.model import Camera, Plan, Run
 from zentrale.site.tables import decode, number_of, separator_of
 from zentrale.site.toml_lines import line_of
+from zentrale.site.walls.checked import as_shown, wall_problems
+from zentrale.site.walls.sheet import walls_of
 from zentrale.words import meant
 
 SITE_PARTS = (
     "site", "policy", "zones", "groups", "recordings", "switches", "links", "recorders", "batteries", "access_points", "viewers",
-    "ports", "rules", "reach", "cabinets", "placement", "accounts", "masks", "motion_areas", "inputs",
+    "walls", "ports", "rules", "reach", "cabinets", "placement", "accounts", "masks", "motion_areas", "inputs",
 )  # fmt: skip
-TYPE_PARTS = ("camera_types", "switch_types", "recorder_types")
+TYPE_PARTS = ("camera_types", "switch_types", "recorder_types", "viewer_types")
 CAMERA_COLUMNS = tuple(name for name in Camera.model_fields if name != "row")
 RUN_COLUMNS = tuple(name for name in Run.model_fields if name != "row")
 REQUIRED_COLUMNS = tuple(n for n, f in Camera.model_fields.items() if f.is_required())
@@ -67,13 +69,13 @@ def draft_for_schedule(folder: SiteFolder) -> tuple[Draft, list[str]]:
     return draft, problems
 
 
-_OF_SINGLE = ("masks", "motion_areas", "inputs", "ports")  # parts that name single cameras
+_OF_SINGLE = ("masks", "motion_areas", "inputs", "ports", "walls")  # parts that name single cameras
 
 
 def _plan(draft: Draft, problems: Sequence[str], next_channels: tuple[str, ...]) -> Plan:
     if problems:
         raise PlanError(problems)
-    return Plan(**draft.parts, next_channels=next_channels)
+    return Plan(**as_shown(draft.parts), next_channels=next_channels)
 
 
 def _draft(
@@ -94,6 +96,9 @@ def _draft(
     camera_rows = [] if text is None else _parse_rows(name, text, CAMERA_COLUMNS, REQUIRED_COLUMNS, problems)
     run_rows = _read_runs(folder.runs_file, problems) if of_single else []
     site_data = {part: table for part, table in site_data.items() if of_single or part not in _OF_SINGLE}
+    drawn = _read_walls(folder.walls_file, problems) if of_single else []
+    if drawn and isinstance(site_data.get("walls", []), list):
+        site_data["walls"] = [*site_data.get("walls", []), *drawn]
     fill_rows(camera_rows, site_data)
     next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
@@ -105,6 +110,11 @@ def _draft(
             if location and location[0] == part:
                 row = rows[int(location[1])]["row"] if len(location) > 1 else 1
                 return f"{part}.csv line {row}"
+        if len(location) > 1 and location[0] == "walls":
+            wall = site_data["walls"][int(location[1])]
+            if isinstance(wall, dict) and "line" in wall:
+                row = wall["panels"][int(location[3])]["row"] if len(location) > 3 else 0
+                return f"{WALLS_FILE} line {wall['line'] + row}"
         if location and location[0] in TYPE_PARTS:
             return f"types.toml line {line_of(types_text, location)}"
         return f"site.toml line {line_of(site_text, location)}"
@@ -112,7 +122,7 @@ def _draft(
     draft = Draft(data, where)
     draft.parts["cameras"] = filled(draft.parts["cameras"])
     problems += draft.problems
-    problems += [*cross_check(draft, kinds), *behind_problems(draft, next_channels)]
+    problems += [*cross_check(draft, kinds), *behind_problems(draft, next_channels), *wall_problems(draft)]
     return draft, sorted(problems, key=_place), next_channels
 
 
@@ -195,6 +205,14 @@ def _toml_problem(name: str, message: str) -> str:
 def _read_runs(path: Path, problems: list[str]) -> list[dict[str, Any]]:
     text = _read_text(path, problems, table=True) if path.exists() else None
     return [] if text is None else _parse_rows(path.name, text, RUN_COLUMNS, RUN_COLUMNS, problems)
+
+
+def _read_walls(path: Path, problems: list[str]) -> list[dict[str, Any]]:
+    text = _read_text(path, problems, table=True) if path.exists() else None
+    if text is None:
+        return []
+    head = next((line for line in text.splitlines() if line.lower().startswith(("wall", '"wall'))), "")
+    return walls_of(path.name, text, max(",;\t", key=head.count), problems)
 
 
 def _parse_rows(

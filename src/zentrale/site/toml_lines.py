@@ -48,6 +48,8 @@ def _header_path(dotted: str, counts: dict[str, int], *, is_array: bool) -> list
         if last and is_array:
             counts[joined] = counts.get(joined, -1) + 1
             path.append(counts[joined])
+            for inner in [name for name in counts if name.startswith(f"{joined}.")]:
+                del counts[inner]  # its own tables are counted anew
         elif joined in counts:
             path.append(counts[joined])
     return path

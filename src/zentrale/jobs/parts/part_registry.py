@@ -24,6 +24,7 @@ PARTS = {
     "resilience": "what each failure costs",
     "detail": "pixels per metre at each target, and what no camera sees",
     "materials": "the tender: bill of materials, cable schedule, mains, heat and room of each cabinet, drives",
+    "walls": "which stream in which panel of a wall, and what its decoder has to bear",
     "placement": "which cabinets, which switches, which camera where, at least cost",
 }
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import sys
 import time
 
 from zentrale.jobs.parts.part import Asked, Made, Page, Part, Request, plain
@@ -13,27 +11,11 @@ from zentrale.site.model import Plan
 
 
 def calculate(plan: Plan, made: Made, request: Request) -> PlacementPlan:
-    return _quietly(plan, request.placement_s)
+    return plan_placement(plan, time_s=request.placement_s, clock=time.process_time)
 
 
 def _has_cabinets(plan: Plan) -> bool:
     return bool(plan.cabinets)
-
-
-def _quietly(plan: Plan, time_s: float) -> PlacementPlan:
-    """HiGHS, which solves it, writes remarks straight to the process's standard output, past every option: not into
-    the result of a command.
-    """
-    sys.stdout.flush()
-    kept = os.dup(1)
-    nowhere = os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(nowhere, 1)
-        return plan_placement(plan, time_s=time_s, clock=time.process_time)
-    finally:
-        os.dup2(kept, 1)
-        os.close(kept)
-        os.close(nowhere)
 
 
 def document(placement: PlacementPlan) -> dict[str, object]:

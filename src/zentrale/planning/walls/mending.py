@@ -1,0 +1,64 @@
+"""The least change that makes a machine bear a case that it does not bear."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import combinations
+from math import comb
+
+from zentrale import quantities
+from zentrale.planning.walls.decoder import Load
+from zentrale.planning.walls.states import Cases, Chosen
+
+_ALL_TRIED, _MOST_TRIED = 2, 120
+
+
+def smaller(
+    cases: Cases,
+    chosen: Sequence[Chosen],
+    case: Callable[[Sequence[Chosen]], Load],
+    first: Callable[[Sequence[Chosen]], Load],
+) -> tuple[str, ...] | None:
+    """The fewest panels that need a smaller stream for it, of several sets those of least importance; empty where it is borne as
+    it is, None where not even all together would do. `first`: a part of the case that is quicker to see, and likely to break.
+
+    Where one limit breaks, those that relieve it most are the fewest; sets of one or two are all tried whatever breaks.
+    """
+    breaks = case(chosen).breaks
+    if not breaks:
+        return ()
+    able = [n for n, c in reversed(list(enumerate(chosen))) if c.offer != c.panel.offers[0]]
+
+    def holds(some: Sequence[int]) -> bool:
+        changed = _with(cases, chosen, some)
+        return not first(changed).breaks and not case(changed).breaks
+
+    if not holds(able):
+        return None
+    by_relief = sorted(able, key=lambda n: chosen[n].panel.offers[0].pixels_per_s - chosen[n].offer.pixels_per_s)
+    fewest = next(size for size in range(1, len(able) + 1) if holds(by_relief[:size]))
+    for size in range(1, fewest + 1):
+        if size > _ALL_TRIED and (size < fewest or comb(len(able), size) > _MOST_TRIED):
+            continue
+        for some in combinations(able, size):
+            if holds(some):
+                return tuple(chosen[n].panel.name for n in sorted(some))
+    return tuple(chosen[n].panel.name for n in sorted(by_relief[:fewest]))
+
+
+def _with(cases: Cases, chosen: Sequence[Chosen], some: Sequence[int]) -> tuple[Chosen, ...]:
+    """These panels by the smallest stream that they can show, in the decoder that has them now."""
+    return tuple(Chosen(c.panel, c.panel.offers[0], c.engine) if n in some else c for n, c in enumerate(chosen))
+
+
+def in_words(chosen: Sequence[Chosen], names: Sequence[str]) -> str:
+    """As an instruction."""
+    of = {c.panel.name: c.panel.offers[0].stream for c in chosen}
+    by_stream: dict[str, list[str]] = {}
+    for name in names:
+        by_stream.setdefault(of[name], []).append(name)
+    parts = [
+        f"{'panels' if len(some) > 1 else 'panel'} {quantities.listed(some)} by the {stream} stream"
+        for stream, some in by_stream.items()
+    ]
+    return "show " + ", and ".join(parts)

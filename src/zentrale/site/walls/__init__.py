@@ -1,0 +1,1 @@
+"""Walls of a control room in the plan: their grids, what their machines bear, and walls.csv."""

@@ -1,0 +1,185 @@
+"""Walls: what each panel shows, what the machine has to bear, worked out by hand."""
+
+from __future__ import annotations
+
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+
+# Pixels a second: the group "all" sends 1920x1080 at 25 (51.84 M) and 640x360 at 10 (2.304 M), "one" sends 1280x720 at 30 alone.
+MAIN, SUB, ONE = 1920 * 1080 * 25, 640 * 360 * 10, 1280 * 720 * 30
+GROUPS = """\
+[[groups]]
+name = "all"
+main = { resolution = "1920x1080", fps = 25, bitrate_kbps = 4000, keyframe_interval_s = 2 }
+sub = { resolution = "640x360", fps = 10, bitrate_kbps = 400, keyframe_interval_s = 4 }
+[[groups]]
+name = "one"
+main = { resolution = "1280x720", fps = 30, bitrate_kbps = 2000, keyframe_interval_s = 1 }
+[[viewers]]
+name = "desk"
+zone = "cameras"
+switch = "cabinet"
+port = 8
+source = "camera"
+"""
+
+
+def wall(name: str, size: str, rows: int, columns: int, panels: list[tuple[Any, ...]], more: str = "") -> str:
+    """Panels: row, column, rows, columns, cameras, seconds, priority."""
+    text = f'[[walls]]\nname = "{name}"\nviewer = "desk"\npixels = {size}\nrows = {rows}\ncolumns = {columns}\n{more}'
+    for row, column, down, across, cameras, seconds, priority in panels:
+        text += f'[[walls.panels]]\npanel = "{row}-{column}"\nrow = {row}\ncolumn = {column}\nrows = {down}\ncolumns = {across}\n'
+        text += f"cameras = {cameras!r}\npriority = {priority}\n".replace("'", '"')
+        text += f"seconds = {seconds}\n" if seconds else ""
+    return text
+
+
+def site(folder: Path, walls: str, machine: str = "", csv: str = "") -> Path:
+    """Cameras a1 to a9 of the group "all", x1 and x2 of "one"."""
+    rows = CAMERAS.splitlines()[:1]
+    for number, name in enumerate([*(f"a{n}" for n in range(1, 10)), "x1", "x2"], 1):
+        group = "all" if name[0] == "a" else "one"
+        rows.append(f"{name},x,larch-2,{group},cameras,cabinet,,20,127.0.71.{9 + number},,recorder,{number}")
+    kind = f'[[viewer_types]]\nname = "box"\n{machine}\n' if machine else ""
+    start = SITE.index("[[groups]]"), SITE.index("[[switches]]")
+    groups = GROUPS + ('type = "box"\n' if machine else "")
+    text = SITE[: start[0]] + SITE[start[1] :] + groups + walls
+    types = TYPES.replace("ports = 10", "ports = 24").replace("channels = 4", "channels = 16") + kind
+    text = text.replace("127.0.71.21", "127.0.71.7")
+    make_site(folder, text, "\n".join(rows) + "\n", types)
+    if csv:
+        (folder / "walls.csv").write_text(csv)
+    return folder
+
+
+def planned(folder: Path) -> Any:
+    shown = zentrale("plan", "walls", "--json", cwd=folder)
+    assert shown.code in (0, 1), shown.all
+    return shown.json
+
+
+def codes(document: Any) -> list[str]:
+    return [f["code"] for f in document["findings"] if f["code"].startswith("WAL")]
+
+
+FOUR = [(r, c, 1, 1, [f"a{2 * r + c - 2}"], None, 5) for r, c in product((1, 2), (1, 2))]
+AROUND = [(1, 3), (1, 4), (2, 3), (2, 4), (3, 1), (3, 2), (3, 3), (3, 4)]
+BIG = [(1, 1, 2, 2, ["a1"], None, 1), *((r, c, 1, 1, [f"a{n}"], None, 5) for n, (r, c) in enumerate(AROUND, 2))]
+
+
+def test_a_wall_of_four_runs_well_until_a_panel_is_enlarged(tmp_path: Path) -> None:
+    """Panels of 640x360: the sub stream fits them. One enlarged is 51.84 beside three of 2.304: more than 50 million."""
+    machine = 'hardware = [{ codec = "H264", pixels_per_s = 50e6 }]'
+    document = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, FOUR), machine))
+    (made,) = document["walls"]
+    assert [(p["pixels"], p["stream"], p["looks"], p["cameras"]) for p in made["panels"]] == [
+        ([640, 360], "sub", "kept", [f"a{n}"]) for n in (1, 2, 3, 4)
+    ]
+    figures = {case: [made[case][k] for k in ("streams", "pixels_per_s", "frames_per_s", "bitrate_bps")] for case in
+               ("worst", "together", "enlarged", "changing")}  # fmt: skip
+    still = [4, 4 * SUB, 40, 1_600_000]
+    assert figures == {
+        "worst": still, "together": still, "changing": still, "enlarged": [4, MAIN + 3 * SUB, 55, 5_200_000],
+    }  # fmt: skip
+    assert codes(document) == ["WAL-2"] and made["limits"]["first"] == "hardware decoder"
+    assert "58.8 Mpixel/s" in made["limits"]["mends"]["enlarged"] and made["limits"]["case"] == "enlarged"
+
+
+def test_the_most_important_panels_are_as_sharp_as_the_decoder_can_bear(tmp_path: Path) -> None:
+    """Cells of 960x720 want the main stream, nine times 51.84 million. 300 million bear five, and four sub streams; of a panel
+    enlarged there would be six, unless one gives way. The big one comes first. A limit of pictures a second counts alike."""
+    machine = 'hardware = [{ codec = "H264", pixels_per_s = 300e6 }]'
+    walls = wall("w", "[3840, 2160]", 3, 4, BIG)
+    document = planned(site(tmp_path / "a", walls, machine))
+    (made,) = document["walls"]
+    streams = {p["panel"]: p["stream"] for p in made["panels"]}
+    assert (list(streams.values()).count("main"), streams["1-1"]) == (5, "main")
+    assert made["panels"][0]["pixels"] == [1920, 1440] and made["panels"][1]["pixels"] == [960, 720]
+    assert made["worst"]["pixels_per_s"] == 5 * MAIN + 4 * SUB
+    assert made["enlarged"]["pixels_per_s"] == 6 * MAIN + 3 * SUB
+    assert codes(document).count("WAL-4") == 4 and "WAL-2" in codes(document)
+    mend = made["limits"]["mends"]["enlarged"]
+    assert mend.startswith("show panel ") and streams[mend.split()[2]] == "main" and mend.split()[2] != "1-1"
+    frames = 'hardware = [{ codec = "H264", pixels_per_s = 9e9, frames_per_s = 120 }]'  # 2 x 25 + 7 x 10
+    (made,) = planned(site(tmp_path / "b", walls, frames))["walls"]
+    assert (made["worst"]["frames_per_s"], [p["stream"] for p in made["panels"]].count("main")) == (120, 2)
+    both = 'hardware = [{ codec = "H264", pixels_per_s = 110e6 }]\nsoftware = [{ codec = "H264", pixels_per_s = 65e6 }]'
+    (made,) = planned(site(tmp_path / "c", walls, both))[
+        "walls"
+    ]  # two by hardware, one by software, and six that are small
+    assert [p["stream"] for p in made["panels"]].count("main") == 3 and made["panels"][0]["stream"] == "main"
+    assert {p["decoder"] for p in made["panels"]} == {"hardware", "software"}
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "at", "worst"),
+    [
+        ((["x1", "a1"], 10), (["a2", "x2"], 15), "20.0 s", 2 * ONE),  # x1 from 0, 20, 40 s, x2 from 15, 45 s
+        ((["x1", "a1"], 20), (["a2", "x2"], 20), "0 ms", ONE + SUB),  # never both
+    ],
+)
+def test_rounds_are_heaviest_in_the_moment_in_which_they_fall_so(
+    tmp_path: Path, first: tuple[list[str], int], second: tuple[list[str], int], at: str, worst: int
+) -> None:
+    """x1 and x2 have no smaller stream. Enlarged, a3 comes by its main stream beside them; of two changing rounds four run."""
+    panels = [
+        (1, 1, 1, 1, *first, 5),
+        (1, 2, 1, 1, *second, 5),
+        (2, 1, 1, 1, ["a3"], None, 5),
+        (2, 2, 1, 1, ["a4"], None, 5),
+    ]
+    document = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, panels)))
+    (made,) = document["walls"]
+    assert made["worst"]["pixels_per_s"] == worst + 2 * SUB and made["worst"]["when"].startswith(at)
+    assert made["together"]["pixels_per_s"] == 2 * ONE + 2 * SUB and made["together"]["streams"] == 4
+    assert made["enlarged"]["pixels_per_s"] == worst + SUB + MAIN
+    assert (made["changing"]["streams"], made["changing"]["pixels_per_s"]) == (6, 2 * ONE + 4 * SUB)
+    # A picture of the sub stream is whole after up to 4 s, that of x1 after 1 s; nobody said what the machine bears.
+    assert codes(document) == ["WAL-7"] and [p["keyframe_wait_s"] for p in made["panels"]] == [4, 4, None, None]
+
+
+def test_a_round_that_is_over_before_its_picture_is_there_is_told(tmp_path: Path) -> None:
+    panels = [(1, 1, 1, 1, ["a1", "a2"], 5, 5), *FOUR[1:]]
+    found = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, panels), "streams = 8"))["findings"]
+    (slow,) = [f for f in found if f["code"] == "WAL-5"]
+    assert (
+        "a1: up to 4 s" in slow["measured"] and "a round of 8 s or more" in slow["advice"] and "2.5 s" in slow["advice"]
+    )
+
+
+def test_what_a_grid_has_wrong_is_told_with_its_line(tmp_path: Path) -> None:
+    wrong = [
+        (1, 1, 1, 1, ["a1", "a2"], None, 5), (1, 2, 1, 2, ["b*"], None, 5), (1, 1, 1, 1, ["a3"], None, 5), (2, 1, 1, 1, [], 5, 5),
+    ]  # fmt: skip
+    shown = zentrale("check", cwd=site(tmp_path / "a", wall("w", "[1280, 720]", 2, 2, wrong)))
+    assert shown.code == 2 and "Traceback" not in shown.all
+    lines = (tmp_path / "a" / "site.toml").read_text().splitlines()
+    for text, field in (
+        ("shows 2 cameras in turn; expected for how many seconds", 'panel = "1-1"'), ("found 2 from column 2 on", "columns = 2"),
+        ("'b*', which fits no camera", 'cameras = ["b*"]'), ("the panel '1-1' twice", 'panel = "1-1"'),
+        ("lies over '1-1' at row 1, column 1", "row = 1"), ("shows no camera", "cameras = []"),
+        ("shows nothing at row 2 column 2", 'name = "w"'),
+    ):  # fmt: skip
+        (line,) = [line for line in shown.err.splitlines() if text in line]
+        assert lines[int(line.split()[2].rstrip(":")) - 1] == field, line
+    sheet = "wall,v,viewer,desk,pixels,1280x720\na1,<\n^,\n"
+    shown = zentrale("check", cwd=site(tmp_path / "b", "", csv=sheet))
+    assert shown.code == 2 and "walls.csv line 2: the panel in column 1 is no rectangle" in shown.err
+
+
+def test_a_drawn_sheet_is_the_same_wall(tmp_path: Path) -> None:
+    """Marks, the same text side by side, other separators, rounds by group and pattern, each camera once."""
+    toml = wall("w", "[3840, 2160]", 2, 3, [
+        (1, 1, 2, 2, ["a1"], None, 1), (1, 3, 1, 1, ["a2", "x1", "x2"], 10, 5), (2, 3, 1, 1, ["a9"], None, 5),
+    ])  # fmt: skip
+    drawn = planned(site(tmp_path / "a", toml))["walls"]
+    for number, text in enumerate((
+        "wall,w,viewer,desk,pixels,3840x2160\na1; priority 1,<,a2; one; x*; 10 s\n^,^,a9\n",
+        '# drawn\n\nwall;w;viewer;desk;pixels;3840x2160;;\n"a1;prio 1";"a1;prio 1";a2|x*|10s\n"a1;prio 1";"a1;prio 1";a9;\n',
+    )):  # fmt: skip
+        assert planned(site(tmp_path / f"b{number}", "", csv=text))["walls"] == drawn
