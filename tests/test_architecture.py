@@ -13,7 +13,7 @@ import pytest
 import zentrale
 
 ROOT = Path(zentrale.__file__).parent
-GROUND = {"errors", "findings", "quantities", "subjects", "words"}
+GROUND = {"errors", "findings", "quantities", "silence", "subjects", "words"}
 BELOW: dict[str, set[str]] = {
     "cli": {"jobs", "field", "planning", "logbook", "output", "protocols", "site", "simulation"},
     "jobs": {"field", "planning", "logbook", "output", "protocols", "site"},
@@ -27,6 +27,7 @@ BELOW: dict[str, set[str]] = {
     "findings": set(),
     "errors": set(),
     "quantities": set(),
+    "silence": set(),
     "subjects": set(),
     "words": set(),
 }
@@ -74,7 +75,7 @@ WITHIN: dict[str, dict[str, set[str]]] = {
         "network": set(),
         "": {*_WORK, "registration", "maintaining", "recordings", "parts", "network"},
     },
-    "planning": {"": {"placing"}, "placing": {""}, "by_hand": {""}},
+    "planning": {"": {"placing", "walls"}, "placing": {""}, "by_hand": {""}, "walls": {""}},
 }
 
 

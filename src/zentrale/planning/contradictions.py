@@ -169,6 +169,8 @@ def of_streams(plan: Plan) -> Iterator[Finding]:
     groups = {g.name: g for g in plan.groups}
     used = {c.group for c in plan.cameras}
     for viewer in plan.viewers:
+        if plan.walls_of(viewer):
+            continue  # they show what each camera has
         asked = [name for name in (viewer.groups or tuple(groups)) if name in used]
         lacking = [name for name in asked if getattr(groups[name], viewer.stream) is None]
         if lacking:

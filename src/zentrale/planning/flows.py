@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
 from zentrale.planning.once import once
 from zentrale.planning.topology import Graph, paths_from
-from zentrale.site.model import Camera, Leg, Plan, Recorder, StreamPlan, Viewer
+from zentrale.planning.walls.wall_plan import plan_walls
+from zentrale.site.model import Camera, Leg, Plan, Recorder, StreamPlan, Viewer, Wall
 
 Port = tuple[str, int]
 Hop = tuple[int, str]  # a link by its index in the plan, and the switch it is left from
@@ -17,7 +18,8 @@ Hop = tuple[int, str]  # a link by its index in the plan, and the switch it is l
 @dataclass(frozen=True)
 class Flow:
     """One stream of one camera on its way. A unicast flow has one receiver; a multicast flow reaches all of them and
-    crosses each link once. `viewed`: it is for viewers, not for a recorder; `relayed`: a recorder sends it on to them.
+    crosses each link once. `viewed`: it is for viewers, not for a recorder; `relayed`: a recorder sends it on to them. `turn`
+    names the panel of a wall whose cameras are shown by turns: of the flows with one name only one runs at a time.
     """
 
     camera: Camera
@@ -29,21 +31,57 @@ class Flow:
     multicast: bool = False
     relayed: bool = False
     viewed: bool = False
+    turn: str = ""
+
+
+@dataclass(frozen=True)
+class Watched:
+    """What a viewer shows: a camera by one of its streams, from the recorder or from the camera; `turn` as in a flow."""
+
+    camera: Camera
+    stream: str
+    plan: StreamPlan
+    relayed: bool
+    multicast: bool
+    turn: str = ""
+
+
+def at_once(some: Iterable[Flow]) -> list[Flow]:
+    """Of flows that take turns the heaviest, and all others."""
+    found: list[Flow] = []
+    turns: dict[str, int] = {}
+    for flow in some:
+        place = turns.get(flow.turn) if flow.turn else None
+        if place is None:
+            if flow.turn:
+                turns[flow.turn] = len(found)
+            found.append(flow)
+        elif flow.plan.most_bps > found[place].plan.most_bps:
+            found[place] = flow
+    return found
 
 
 def recorded_streams(plan: Plan, camera: Camera) -> dict[str, StreamPlan]:
     """The streams a recorder takes in: main, and sub where it is recorded, or watched on the recorder or by way of it."""
     recorder = plan.recorder(camera.recorder)
     shown = recorder.own_panels and recorder.own_stream == "sub"
-    sub = shown or plan.recording(camera).sub or camera.group in _relayed_subs(plan)
+    relayed = camera.group in _relayed_subs(plan) or camera.name in _subs_on_walls(plan)
+    sub = shown or plan.recording(camera).sub or relayed
     return {name: s for name, s in plan.streams(camera).items() if name == "main" or (sub and name == "sub")}
 
 
 @once
 def _relayed_subs(plan: Plan) -> frozenset[str]:
     """The groups whose sub stream viewers watch by way of the recorder."""
-    viewers = [v for v in plan.viewers if v.source == "recorder" and v.stream == "sub"]
+    viewers = [v for v in plan.viewers if v.source == "recorder" and v.stream == "sub" and not plan.walls_of(v)]
     return frozenset(g.name for g in plan.groups if any(not v.groups or g.name in v.groups for v in viewers))
+
+
+@once
+def _subs_on_walls(plan: Plan) -> frozenset[str]:
+    """The cameras whose sub stream a wall shows by way of the recorder."""
+    shown = (w for v in plan.viewers if plan.walls_of(v) for w in watched(plan, v))
+    return frozenset(w.camera.name for w in shown if w.relayed and w.stream == "sub")
 
 
 def recorded_bps(plan: Plan, camera: Camera) -> float:
@@ -65,8 +103,8 @@ def shown_pixels_per_s(plan: Plan, recorder: Recorder) -> float:
 def sent_by_recorders(plan: Plan) -> dict[str, float]:
     """Bits per second that each recorder sends to viewers, without overhead; a multicast stream counts once."""
     sent = {recorder.name: 0.0 for recorder in plan.recorders}
-    for flow in viewer_flows(plan):
-        if flow.relayed:
+    for name in sent:
+        for flow in at_once(f for f in viewer_flows(plan) if f.relayed and f.camera.recorder == name):
             sent[flow.camera.recorder] += flow.plan.most_bps
     return sent
 
@@ -84,9 +122,10 @@ def sent_by_cameras(plan: Plan) -> dict[str, float]:
 def flows(plan: Plan) -> tuple[Flow, ...]:
     """All streams when everything runs: recording, and every viewer with as many pictures as it shows at once."""
     found: list[Flow] = []
-    recorded: dict[tuple[str, str], dict[str, StreamPlan]] = {}  # alike for cameras of one group on one recorder
+    recorded: dict[tuple[str, str, str, bool], dict[str, StreamPlan]] = {}
     for camera in plan.networked:
-        recorder, alike = plan.recorder(camera.recorder), (camera.group, camera.recorder)
+        recorder = plan.recorder(camera.recorder)
+        alike = camera.group, camera.recorder, camera.recording, camera.name in _subs_on_walls(plan)
         if alike not in recorded:
             recorded[alike] = recorded_streams(plan, camera)
         for name, stream in recorded[alike].items():
@@ -99,32 +138,41 @@ def flows(plan: Plan) -> tuple[Flow, ...]:
 def viewer_flows(plan: Plan) -> tuple[Flow, ...]:
     """Those of the viewers alone."""
     found: list[Flow] = []
-    shared: dict[tuple[str, str, Port], list[tuple[Viewer, Camera, StreamPlan, str]]] = {}
+    shared: dict[tuple[str, str, Port], list[tuple[Viewer, Watched, str]]] = {}
     for viewer in plan.viewers:
-        for camera, stream in watched(plan, viewer):
-            if viewer.source == "recorder":
+        for shown in watched(plan, viewer):
+            camera = shown.camera
+            if shown.relayed:
                 leg = leg_towards(plan.recorder(camera.recorder), viewer.zone)
                 sender, zone = (leg.switch, leg.port), leg.zone
             else:
                 sender, zone = (camera.switch, camera.port), camera.zone
-            if viewer.multicast:
-                shared.setdefault((camera.name, viewer.stream, sender), []).append((viewer, camera, stream, zone))
+            if shown.multicast:
+                shared.setdefault((camera.name, shown.stream, sender), []).append((viewer, shown, zone))
                 continue
             receivers: tuple[tuple[Port, str], ...] = (((viewer.switch, viewer.port), viewer.zone),)
-            relayed = viewer.source == "recorder"
-            found.append(Flow(camera, viewer.stream, stream, sender, zone, receivers, relayed=relayed, viewed=True))
+            found.append(
+                Flow(camera, shown.stream, shown.plan, sender, zone, receivers, relayed=shown.relayed, viewed=True,
+                     turn=shown.turn)
+            )  # fmt: skip
     for (_, name, sender), uses in shared.items():
-        first, camera, stream, zone = uses[0]
-        receivers = tuple(((viewer.switch, viewer.port), viewer.zone) for viewer, *_ in uses)
-        relayed = first.source == "recorder"
-        found.append(Flow(camera, name, stream, sender, zone, receivers, multicast=True, relayed=relayed, viewed=True))
+        _, shown, zone = uses[0]
+        receivers = tuple(dict.fromkeys(((viewer.switch, viewer.port), viewer.zone) for viewer, *_ in uses))
+        turn = shown.turn if len(uses) == 1 else ""  # of several there is always one who may watch it
+        found.append(
+            Flow(shown.camera, name, shown.plan, sender, zone, receivers, multicast=True, relayed=shown.relayed, viewed=True,
+                 turn=turn)
+        )  # fmt: skip
     return tuple(found)
 
 
-def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
-    """The cameras that a viewer shows at once; where it has fewer panels, those of the highest rates, the worst case. Those at a
-    recorder's own ports it sees only through that.
+def watched(plan: Plan, viewer: Viewer) -> list[Watched]:
+    """What a viewer shows: on its walls, where it feeds any; else the cameras that it shows at once, where it has fewer panels
+    those of the highest rates, the worst case. Those at a recorder's own ports it sees only through that.
     """
+    walls = plan.walls_of(viewer)
+    if walls:
+        return [shown for wall in walls for shown in _on_wall(plan, wall)]
     shown = [
         (camera, stream)
         for camera in (plan.cameras if viewer.source == "recorder" else plan.networked)
@@ -133,7 +181,17 @@ def watched(plan: Plan, viewer: Viewer) -> list[tuple[Camera, StreamPlan]]:
     ]
     if viewer.panels is not None and len(shown) > viewer.panels:
         shown = sorted(shown, key=lambda pair: -pair[1].most_bps)[: viewer.panels]
-    return shown
+    relayed = viewer.source == "recorder"
+    return [Watched(camera, viewer.stream, stream, relayed, viewer.multicast) for camera, stream in shown]
+
+
+def _on_wall(plan: Plan, wall: Wall) -> Iterator[Watched]:
+    for view in plan_walls(plan).of(wall.name).panels:
+        turn = f"{wall.name} {view.name}" if view.panel.is_round else ""
+        for camera, name, stream in zip(view.panel.cameras, view.offer.names, view.offer.plans, strict=True):
+            relayed = wall.source == "recorder"
+            if relayed or not camera.behind:
+                yield Watched(camera, name, stream, relayed, wall.source == "multicast", turn)
 
 
 def leg_towards(recorder: Recorder, zone: str) -> Leg:

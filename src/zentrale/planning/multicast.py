@@ -13,7 +13,7 @@ from ipaddress import IPv4Address, IPv4Network
 from zentrale import quantities
 from zentrale.findings import Finding, finding
 from zentrale.planning.addresses import channel_offsets
-from zentrale.planning.flows import Flow, Ways, crossing_switch, flows, same_network
+from zentrale.planning.flows import Flow, Ways, at_once, crossing_switch, flows, same_network
 from zentrale.planning.topology import link_rates_bps, lit_network, trunk_name, trunks_of
 from zentrale.planning.traffic import OVERHEAD
 from zentrale.planning.zone_links import zone_links, zone_root, zone_switches
@@ -190,7 +190,7 @@ def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, 
     carried = zone_links(plan)
     trunks = {index: trunk for trunk in trunks_of(plan) for index in trunk}
     rates = link_rates_bps(plan)
-    for flow in watched:
+    for flow in at_once(watched):
         load = flow.plan.most_bps * OVERHEAD
         hops = {index for index, _ in ways.hops(way for _, way in ways.reached(flow))}
         zones = {flow.sender_zone, *(zone for _, zone in flow.receivers)}
@@ -208,7 +208,7 @@ def _links(plan: Plan, watched: list[Flow], ways: Ways) -> tuple[MulticastLink, 
 def _zones(plan: Plan, watched: list[Flow]) -> Iterator[MulticastZone]:
     at = zone_switches(plan)
     load: dict[str, float] = {}
-    for flow in watched:
+    for flow in at_once(watched):
         for name in {flow.sender_zone, *(zone for _, zone in flow.receivers)}:
             load[name] = load.get(name, 0.0) + flow.plan.most_bps * OVERHEAD
     passing = _switches_passing(plan, watched)

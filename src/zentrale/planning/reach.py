@@ -12,7 +12,8 @@ from ipaddress import IPv4Address
 
 from zentrale import quantities
 from zentrale.findings import Finding, finding
-from zentrale.planning.flows import leg_towards, same_network
+from zentrale.planning.flows import leg_towards, same_network, watched
+from zentrale.planning.walls.panels import shown_cameras
 from zentrale.site.model import EVERYWHERE, INTERNET, Plan, Reach, Recorder, Rule
 
 
@@ -212,25 +213,35 @@ def _need_findings(plan: Plan) -> Iterator[Finding]:
             pairs.setdefault((origins[0], Party("camera", camera.zone)), []).append(camera.name)
     for viewer in plan.viewers:
         origin = Party("viewer", viewer.zone)
-        if viewer.source == "recorder":
-            for recorder in plan.recorders:
+        walls = plan.walls_of(viewer)
+        shown = watched(plan, viewer) if walls else []
+        if viewer.source == "recorder" or any(w.relayed for w in shown):
+            named = {w.camera.recorder for w in shown if w.relayed} if walls else {r.name for r in plan.recorders}
+            for recorder in (r for r in plan.recorders if r.name in named):
                 to = Party("recorder", leg_towards(recorder, viewer.zone).zone)
                 if not reaches(plan, origin, to)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)
+        if viewer.source == "recorder":
             continue
-        hidden = [c for c in plan.cameras if c.behind and (not viewer.groups or c.group in viewer.groups)]
+        own = [c for wall in walls if wall.source != "recorder" for c in shown_cameras(plan, wall)]
+        hidden = [
+            c for c in (own if walls else plan.cameras) if c.behind and (not viewer.groups or c.group in viewer.groups)
+        ]
         for recorder_name in dict.fromkeys(c.behind for c in hidden):
             some = [c.name for c in hidden if c.behind == recorder_name]
             measured = (
                 f"{quantities.listed(some, 6)}: on the network inside {recorder_name}, which no other device reaches"
             )
-            advice = f'give viewer {viewer.name} source = "recorder", or groups without them'
+            what = f"its wall {walls[0].name}" if walls else f"viewer {viewer.name}"
+            advice = f'give {what} source = "recorder", or {"panels" if walls else "groups"} without them'
             yield finding(
                 "RCH-3", f"viewer {viewer.name} to cameras at {recorder_name}", measured, "reaches it", "site.toml [[viewers]]",
                 advice,
             )  # fmt: skip
-        if not viewer.multicast:  # groups are copied to it; it asks no camera
-            zones = dict.fromkeys(c.zone for c in plan.networked if not viewer.groups or c.group in viewer.groups)
+        asked = [w.camera for w in shown if not w.relayed and not w.multicast]
+        if asked or not (viewer.multicast or walls):  # groups are copied to it; it asks no camera
+            seen = asked if walls else plan.networked
+            zones = dict.fromkeys(c.zone for c in seen if not viewer.groups or c.group in viewer.groups)
             for to in (Party("camera", zone) for zone in zones):
                 if not reaches(plan, origin, to, RTSP)[0]:
                     pairs.setdefault((origin, to), []).append(viewer.name)

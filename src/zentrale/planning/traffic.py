@@ -12,7 +12,7 @@ from zentrale.findings import Finding, finding
 from zentrale.planning.attached import Attached, attached
 from zentrale.planning.bursts import Burst, Source, plan_burst
 from zentrale.planning.contradictions import of_links, of_streams
-from zentrale.planning.flows import Flow, Hop, Ways, flows, names_of, recorded_bps, sent_by_recorders
+from zentrale.planning.flows import Flow, Hop, Ways, at_once, flows, names_of, recorded_bps, sent_by_recorders
 from zentrale.planning.open_columns import not_counted
 from zentrale.planning.storage import GROWTH
 from zentrale.planning.topology import Graph, link_rates_bps, lit_network, trunk_name, trunks_of
@@ -225,6 +225,7 @@ class _Network:
         self, cable: _Cable, there: list[Flow], back: list[Flow], things: list[Attached]
     ) -> tuple[LinkLoad, float | None]:
         more = sum(thing.traffic_mbps or 0.0 for thing in things) * 1e6
+        there, back = at_once(there), at_once(back)
         load, other = _bps(there) + more, _bps(back) + more
         busier, towards = (there, cable.b) if load >= other else (back, cable.a)
         buffer_kb = cable.buffers_kb[0 if load >= other else 1]  # of whoever sends

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zentrale.planning.placing.problem import PlacementProblem
-from zentrale.planning.placing.solver import Rows, Solved, solve
 from zentrale.planning.placing.weighing import Weighing
+from zentrale.planning.solver import Rows, Solved, solve
 
 
 @dataclass(frozen=True)

@@ -41,7 +41,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zentrale.planning.placing.problem import PlacementProblem
-from zentrale.planning.placing.solver import Rows, solve
+from zentrale.planning.solver import Rows, solve
 
 _BROKEN = 1e-3  # by less than this a weighing is not worth a row
 _SMALL = 1e-6

@@ -59,7 +59,7 @@ def _options(decoder: Decoder, panel: Panel, index: int) -> list[Chosen]:
 
 
 def _solved(cases: Cases) -> tuple[Chosen, ...] | None:
-    from zentrale.planning.placing.solver import Rows, solve  # a solver takes a while to load
+    from zentrale.planning.solver import Rows, solve  # a solver takes a while to load
 
     columns: list[tuple[int, Chosen]] = [
         (number, one)

@@ -103,6 +103,12 @@ def panels_of(plan: Plan, wall: Wall) -> tuple[Panel, ...]:
     return tuple(sorted(found, key=lambda p: p.order))
 
 
+def shown_cameras(plan: Plan, wall: Wall) -> tuple[Camera, ...]:
+    """Each camera of a wall once, in reading order."""
+    panels = sorted(wall.panels, key=lambda p: (p.row, p.column))
+    return tuple({c.name: c for panel in panels for c in cameras_of(plan.cameras, panel)}.values())
+
+
 def streams_from(source: str) -> tuple[str, ...]:
     """What can be asked for there: recorders pass on two streams, and groups are planned for two."""
     return STREAMS if source == "camera" else STREAMS[:2]

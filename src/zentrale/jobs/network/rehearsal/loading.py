@@ -30,7 +30,7 @@ from zentrale.jobs.network.rehearsal import services
 from zentrale.jobs.network.rehearsal.stage import Stage
 from zentrale.jobs.network.rehearsal.verdicts import SOURCE
 from zentrale.output.network import names
-from zentrale.planning.flows import Flow, flows
+from zentrale.planning.flows import Flow, at_once, flows
 from zentrale.planning.traffic import LinkLoad, loads_of
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.protocols.stream_address import StreamAddress
@@ -97,7 +97,7 @@ class Load:
 
 def divisor_of(plan: Plan) -> float:
     """So that all streams together are what this machine carries."""
-    total = sum(f.plan.bitrate_bps for f in flows(plan))
+    total = sum(f.plan.bitrate_bps for f in at_once(flows(plan)))
     return float(max(1, math.ceil(total / _MOST_BPS)))
 
 
@@ -116,7 +116,7 @@ class Loading:
 
     def run(self) -> Load:
         """Raises LabError."""
-        planned = list(flows(self._plan))
+        planned = at_once(flows(self._plan))
         every = [f for f in planned if self._sender(f) is not None and self._can_pass(f)]
         if len(every) < len(planned):
             self._say(

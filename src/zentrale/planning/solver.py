@@ -4,8 +4,6 @@ moment, told a plan that is known to hold, and asked how good its best one is.
 
 from __future__ import annotations
 
-import os
-import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -13,6 +11,8 @@ from typing import Any
 import highspy
 import numpy as np
 from numpy.typing import NDArray
+
+from zentrale.silence import nothing_printed
 
 _STATUS = highspy.HighsModelStatus
 # Settled for good: by any other ending there may be values that were not found.
@@ -70,7 +70,8 @@ def solve(
     nodes: branches to look at, at most; stop: asked again and again whether to end
     known: values that are known to hold all rows
     """
-    solver = _solver()
+    with nothing_printed():
+        solver: Any = highspy.Highs()  # type: ignore[no-untyped-call]
     for name, value in (("output_flag", False), ("threads", 1), ("random_seed", 0), ("mip_rel_gap", gap)):
         solver.setOptionValue(name, value)
     if nodes is not None:
@@ -97,23 +98,6 @@ def solve(
     bound = float(info.mip_dual_bound) if whole else cost if status == _STATUS.kOptimal else -np.inf
     prices = np.zeros(0) if whole else np.array(solution.row_dual)
     return Solved(values, cost, bound, status not in _SETTLED, prices)
-
-
-def _solver() -> Any:
-    """HiGHS writes its name straight to the process's standard output, past every option: not into the result of a command."""
-    sys.stdout.flush()
-    try:
-        kept = os.dup(1)
-    except OSError:  # it is closed: there is nothing that it could spoil
-        return highspy.Highs()  # type: ignore[no-untyped-call]
-    nowhere = os.open(os.devnull, os.O_WRONLY)
-    try:
-        os.dup2(nowhere, 1)
-        return highspy.Highs()  # type: ignore[no-untyped-call]
-    finally:
-        os.dup2(kept, 1)
-        os.close(kept)
-        os.close(nowhere)
 
 
 def _model(costs: NDArray[np.float64], rows: Rows, upper: NDArray[np.float64], whole: bool) -> highspy.HighsLp:
