@@ -31,7 +31,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("parts", metavar="PART", nargs="*", help="which parts (default: all), listed above")
     parser.add_argument("--figures", action="store_true", help="also draw the figures into output/ (PNG)")
     parser.add_argument(
-        "--tables", action="store_true", help="also write every table into output/plan/ (CSV; the tender also XLSX)"
+        "--tables",
+        action="store_true",
+        help="also write every table into output/plan/ (CSV; the tender also XLSX; walls as playlists into output/walls/)",
+    )
+    parser.add_argument(
+        "--with-users",
+        action="store_true",
+        help="for walls with --tables: the user who may watch goes into the addresses",
     )
     parser.add_argument(
         "--write", action="store_true", help="for addresses or multicast: enter what is proposed into cameras.csv"
@@ -80,6 +87,10 @@ def run(args: argparse.Namespace) -> int:
         raise InputError("plan --against: only tells what changes", "leave --write, --figures and --tables out")
     if args.measured and args.parts != ["storage"]:
         raise InputError("plan --measured: only for storage", "type `zentrale plan storage --measured`")
+    if args.with_users and not (args.tables and "walls" in (args.parts or PARTS)):
+        raise InputError(
+            "plan --with-users: only for walls with --tables", "type `zentrale plan walls --tables --with-users`"
+        )
     if not 1 <= args.seconds <= 3600:
         raise InputError(f"--seconds {args.seconds:g}: out of range", "expected 1 to 3600 seconds")
     work = Work(args)
@@ -92,6 +103,8 @@ def run(args: argparse.Namespace) -> int:
     watts = _held(output, folder, seen_watts) if "power" in parts else {}
     keeping = measured_keeping(plan, folder) if args.measured else ()
     request = Request(outline, args.pairs, args.seconds, held, keeping, watts)
+    if plan.walls and (args.figures or args.tables) and "walls" in parts:
+        request = _with_walls(request, plan, folder, args)
     if args.against is not None:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)
@@ -119,6 +132,16 @@ def run(args: argparse.Namespace) -> int:
         _enter(output, result, folder)
     _next(output, result, folder)
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
+
+
+def _with_walls(request: Request, plan: Plan, folder: SiteFolder, args: argparse.Namespace) -> Request:
+    """What was seen on site, for drawing walls and writing them out."""
+    from dataclasses import replace
+
+    from zentrale.jobs.walls.known import addresses_of, pictures_of, viewing_user
+
+    user = viewing_user(plan) if args.with_users else ""
+    return replace(request, picture=pictures_of(folder), address=addresses_of(plan, folder), user=user)
 
 
 def _held(output: Output, folder: SiteFolder, ask: Callable[[SiteFolder], dict[str, T]]) -> dict[str, T]:

@@ -92,12 +92,12 @@ def write_figures(result: Calculation, folder: SiteFolder) -> list[Path]:
 
 def write_tables(result: Calculation, folder: SiteFolder) -> list[Path]:
     """Every table of the result as CSV, and what else a part has for it; returns the files."""
-    made = {f"{name}.csv": data for name, data in csv_tables(result.document()).items()}
+    made = {f"plan/{name}.csv": data for name, data in csv_tables(result.document()).items()}
     for part in result.parts:
-        made |= part.books(result.of(part))
+        made |= {f"{part.folder}/{name}": data for name, data in part.books(result.of(part)).items()}
     for name, data in made.items():
-        write_atomically(folder.output / "plan" / name, data)
-    return [folder.output / "plan" / name for name in made]
+        write_atomically(folder.output / name, data)
+    return [folder.output / name for name in made]
 
 
 def measured_keeping(plan: Plan, folder: SiteFolder) -> list[RecorderKeeping]:

@@ -122,6 +122,7 @@ class PackContent:
     recorded: tuple[Sequence[HoursOfChannel], float] = ((), 0.0)  # what the recorders keep, and when that was asked
     origins: Mapping[Finding, str] = field(default_factory=dict)  # by which run, when and from where each was found
     ports_seen: Mapping[tuple[str, int], SeenAtPort] = field(default_factory=dict)  # by switch and port
+    walls: bytes = b""  # all of them on a sheet; empty where none is planned
 
 
 def verdicts_of(devices: Sequence[DeviceRow]) -> dict[Verdict, int]:
@@ -142,6 +143,8 @@ def render(content: PackContent) -> dict[str, bytes]:
     }
     if content.detail.ground is not None:
         figures["coverage.png"] = coverage_figure(content.plan, content.detail)
+    if content.walls:
+        figures["walls.png"] = content.walls
     hours, asked = content.recorded
     if hours:
         title = f"{content.plan.site.name}: what the recorders keep"

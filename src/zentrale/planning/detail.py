@@ -215,6 +215,12 @@ def plan_detail(plan: Plan, outline: Outline) -> DetailPlan:
     return DetailPlan(tuple(details), tuple(without), areas, ground, outline, tuple(findings))
 
 
+def target_pixels_per_m(plan: Plan, camera: Camera) -> float | None:
+    """What its main stream resolves at its target, where the sight is free; None without lens, place or target."""
+    view = view_of(plan, camera)
+    return None if view is None or camera.target_m is None else _at(view, camera.target_m)
+
+
 def view_of(plan: Plan, camera: Camera) -> View | None:
     kind = plan.camera_type(camera)
     angle = kind.view_deg

@@ -9,7 +9,7 @@ from typing import Any, Generic, Protocol, TypeVar
 
 from zentrale.findings import Finding
 from zentrale.planning.keeping import RecorderKeeping
-from zentrale.site.model import Plan
+from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import Outline
 
 
@@ -25,7 +25,8 @@ R = TypeVar("R", bound=HasFindings)
 class Request:
     """How to calculate. `pairs`: for resilience, also let every two parts fail at once; `placement_s`: how long to search
     for a placement; `held`: addresses of registered devices, by name; `keeping`: what is kept at the rates that were measured;
-    `watts`: the most that each switch was seen to give, by switch and by day or night.
+    `watts`: the most that each switch was seen to give, by switch and by day or night; `picture`: of a camera, where one was
+    taken; `address`: of a camera's stream, or why there is none; `user`: whom to put into addresses that are written out.
     """
 
     outline: Outline = field(default_factory=Outline)
@@ -34,6 +35,9 @@ class Request:
     held: Mapping[str, str] = field(default_factory=dict)
     keeping: Sequence[RecorderKeeping] = ()
     watts: Mapping[str, Mapping[str, float]] = field(default_factory=dict)
+    picture: Callable[[Camera], bytes | None] = lambda camera: None
+    address: Callable[[Camera, str], tuple[str, str]] = lambda camera, stream: ("", "not asked for")
+    user: str = ""
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,7 @@ class Part(Generic[R]):
     facts:    what is worth comparing between two states of a plan
     lists:    files of its own beside that, by name, made when it is entered
     books:    files beside its CSV tables, by name, made where tables are asked for
+    folder:   where its books go, below output/
     """
 
     name: str
@@ -95,6 +100,7 @@ class Part(Generic[R]):
     facts: Callable[[Plan, R], Sequence[Fact]] = lambda plan, result: ()
     lists: Callable[[R], dict[str, bytes]] = lambda result: {}
     books: Callable[[R], dict[str, bytes]] = lambda result: {}
+    folder: str = "plan"
 
 
 def plain(value: Any) -> Any:
