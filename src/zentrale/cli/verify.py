@@ -59,6 +59,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=10.0,
         help="play back so many of the seconds that each channel stored last (default: 10; 0: none)",
     )
+    parser.add_argument(
+        "--wall", metavar="NAME", help="play exactly what this wall shows, all at once, rounds at their pace"
+    )
+    parser.add_argument(
+        "--decode", action="store_true", help="with --wall: also decode it all, and tell what this machine bears"
+    )
     parser.add_argument("--picture", metavar="FILE", help="with ADDRESS: write the decoded key frame as JPEG")
     parser.add_argument(
         "--password-fd", type=int, metavar="N", help="with ADDRESS: read its password from file descriptor N"
@@ -96,7 +102,17 @@ def run(args: argparse.Namespace) -> int:
         raise InputError(f"--recorded {args.recorded:g}: out of range", "expected 0 to 3600 seconds (an hour)")
     if args.picture and not args.address:
         raise InputError("--picture: only with a stream address", "a site's pictures are written to output/pictures")
+    if args.decode and not args.wall:
+        raise InputError("--decode: only with --wall", "type `zentrale verify --wall NAME --decode`")
+    if args.wall and (args.address or args.only):
+        raise InputError(
+            f"--wall {args.wall}: without a stream address, --only and names", "a wall names its cameras itself"
+        )
     work = Work(args)
+    if args.wall:
+        from zentrale.cli import wall_shown
+
+        return wall_shown.run(work)
     output = work.output
     result = _one_address(work) if args.address else _site(work)
     if args.json:

@@ -18,6 +18,11 @@ WORKING_WIDTH = 1280
 av.logging.set_level(av.logging.PANIC)  # damaged pictures are our finding, not lines on stderr
 
 
+def codec_name(codec: str) -> str:
+    """As the codec library calls it. Raises KeyError."""
+    return _DECODERS[codec]
+
+
 def decode(key: KeyPicture) -> av.VideoFrame | None:
     """The picture, or None where it cannot be decoded."""
     name = _DECODERS.get(key.codec)

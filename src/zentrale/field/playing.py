@@ -248,6 +248,8 @@ class Playing:
                 event.media, self.started_s, with_jitter=datagrams, duration_s=duration_s, losses=losses
             )
             self.stream.odd_first, self.stream.odd_rows = odd_first(event.media.codec), odd_rows(event.media.codec)
+            if self.visit.heard is not None:
+                self.visit.heard.begin(event.media)
             self._want_packets()
         elif isinstance(event, SetUp):
             self._on_setup(event)
@@ -275,6 +277,8 @@ class Playing:
 
     def _look(self, packets: list[tuple[bytes, float]]) -> None:
         if self.meter is not None:
+            if self.visit.heard is not None:
+                self.visit.heard.packets(packets)
             self.meter.look(packets)
             self._want_packets()
             if self.until_picture and not self.meter.wants_packets and self.reading is not None:
@@ -283,7 +287,9 @@ class Playing:
     def _want_packets(self) -> None:
         """Whole packets, from where a key picture may begin, until it is there."""
         assert self.meter is not None
-        if not self.meter.wants_packets:
+        if self.visit.heard is not None:
+            self.stream.begins, self.stream.keep = self.meter.begins, True
+        elif not self.meter.wants_packets:
             self.stream.begins, self.stream.keep, self.stream.hurried = None, False, False
         elif self.stream.begins is None:
             self.stream.begins = self.meter.begins

@@ -100,11 +100,12 @@ class Cases:
         total = sum((self.weights(n, c) for n, c in enumerate(chosen)), np.zeros((len(self.names), 1)))
         at = _worst_of(total)
         running = [c.decoded(self.decoder, int(shown[at])) for c, shown in zip(chosen, self.moments.shown, strict=True)]
-        when = (
-            f"{quantities.seconds(float(self.moments.at_s[at]))} after the rounds begin"
-            if len(self.moments.at_s) > 1
-            else "always"
-        )
+        begun = quantities.seconds(float(self.moments.at_s[at]))
+        when = f"{begun} after the rounds begin" if self.moments.at_s[at] else "as the rounds begin"
+        if not self.moments.whole:
+            when = "sooner or later: the rounds hardly ever agree"
+        elif len(self.moments.at_s) == 1:
+            when = "always"
         return self.decoder.load(running, when)
 
     def together(self, chosen: Sequence[Chosen]) -> Load:
