@@ -73,7 +73,8 @@ WITHIN: dict[str, dict[str, set[str]]] = {
         "wire": set(),
         "parts": set(),
         "network": set(),
-        "": {*_WORK, "registration", "maintaining", "recordings", "parts", "network"},
+        "walls": {"known", "passwords", "streams", "checks", "discovery"},
+        "": {*_WORK, "registration", "maintaining", "recordings", "parts", "network", "walls"},
     },
     "planning": {"": {"placing", "walls"}, "placing": {""}, "by_hand": {""}, "walls": {""}},
 }

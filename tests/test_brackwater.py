@@ -51,7 +51,13 @@ def test_every_part_says_its_figures(document: Any) -> None:
     assert uplink["burst_together_bps"] > uplink["load_bps"] and uplink["burst_buffer_bytes"] is None
     assert len(document["addresses"]) == 28 + 2 + 2 + 5 and len(document["ports"]) == 28 + 4 * 10
     groups = document["multicast_groups"]
-    assert len(groups) == 8 and len({g["ethernet"] for g in groups}) == 8
+    assert len(groups) == 9 and len({g["ethernet"] for g in groups}) == 9  # eight of the water side, and the whole lock
+    water, locks = document["walls"]
+    assert [p["stream"] for p in water["panels"]] == ["main"] * 9 and [p["stream"] for p in locks["panels"]] == [
+        "sub"
+    ] * 4
+    # Three sub streams of 640x360 at 10, and a main one of 1920x1080 at 15: more than 30 million.
+    assert locks["enlarged"]["pixels_per_s"] == 3 * 2_304_000 + 31_104_000 and locks["limits"]["case"] == "enlarged"
     reach = {(r["from_zone"], r["to_zone"]): r for r in document["who_reaches_whom"] if r["from_kind"] == "camera"}
     assert {zone for (_, zone), r in reach.items() if r["allowed"]} == {"recording"}
     assert all(a["seen_m2"] == pytest.approx(a["size_m2"], rel=0.01) for a in document["areas"])

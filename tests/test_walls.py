@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from conftest import CAMERAS, SITE, TYPES, make_site, zentrale
+from conftest import CAMERAS, SECRETS, SITE, TYPES, make_site, zentrale
 
 # Pixels a second: the group "all" sends 1920x1080 at 25 (51.84 M) and 640x360 at 10 (2.304 M), "one" sends 1280x720 at 30 alone.
 MAIN, SUB, ONE = 1920 * 1080 * 25, 640 * 360 * 10, 1280 * 720 * 30
@@ -143,6 +143,24 @@ def test_rounds_are_heaviest_in_the_moment_in_which_they_fall_so(
     assert codes(document) == ["WAL-7"] and [p["keyframe_wait_s"] for p in made["panels"]] == [4, 4, None, None]
 
 
+def test_what_a_wall_shows_is_on_the_links_once_and_rounds_take_turns(tmp_path: Path) -> None:
+    """The desk's own groups count no more: four panels, of rounds the heavier camera. 1478 bytes on the cable for 1400."""
+    panels = [(1, 1, 1, 1, ["x1", "a1"], 10, 5), (1, 2, 1, 1, ["a2", "x2"], 10, 5), *FOUR[2:]]
+    for source in ("camera", "recorder"):
+        folder = site(tmp_path / source, wall("w", "[1280, 720]", 2, 2, panels, f'source = "{source}"\n'))
+        document = zentrale("plan", "traffic", "--json", cwd=folder).json
+        loads = {link["kind"]: link["load_bps"] for link in document["links"] if link["kind"] in ("viewer", "leg")}
+        assert loads["viewer"] == round((2 * 2_000_000 + 2 * 400_000) * 1478 / 1400), source
+        # The recorder takes in the sub streams that it passes on, and only these: a1, a2, a3, a4.
+        subs = 4 * 400_000 if source == "recorder" else 0
+        assert loads["leg"] == round((9 * 4_000_000 + 2 * 2_000_000 + subs) * 1478 / 1400), source
+    multicast = site(tmp_path / "m", wall("w", "[1280, 720]", 2, 2, panels, 'source = "multicast"\n'))
+    groups = zentrale("plan", "multicast", "--json", cwd=multicast).json["multicast_groups"]
+    assert sorted((g["camera"], g["stream"]) for g in groups) == [
+        ("a1", "sub"), ("a2", "sub"), ("a3", "sub"), ("a4", "sub"), ("x1", "main"), ("x2", "main"),
+    ]  # fmt: skip
+
+
 def test_a_round_that_is_over_before_its_picture_is_there_is_told(tmp_path: Path) -> None:
     panels = [(1, 1, 1, 1, ["a1", "a2"], 5, 5), *FOUR[1:]]
     found = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, panels), "streams = 8"))["findings"]
@@ -183,3 +201,75 @@ def test_a_drawn_sheet_is_the_same_wall(tmp_path: Path) -> None:
         '# drawn\n\nwall;w;viewer;desk;pixels;3840x2160;;\n"a1;prio 1";"a1;prio 1";a2|x*|10s\n"a1;prio 1";"a1;prio 1";a9;\n',
     )):  # fmt: skip
         assert planned(site(tmp_path / f"b{number}", "", csv=text))["walls"] == drawn
+
+
+LIVE = """
+[[accounts]]
+user = "watcher"
+role = "viewer"
+[[viewers]]
+name = "desk"
+zone = "cameras"
+switch = "cabinet"
+port = 7
+source = "camera"
+[[walls]]
+name = "hall"
+viewer = "desk"
+pixels = [640, 90]
+rows = 1
+columns = 4
+[[walls.panels]]
+panel = "big"
+row = 1
+column = 1
+columns = 2
+cameras = ["north"]
+[[walls.panels]]
+panel = "doors"
+row = 1
+column = 3
+cameras = ["north", "south"]
+seconds = 3
+[[walls.panels]]
+panel = "small"
+row = 1
+column = 4
+cameras = ["south"]
+"""
+
+
+def test_a_wall_is_played_and_written_out(ready_site: Path, stand_in: None, tmp_path: Path) -> None:
+    """Exactly its streams at once: the round changes after 3 and 6 s; what came is decoded, picture for picture. Nothing that is
+    written holds a password."""
+    (ready_site / "site.toml").write_text((ready_site / "site.toml").read_text() + LIVE)
+    early = zentrale("verify", "--wall", "hall", cwd=ready_site)
+    assert early.code == 2 and "run `zentrale discover` first" in early.err
+    for command in (("discover",), ("register",)):
+        assert zentrale(*command, cwd=ready_site).code in (0, 1)
+    shown = zentrale("verify", "--wall", "hall", "--seconds", "9", "--decode", "--json", cwd=ready_site)
+    assert shown.code == 0, shown.all
+    panels = {p["panel"]: p for p in shown.json["panels"]}
+    assert [(t["camera"], t["stream"], t["at_s"]) for t in panels["doors"]["turns"]] == [
+        ("north", "sub", 0), ("south", "sub", 3), ("north", "sub", 6),
+    ]  # fmt: skip
+    turns = [t for p in panels.values() for t in p["turns"]]
+    assert all(t["frames"] > 3 and 0 <= t["first_picture_s"] < 3 and not t["packets_lost"] for t in turns)
+    assert {p["enlarged"] for p in panels.values()} == {False} and shown.json["findings"] == []
+    (bears,) = shown.json["bears"]
+    assert abs(bears["frames"] - sum(t["frames"] for t in turns)) <= 4 * len(turns) and bears["pixels_per_s"] > 1e6
+    made = zentrale("plan", "walls", "--tables", "--with-users", cwd=ready_site)
+    assert made.code == 0, made.all
+    written = {f.name: f.read_text("utf-8-sig") for f in (ready_site / "output" / "walls").iterdir()}
+    assert set(written) == {"hall.m3u", "hall-round-doors.m3u", "walls.csv", "labels.csv", "walls.html"}
+    lines = written["hall-round-doors.m3u"].splitlines()
+    assert lines[0] == "#EXTM3U" and lines[2] == "#EXTINF:3,hall doors: north (sub)"
+    assert lines[3].startswith("rtsp://watcher@127.0.71.11:8554/") and written["hall.m3u"].count("rtsp://") == 3
+    assert not any(secret in text for secret in SECRETS for text in written.values())
+    typed = zentrale("verify", "--wall", "hal", cwd=ready_site)
+    assert typed.code == 2 and "did you mean hall?" in typed.err and "expected one of: hall" in typed.err
+    assert (
+        zentrale("verify", "--decode", cwd=ready_site).code
+        == zentrale("verify", "north", "--wall", "hall", cwd=ready_site).code
+        == 2
+    )

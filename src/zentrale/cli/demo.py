@@ -36,6 +36,7 @@ SEEDED = (
     ("plan", "TRF-1", "link control-house:24 - pump-house:9", "an uplink that saturates"),
     ("plan", "ADR-1", "camera ticket-desk", "an address outside the camera subnet"),
     ("plan", "ADR-5", "2 cameras", "two cameras fresh from the box on the same default address"),
+    ("plan", "WAL-2", "wall locks", "a wall whose decoder breaks when a panel is enlarged"),
     ("discover", "SEC-1", "camera lower-gate-south", "still on its maker's default password"),
     ("discover", "CLK-1", "camera pump-house-door", "a clock that is three hours off, so that signed requests fail"),
     ("register", "REG-3", "camera weir-south", "a planned privacy mask that its camera does not offer"),

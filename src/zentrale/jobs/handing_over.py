@@ -29,7 +29,7 @@ from zentrale.jobs.planning import Request, calculate
 from zentrale.jobs.recordings.kept_list import hours_seen
 from zentrale.jobs.switches.judging_places import follow
 from zentrale.jobs.switches.kept import ports_seen, watts_seen
-from zentrale.jobs.walls.known import pictures_of
+from zentrale.jobs.walls.known import walls_sheet
 from zentrale.logbook.evidence import Observation, Standing, chain_breaks, latest, looked_at, observations, standings
 from zentrale.logbook.store import INTERRUPTED, Change, Logbook, Run
 from zentrale.output.contact_sheet import SheetPicture
@@ -44,8 +44,6 @@ from zentrale.output.handover import (
     render,
     verdicts_of,
 )
-from zentrale.output.wall_figure import walls_figure
-from zentrale.planning.walls.wall_plan import plan_walls
 from zentrale.site.folder import SiteFolder, write_atomically
 from zentrale.site.model import Camera, Plan
 from zentrale.site.outline import read_outline
@@ -134,7 +132,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),
-        walls=_walls(plan, folder),
+        walls=walls_sheet(plan, folder),
         open_findings=open_findings,
         settled=settled,
         journal=[JournalRow(c.at, c.subject, c.step, c.before, c.after, c.state) for c in evidence.changes],
@@ -354,12 +352,6 @@ def _rates(plan: Plan, evidence: _Evidence) -> list[MeasuredRate]:
             if seen is not None:
                 rates.append(MeasuredRate(camera.called, stream, wanted.bitrate_bps, seen.content["bitrate_bps"]))
     return rates
-
-
-def _walls(plan: Plan, folder: SiteFolder) -> bytes:
-    if not plan.walls:
-        return b""
-    return walls_figure(plan, plan_walls(plan).walls, pictures_of(folder))
 
 
 def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[SheetPicture]:

@@ -96,7 +96,7 @@ def _playlist(name: str, entries: Sequence[Entry], seconds: float = _MOMENT_S) -
     lines = ["#EXTM3U", f"#PLAYLIST:{clean(name)}"]
     for entry in entries:
         if entry.address:
-            lines += [f"#EXTINF:{seconds:g},{entry.title}", entry.address]
+            lines += [f"#EXTINF:{seconds:g},{entry.title}", clean(entry.address)]
         else:
             lines.append(f"# {entry.title}: no address: {clean(entry.why)}")
     return ("\n".join(lines) + "\n").encode("utf-8")

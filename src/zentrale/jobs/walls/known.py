@@ -10,12 +10,14 @@ from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.streams.rtsp_only import kept_addresses, stream_addresses
 from zentrale.logbook.evidence import Observation, latest
 from zentrale.logbook.store import Logbook
+from zentrale.planning.walls.wall_plan import plan_walls
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Ref
 from zentrale.words import MASK, masked
 
 _STREAM, _PICTURE = "stream", "picture"
+WALL = "wall"  # the kind of what a trial of a wall saw
 _NOT_YET = "not known yet: `zentrale verify` or `zentrale discover --streams` finds it"
 
 
@@ -34,12 +36,22 @@ def pictures_of(folder: SiteFolder) -> Callable[[Camera], bytes | None]:
     return picture
 
 
+def walls_sheet(plan: Plan, folder: SiteFolder) -> bytes:
+    """All walls drawn on one sheet, as PNG; empty where none is planned."""
+    from zentrale.output.wall_figure import walls_figure
+
+    return walls_figure(plan, plan_walls(plan).walls, pictures_of(folder)) if plan.walls else b""
+
+
 def addresses_of(plan: Plan, folder: SiteFolder) -> Callable[[Camera, str], tuple[str, str]]:
     """The address of a camera's stream as it was played or found, else as its type has it; and why there is none."""
     measured = {
         (ref.name, ref.part.removesuffix(" stream")): str(o.content.get("url") or "")
         for ref, o in _latest(folder, _STREAM).items()
     }
+    for o in _latest(folder, WALL).values():
+        for turn in (t for panel in o.content["panels"] for t in panel["turns"] if t["url"]):
+            measured.setdefault((turn["camera"], turn["stream"]), turn["url"])
     kept: dict[str, dict[str, str]] = {}
     if folder.logbook_file.exists():
         with Logbook(folder.logbook_file) as logbook:

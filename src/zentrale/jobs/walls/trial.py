@@ -17,11 +17,13 @@ from zentrale.field import rtsp_player, scheduler
 from zentrale.field.scheduler import Failure
 from zentrale.findings import Finding, finding
 from zentrale.jobs.checks.check import Request, Round
-from zentrale.jobs.checks.entry_check import Entering
+from zentrale.jobs.checks.check_registry import CHECKS
 from zentrale.jobs.checks.seen import Target
 from zentrale.jobs.discovery.discovering import last_devices
+from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.passwords.keyring import Keyring
 from zentrale.jobs.streams.judging import lateness_finding
+from zentrale.jobs.walls.known import WALL
 from zentrale.logbook.evidence import Judged
 from zentrale.planning.walls.panels import scale, shown_cameras
 from zentrale.planning.walls.wall_plan import ENLARGED, PanelView, WallPlan
@@ -33,7 +35,6 @@ from zentrale.subjects import Kind, Ref
 if TYPE_CHECKING:
     from zentrale.field.live_decoding import LiveDecoder
 
-WALL = "wall"  # the kind of observation
 LEAST_S, MOST_S = 10.0, 120.0
 _ANSWERS_S = 2.0  # what a camera may take to answer, beside the wait for its key picture
 _LATE_S = 0.5  # of this machine: a delay within it says nothing of the camera
@@ -169,7 +170,7 @@ async def try_wall(
     scope = {"wall": made.wall.name, "seconds": request.duration_s}
     with keyring.logbook.running("verify", vantage, scope) as run, ExitStack() as stack:
         round = Round(plan, cameras, keyring, request, last_devices(plan, keyring.logbook), run)
-        entering = Entering()
+        entering = next(check for check in CHECKS if check.layer is Layer.ACCESS)  # who gets into each camera
         progress(0, entering.doing)
         await entering.observe(round)
         for judged in entering.judge(round):
