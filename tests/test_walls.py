@@ -116,6 +116,25 @@ def test_the_most_important_panels_are_as_sharp_as_the_decoder_can_bear(tmp_path
     assert {p["decoder"] for p in made["panels"]} == {"hardware", "software"}
 
 
+def test_a_machine_that_feeds_two_walls_bears_them_together(tmp_path: Path) -> None:
+    """Each wall alone asks for two of 51.84 million, together four: 170 million bear three and a sub stream, the important first.
+    Each wall says what itself asks; the machine is judged by both."""
+    machine = 'hardware = [{ codec = "H264", pixels_per_s = 170e6 }]'
+    halves = [(1, 1, 1, 1, ["a1"], None, 5), (1, 2, 1, 1, ["a2"], None, 5)]
+    other = [(1, 1, 1, 1, ["a3"], None, 1), (1, 2, 1, 1, ["a4"], None, 1)]
+    text = wall("one", "[1920, 540]", 1, 2, halves) + wall("two", "[1920, 540]", 1, 2, other)
+    document = planned(site(tmp_path, text, machine))
+    one, two = document["walls"]
+    assert [p["stream"] for p in two["panels"]] == ["main", "main"] and two["worst"]["pixels_per_s"] == 2 * MAIN
+    assert sorted(p["stream"] for p in one["panels"]) == ["main", "sub"] and one["worst"]["pixels_per_s"] == MAIN + SUB
+    (told,) = [f for f in document["findings"] if f["code"] == "WAL-2"]
+    assert (
+        told["subject"] == "walls one, two"
+        and "207 Mpixel/s" in told["measured"]
+        and " of one by the sub" in told["advice"]
+    )
+
+
 @pytest.mark.parametrize(
     ("first", "second", "at", "worst"),
     [

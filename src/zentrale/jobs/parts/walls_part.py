@@ -121,6 +121,8 @@ def _looks(view: PanelView) -> str:
 def _row(case: str, load: Load, made: WallPlan) -> list[str]:
     share = "-" if not load.shares else "none" if load.share > 1e9 else f"{load.share:.0%}"
     state = "not judged" if not made.judged else "fault|breaks" if load.breaks else "ok|borne"
+    if made.judged and not load.breaks and case != "together" and getattr(made.machine, case).breaks:
+        state = "fault|breaks with the others"
     return [
         case, str(load.streams), megapixels(load.pixels_per_s), quantities.bitrate(load.bitrate_bps), share, state,
         f"{load.frames_per_s:.0f}", quantities.size(load.memory_bytes),

@@ -8,6 +8,7 @@ from math import comb
 
 from zentrale import quantities
 from zentrale.planning.walls.decoder import Load
+from zentrale.planning.walls.panels import Panel
 from zentrale.planning.walls.states import Cases, Chosen
 
 _ALL_TRIED, _MOST_TRIED = 2, 120
@@ -18,7 +19,7 @@ def smaller(
     chosen: Sequence[Chosen],
     case: Callable[[Sequence[Chosen]], Load],
     first: Callable[[Sequence[Chosen]], Load],
-) -> tuple[str, ...] | None:
+) -> tuple[Panel, ...] | None:
     """The fewest panels that need a smaller stream for it, of several sets those of least importance; empty where it is borne as
     it is, None where not even all together would do. `first`: a part of the case that is quicker to see, and likely to break.
 
@@ -42,8 +43,8 @@ def smaller(
             continue
         for some in combinations(able, size):
             if holds(some):
-                return tuple(chosen[n].panel.name for n in sorted(some))
-    return tuple(chosen[n].panel.name for n in sorted(by_relief[:fewest]))
+                return tuple(chosen[n].panel for n in sorted(some))
+    return tuple(chosen[n].panel for n in sorted(by_relief[:fewest]))
 
 
 def _with(cases: Cases, chosen: Sequence[Chosen], some: Sequence[int]) -> tuple[Chosen, ...]:
@@ -51,12 +52,12 @@ def _with(cases: Cases, chosen: Sequence[Chosen], some: Sequence[int]) -> tuple[
     return tuple(Chosen(c.panel, c.panel.offers[0], c.engine) if n in some else c for n, c in enumerate(chosen))
 
 
-def in_words(chosen: Sequence[Chosen], names: Sequence[str]) -> str:
-    """As an instruction."""
-    of = {c.panel.name: c.panel.offers[0].stream for c in chosen}
+def in_words(panels: Sequence[Panel], *, several: bool) -> str:
+    """As an instruction; with their walls where the machine feeds `several`."""
     by_stream: dict[str, list[str]] = {}
-    for name in names:
-        by_stream.setdefault(of[name], []).append(name)
+    for panel in panels:
+        name = f"{panel.name} of {panel.wall}" if several else panel.name
+        by_stream.setdefault(panel.offers[0].stream, []).append(name)
     parts = [
         f"{'panels' if len(some) > 1 else 'panel'} {quantities.listed(some)} by the {stream} stream"
         for stream, some in by_stream.items()

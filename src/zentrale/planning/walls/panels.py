@@ -46,6 +46,7 @@ class Offer:
 class Panel:
     """A panel with its cameras in the order of the round, and what can be chosen for it, smallest first."""
 
+    wall: str
     plan: WallPanel
     pixels: tuple[int, int]
     cameras: tuple[Camera, ...]
@@ -99,7 +100,11 @@ def panels_of(plan: Plan, wall: Wall) -> tuple[Panel, ...]:
     for panel in wall.panels:
         cameras = tuple(cameras_of(plan.cameras, panel))
         size = wall.size(panel)
-        found.append(Panel(panel, size, cameras, _offers(plan, cameras, size, streams_from(wall.source or "recorder"))))
+        found.append(
+            Panel(
+                wall.name, panel, size, cameras, _offers(plan, cameras, size, streams_from(wall.source or "recorder"))
+            )
+        )
     return tuple(sorted(found, key=lambda p: p.order))
 
 

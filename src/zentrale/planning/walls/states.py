@@ -157,8 +157,8 @@ class Cases:
         camera = int(self.moments.shown[number][at])
         main = self._mains[number][camera]
         running.append((main, self.decoder.place(main, used)))
-        name = chosen[number].panel.cameras[camera].name
-        return self.decoder.load(running, f"panel {chosen[number].panel.name} ({name}) is enlarged")
+        panel = chosen[number].panel
+        return self.decoder.load(running, f"panel {panel.name} ({panel.cameras[camera].name}) is enlarged")
 
     def changing(self, chosen: Sequence[Chosen]) -> Load:
         """Each round shows one camera and opens the next one: the pair that is heaviest."""

@@ -42,13 +42,15 @@ class PanelView:
 
 @dataclass(frozen=True)
 class WallPlan:
-    """`panels` in reading order; `judged`: somebody said what its machine bears; `borne`: it bears the worst moment; `mends`:
-    what to do by case, empty where it needs nothing; `all_moments`: the rounds were followed to where they begin anew.
+    """`panels` in reading order; `states`: what this wall asks; `machine`: what all walls of its machine ask, which is judged;
+    `judged`: somebody said what that bears; `borne`: it bears the worst moment; `mends`: what to do by case, empty where it needs
+    nothing; `all_moments`: the rounds were followed to where they begin anew.
     """
 
     wall: Wall
     panels: tuple[PanelView, ...]
     states: States
+    machine: States
     judged: bool
     borne: bool
     mends: dict[str, str]
@@ -57,8 +59,8 @@ class WallPlan:
     @property
     def first_break(self) -> tuple[str, Load] | None:
         """The case that breaks first, as more is asked for: of those that break, that of every day before that of a moment."""
-        cases = (("worst", self.states.worst), ("enlarged", self.states.enlarged), ("changing", self.states.changing))
-        return next(((name, load) for name, load in cases if load.breaks), None)
+        loads = {name: getattr(self.machine, name) for name in ("worst", "enlarged", "changing")}
+        return next(((name, load) for name, load in loads.items() if load.breaks), None)
 
 
 @dataclass(frozen=True)
@@ -72,33 +74,41 @@ class WallsPlan:
 
 @once
 def plan_walls(plan: Plan) -> WallsPlan:
-    """Those in the order of the plan. Each machine bears all walls that it feeds: they are judged together."""
+    """Those in the order of the plan. A machine bears all walls that it feeds: their streams are chosen together."""
     made: dict[str, WallPlan] = {}
     findings: list[Finding] = []
     for viewer in plan.viewers:
         walls = plan.walls_of(viewer)
-        if not walls:
-            continue
-        for wall in walls:
-            made[wall.name] = _wall_plan(plan, viewer, wall)
-            findings += _findings(plan, viewer, made[wall.name])
-        if len(walls) > 1:
-            findings += _together(plan, viewer, [made[w.name] for w in walls])
+        if walls:
+            fed = _fed(plan, viewer, walls)
+            made |= {one.wall.name: one for one in fed}
+            findings += _findings(viewer, fed)
+            findings += [f for one in fed for view in one.panels for f in _panel_findings(one, view)]
     return WallsPlan(tuple(made[w.name] for w in plan.walls), tuple(findings))
 
 
-def _wall_plan(plan: Plan, viewer: Viewer, wall: Wall) -> WallPlan:
+def _fed(plan: Plan, viewer: Viewer, walls: Sequence[Wall]) -> list[WallPlan]:
     kind = plan.viewer_type(viewer.name)
-    panels, decoder = panels_of(plan, wall), Decoder(kind)
+    decoder = Decoder(kind)
+    panels = sorted((p for wall in walls for p in panels_of(plan, wall)), key=lambda p: p.order)
     moments = moments_of(panels)
     cases = Cases(plan, panels, moments, decoder)
     chosen, borne = choose(cases)
-    states = cases.all(chosen)
-    views = sorted((_view(wall, c) for c in chosen), key=lambda v: (v.panel.plan.row, v.panel.plan.column))
-    return WallPlan(wall, tuple(views), states, kind is not None, borne, _mends(cases, chosen, states), moments.whole)
+    machine = cases.all(chosen)
+    mends = _mends(cases, chosen, machine, several=len(walls) > 1)
+    found = []
+    for wall in walls:
+        own = [c for c in chosen if c.panel.wall == wall.name]
+        states = machine
+        if len(walls) > 1:
+            shown = [c.panel for c in own]
+            states = Cases(plan, shown, moments_of(shown), decoder).all(own)
+        views = sorted((_view(c) for c in own), key=lambda v: (v.panel.plan.row, v.panel.plan.column))
+        found.append(WallPlan(wall, tuple(views), states, machine, kind is not None, borne, mends, moments.whole))
+    return found
 
 
-def _view(wall: Wall, chosen: Chosen) -> PanelView:
+def _view(chosen: Chosen) -> PanelView:
     size = chosen.panel.pixels
     scales = [scale(p.resolution, size) for p in chosen.offer.plans]
     worst = max(scales)
@@ -112,20 +122,20 @@ def _wait_s(stream: StreamPlan) -> float:
     return 1 / stream.fps if stream.codec == "JPEG" else stream.longest_keyframe_interval_s
 
 
-def _mends(cases: Cases, chosen: Sequence[Chosen], states: States) -> dict[str, str]:
+def _mends(cases: Cases, chosen: Sequence[Chosen], states: States, *, several: bool) -> dict[str, str]:
     """What to do for each case that breaks."""
     found = {}
     if states.enlarged.breaks:
         number, at = cases.enlarged_at(chosen)
-        names = smaller(cases, chosen, lambda c: cases.enlarged(c)[0], lambda c: cases.one_enlarged(c, number, at))
+        panels = smaller(cases, chosen, lambda c: cases.enlarged(c)[0], lambda c: cases.one_enlarged(c, number, at))
         nothing = (
             f"enlarge {states.enlarged_panel} by its sub stream, or take a machine that bears {_asked(states.enlarged)}"
         )
-        found["enlarged"] = in_words(chosen, names) if names else nothing
+        found["enlarged"] = in_words(panels, several=several) if panels else nothing
     if states.changing.breaks:
-        names = smaller(cases, chosen, cases.changing, cases.changing)
+        panels = smaller(cases, chosen, cases.changing, cases.changing)
         nothing = f"fewer rounds, or a machine that bears {_asked(states.changing)}"
-        found["changing"] = in_words(chosen, names) if names else nothing
+        found["changing"] = in_words(panels, several=several) if panels else nothing
     if states.worst.breaks:
         bare = [c.panel.name for c in chosen if len(c.panel.offers) == 1]
         sub = f"give the cameras of {quantities.listed(bare, 6)} a sub stream; or " if bare else ""
@@ -140,21 +150,22 @@ def _asked(load: Load) -> str:
 _CODES = (("worst", "WAL-1"), ("enlarged", "WAL-2"), ("changing", "WAL-3"))
 
 
-def _findings(plan: Plan, viewer: Viewer, made: WallPlan) -> Iterator[Finding]:
-    subject, source = f"wall {made.wall.name}", f"types.toml viewer type {viewer.type}"
-    if not made.judged:
+def _findings(viewer: Viewer, fed: Sequence[WallPlan]) -> Iterator[Finding]:
+    """Of one machine, and of all walls that it feeds."""
+    first = fed[0]
+    named = ", ".join(one.wall.name for one in fed)
+    subject, source = f"wall {named}" if len(fed) == 1 else f"walls {named}", f"types.toml viewer type {viewer.type}"
+    if not first.judged:
         what = f"{viewer.name} has no type"
         yield finding("WAL-7", subject, what, "what its machine bears", f"site.toml [[viewers]] {viewer.name}")
     for case, code in _CODES:
-        load: Load = getattr(made.states, case)
-        if load.breaks and not (case != "worst" and made.states.worst.breaks):
+        load: Load = getattr(first.machine, case)
+        if load.breaks and not (case != "worst" and first.machine.worst.breaks):
             measured = f"{load.when}: {', '.join(b.value for b in load.breaks)}"
-            yield finding(code, subject, measured, ", ".join(b.most for b in load.breaks), source, made.mends[case])
-    for view in made.panels:
-        yield from _panel_findings(plan, made, view)
+            yield finding(code, subject, measured, ", ".join(b.most for b in load.breaks), source, first.mends[case])
 
 
-def _panel_findings(plan: Plan, made: WallPlan, view: PanelView) -> Iterator[Finding]:
+def _panel_findings(made: WallPlan, view: PanelView) -> Iterator[Finding]:
     subject = f"wall {made.wall.name}, panel {view.name}"
     width, height = view.panel.pixels
     sizes = sorted({quantities.resolution(*p.resolution) for p in view.offer.plans})
@@ -177,15 +188,3 @@ def _panel_findings(plan: Plan, made: WallPlan, view: PanelView) -> Iterator[Fin
         )
         measured = f"{camera.name}: up to {view.wait_s:g} s until its picture is whole"
         yield finding("WAL-5", subject, measured, f"half of its {seconds:g} s", "key picture interval", advice)
-
-
-def _together(plan: Plan, viewer: Viewer, walls: Sequence[WallPlan]) -> Iterator[Finding]:
-    """A machine that feeds several walls bears the worst of all at once."""
-    decoder = Decoder(plan.viewer_type(viewer.name))
-    plans = [p for made in walls for view in made.panels for p in [max(view.offer.plans, key=lambda p: p.most_bps)]]
-    load = decoder.load(decoder.placed(plans), "all its walls at their heaviest")
-    if load.breaks and not any(made.states.worst.breaks for made in walls):
-        names = ", ".join(made.wall.name for made in walls)
-        yield finding("WAL-1", f"viewer {viewer.name}", f"walls {names}: {_asked(load)}",
-                      ", ".join(b.most for b in load.breaks), f"types.toml viewer type {viewer.type}",
-                      f"a machine for each, or one that bears {_asked(load)}")  # fmt: skip
