@@ -4,11 +4,18 @@ from __future__ import annotations
 
 from itertools import product
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from conftest import CAMERAS, SECRETS, SITE, TYPES, make_site, zentrale
+from zentrale.planning.walls.wall_plan import plan_walls
+from zentrale.site.folder import SiteFolder
+from zentrale.site.reading import read_plan
+from zentrale.site.walls.sheet import walls_of
 
 # Pixels a second: the group "all" sends 1920x1080 at 25 (51.84 M) and 640x360 at 10 (2.304 M), "one" sends 1280x720 at 30 alone.
 MAIN, SUB, ONE = 1920 * 1080 * 25, 640 * 360 * 10, 1280 * 720 * 30
@@ -114,6 +121,89 @@ def test_the_most_important_panels_are_as_sharp_as_the_decoder_can_bear(tmp_path
     ]  # two by hardware, one by software, and six that are small
     assert [p["stream"] for p in made["panels"]].count("main") == 3 and made["panels"][0]["stream"] == "main"
     assert {p["decoder"] for p in made["panels"]} == {"hardware", "software"}
+
+
+SIZES = [(640, 360), (1280, 720), (1920, 1080), (704, 576), (2560, 1440)]
+GROUP = st.tuples(st.sampled_from(SIZES), st.sampled_from(SIZES), st.sampled_from([10, 15, 25]))
+
+
+@settings(max_examples=25)
+@given(
+    st.lists(st.tuples(GROUP, st.sampled_from([1, 2])), min_size=4, max_size=4),
+    st.integers(20, 250), st.integers(0, 80), st.sampled_from([0, 45, 70]),
+)  # fmt: skip
+def test_no_other_choice_is_sharper(
+    panels: list[tuple[tuple[tuple[int, int], tuple[int, int], int], int]], hardware: int, software: int, frames: int
+) -> None:
+    """Against all choices there are, of stream and decoder for each of four panels of 960x540: the panels of priority 1 as sharp
+    as can be, then the others."""
+    groups, walls = "", ""
+    for n, ((main, sub, fps), priority) in enumerate(panels):
+        groups += f'[[groups]]\nname = "g{n}"\nmain = {{ resolution = "{main[0]}x{main[1]}", fps = {fps} }}\n'
+        groups += f'sub = {{ resolution = "{sub[0]}x{sub[1]}", fps = 10 }}\n'
+        walls += f'[[walls.panels]]\npanel = "{n}"\nrow = {1 + n // 2}\ncolumn = {1 + n % 2}\ncameras = ["c{n}"]\n'
+        walls += f"priority = {priority}\n"
+    limit = f", frames_per_s = {frames}" if frames else ""
+    kind = f'[[viewer_types]]\nname = "box"\nhardware = [{{ codec = "H264", pixels_per_s = {hardware}e6{limit} }}]\n'
+    kind += f'software = [{{ codec = "H264", pixels_per_s = {software}e6 }}]\n' if software else ""
+    viewer = GROUPS[GROUPS.index("[[viewers]]") :] + 'type = "box"\n'
+    head = '[[walls]]\nname = "w"\nviewer = "desk"\npixels = [1920, 1080]\nrows = 2\ncolumns = 2\n'
+    start = SITE.index("[[groups]]"), SITE.index("[[switches]]")
+    rows = "".join(f"c{n},x,larch-2,g{n},cameras,cabinet,,20,127.0.71.{10 + n},,recorder,{n + 1}\n" for n in range(4))
+    with TemporaryDirectory() as name:
+        folder = make_site(
+            Path(name), SITE[: start[0]] + SITE[start[1] :] + groups + viewer + head + walls,
+            CAMERAS.splitlines()[0] + "\n" + rows, TYPES + kind,
+        )  # fmt: skip
+        made = plan_walls(read_plan(SiteFolder(folder))).of("w")
+
+    def sharp(size: tuple[int, int]) -> float:
+        return min(1.0, size[0] / (size[0] * min(960 / size[0], 540 / size[1])))
+
+    def taken(size: tuple[int, int], fps: int, engine: int) -> float:
+        pixels = size[0] * size[1] * fps / (1e6 * (hardware, software)[engine])
+        return max(pixels, fps / frames if frames and engine == 0 else 0)
+
+    options = [
+        [(sharp(size), engine, taken(size, fps, engine)) for size, fps in ((main, rate), (sub, 10))
+         for engine in ((0, 1) if software else (0,))]
+        for (main, sub, rate), _ in panels
+    ]  # fmt: skip
+    best: tuple[float, ...] | None = None
+    for choice in product(*options):
+        if all(sum(used for _, own, used in choice if own == engine) <= 1 + 1e-9 for engine in (0, 1)):
+            sums = tuple(
+                sum(s for (s, *_), (_, p) in zip(choice, panels, strict=True) if p == level) for level in (1, 2)
+            )
+            best = sums if best is None else max(best, sums)
+    assert made.borne == (best is not None)
+    if best is not None:
+        views = {int(v.name): v.offer.sharpness for v in made.panels}
+        sums = tuple(sum(views[n] for n, (_, p) in enumerate(panels) if p == level) for level in (1, 2))
+        assert sums == pytest.approx(best, abs=1e-4), panels
+        assert made.states.worst.breaks == ()
+
+
+CELLS = ["", "a1", "a1; 10 s", "<", "^", "x*; one; 5s", "priority 1", "panel hall; a2", "wall", "#", "\x00", '"', "ü;"]
+
+
+@given(st.lists(st.lists(st.sampled_from(CELLS), max_size=5), max_size=6), st.sampled_from([",", ";", "\t"]))
+def test_whatever_a_sheet_holds_its_panels_lie_beside_one_another_or_it_is_told(
+    rows: list[list[str]], separator: str
+) -> None:
+    problems: list[str] = []
+    text = "wall,w,viewer,desk,pixels,1920x1080\n".replace(",", separator)
+    walls = walls_of("walls.csv", text + "\n".join(separator.join(row) for row in rows), separator, problems)
+    for made in walls:
+        cells = [
+            (r, c)
+            for p in made["panels"]
+            for r in range(p["row"], p["row"] + p["rows"])
+            for c in range(p["column"], p["column"] + p["columns"])
+        ]
+        assert len(cells) == len(set(cells)) and all(r <= made["rows"] and c <= made["columns"] for r, c in cells)
+    assert walls or problems
+    assert all(problem.startswith("walls.csv line ") for problem in problems)
 
 
 def test_a_machine_that_feeds_two_walls_bears_them_together(tmp_path: Path) -> None:
