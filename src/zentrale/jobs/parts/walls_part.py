@@ -109,7 +109,7 @@ def show(page: Page, plan: Plan, result: WallsResult, asked: Asked) -> None:
         columns = ["case", ">streams", ">decoded", ">bit rate", ">of the limit", "", "?>frames/s", "?>memory"]
         page.table(columns, (_row(case, getattr(made.states, case), made) for case in _CASES))
         page.line(f"worst: {made.states.worst.when}")
-        page.line(f"enlarged: {made.states.enlarged.when}, by its main stream, while the others go on")
+        page.line(f"enlarged: {made.states.enlarged.when} by its main stream, while the others go on")
 
 
 def _looks(view: PanelView) -> str:
@@ -144,8 +144,9 @@ def facts(plan: Plan, result: WallsResult) -> list[Fact]:
 def summary(plan: Plan, result: WallsResult) -> str:
     panels = sum(len(made.panels) for made in result.walls)
     broken = [made.wall.name for made in result.walls if made.first_break]
-    more = f"; {quantities.listed(broken)}: more than its machine bears" if broken else ""
-    return f"{quantities.count(len(result.walls), 'wall')}, {quantities.count(panels, 'panel')}{more}"
+    if broken:
+        return f"{quantities.listed(broken)}: more than the machine bears"
+    return f"{quantities.count(len(result.walls), 'wall')}, {quantities.count(panels, 'panel')}"
 
 
 def applies(plan: Plan) -> bool:

@@ -158,7 +158,7 @@ class Cases:
         main = self._mains[number][camera]
         running.append((main, self.decoder.place(main, used)))
         panel = chosen[number].panel
-        return self.decoder.load(running, f"panel {panel.name} ({panel.cameras[camera].name}) is enlarged")
+        return self.decoder.load(running, f"{panel.name} ({panel.cameras[camera].name}) enlarged")
 
     def changing(self, chosen: Sequence[Chosen]) -> Load:
         """Each round shows one camera and opens the next one: the pair that is heaviest."""

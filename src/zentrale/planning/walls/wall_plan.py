@@ -128,9 +128,7 @@ def _mends(cases: Cases, chosen: Sequence[Chosen], states: States, *, several: b
     if states.enlarged.breaks:
         number, at = cases.enlarged_at(chosen)
         panels = smaller(cases, chosen, lambda c: cases.enlarged(c)[0], lambda c: cases.one_enlarged(c, number, at))
-        nothing = (
-            f"enlarge {states.enlarged_panel} by its sub stream, or take a machine that bears {_asked(states.enlarged)}"
-        )
+        nothing = f"enlarge it by its sub stream, or take a machine that bears {_asked(states.enlarged)}"
         found["enlarged"] = in_words(panels, several=several) if panels else nothing
     if states.changing.breaks:
         panels = smaller(cases, chosen, cases.changing, cases.changing)
