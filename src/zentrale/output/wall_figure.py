@@ -12,6 +12,11 @@ from zentrale.site.model import Camera, Plan
 
 _WIDTH, _MOST_HEIGHT, _HEAD, _EDGE = 1180, 900, 64, 20
 _DARK, _LIGHT, _EMPTY, _LINE = (22, 32, 42), (245, 247, 249), (206, 213, 220), (70, 84, 96)
+_BREAKS = {
+    "worst": "MORE THAN ITS MACHINE BEARS",
+    "enlarged": "BREAKS WHEN A PANEL IS ENLARGED",
+    "changing": "BREAKS WHEN ALL ROUNDS CHANGE",
+}
 PictureOf = Callable[[Camera], bytes | None]
 
 
@@ -39,9 +44,7 @@ def _drawn(plan: Plan, made: WallPlan, picture: PictureOf) -> Image.Image:
     draw = ImageDraw.Draw(image)
     draw.text((_EDGE, 10), f"{plan.site.name}: wall {wall.name}", font=ImageFont.load_default(size=24), fill="black")
     broken = made.first_break
-    state = (
-        "not judged" if not made.judged else f"{broken[0]}: more than it bears" if broken else "its machine bears it"
-    )
+    state = "not judged" if not made.judged else _BREAKS[broken[0]] if broken else "its machine bears it"
     text = f"{wall.pixels[0]}x{wall.pixels[1]} px, by {wall.viewer}, from {_source(wall.source)}; {state}"
     draw.text((_EDGE, 40), text, font=ImageFont.load_default(size=16), fill=_LINE)
     left, top = _EDGE + (_WIDTH - size[0]) // 2, _HEAD + _EDGE
@@ -78,13 +81,9 @@ def _panel(view: PanelView, size: tuple[int, int], picture: PictureOf) -> Image.
         draw.text(middle, camera.called, font=font, fill=_DARK, anchor="mm")
         text = f"{camera.recorder} channel {camera.channel}"
         draw.text((middle[0], middle[1] + large + 4), text, font=small, fill=_LINE, anchor="mm")
-    turns = (
-        f"1 of {len(view.panel.cameras)}, {view.panel.plan.seconds:g} s each" if view.panel.is_round else camera.called
-    )
+    turns = f", 1 of {len(view.panel.cameras)}, {view.panel.plan.seconds:g} s each" if view.panel.is_round else ""
     looks = f", enlarged {view.scale:.1f} times" if view.looks == "enlarged" else ""
-    text = f"{view.name}  {turns}  {view.offer.stream}{looks}"
-    if jpeg is None and not view.panel.is_round:
-        text = f"{view.name}  {view.offer.stream}{looks}"
+    text = f"{view.name}: {camera.called}{turns}, {view.offer.stream} stream{looks}"
     while len(text) > 4 and draw.textlength(text, font=small) > size[0] - 10:
         text = text[:-2]
     band = tiny + 8

@@ -18,6 +18,7 @@ from zentrale.logbook.store import Logbook
 from zentrale.protocols.doors import Door, Target
 from zentrale.protocols.http_auth import Credentials
 from zentrale.protocols.stream_address import StreamAddress
+from zentrale.quantities import count
 from zentrale.site.model import Camera, Plan
 from zentrale.subjects import Kind
 from zentrale.words import MASK, masked
@@ -101,7 +102,7 @@ async def find_credentials(
         if until is None:
             break
         if not keyring.patience.patient:
-            raise NotAskedError(f"{len(order)} passwords, not all tried yet, so that it does not lock", until)
+            raise NotAskedError(f"{count(len(order), 'password')}, not all tried yet, so that it does not lock", until)
         await keyring.wait(camera.name, until)
     result = await rtsp_player.try_access(main, visit)
     if result.access is Access.PLAYS:

@@ -7,7 +7,7 @@ import math
 import os
 import socket
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
@@ -43,8 +43,8 @@ _SPARE_S = 60.0
 
 @dataclass(frozen=True)
 class Turn:
-    """One camera in a panel: when it was opened [s from the beginning], and what came. `decoded`: frames, pixels and the time of
-    the processor [s], and pictures that came behind; None where nothing was decoded.
+    """One camera in a panel: when it was opened [s from the beginning], and what came. `told`: why nothing did is a finding
+    of the camera's own.
     """
 
     camera: str
@@ -53,7 +53,7 @@ class Turn:
     url: str = ""
     measured: StreamMeasurement | None = None
     error: str = ""
-    codec: str = ""
+    told: bool = False
 
     @property
     def first_picture_s(self) -> float | None:
@@ -108,6 +108,7 @@ class _Playing:
 
     targets: Mapping[str, Target]
     why_not: Mapping[str, str]
+    unresolved: Collection[str]
     request: Request
     multicast: bool
     until_s: float
@@ -135,7 +136,7 @@ class _Playing:
         address = target.streams.get(stream) if target else None
         if target is None or address is None:
             why = self.why_not.get(camera.name) or f"the camera offers no {stream} stream"
-            return Turn(camera.name, stream, at_s, error=why)
+            return Turn(camera.name, stream, at_s, error=why, told=camera.name in self.unresolved)
         sink = self.sinks()
         visit = replace(
             target.visit, transport=self.request.transport, multicast=self.multicast, answer_s=self.request.answer_s, heard=sink,
@@ -146,7 +147,7 @@ class _Playing:
             measured = await rtsp_player.measure(address, visit, length_s)
         except DeviceError as error:
             return Turn(camera.name, stream, at_s, address.url, error=error.what)
-        return Turn(camera.name, stream, at_s, address.url, measured.without_pictures(), codec=measured.codec)
+        return Turn(camera.name, stream, at_s, address.url, measured.without_pictures())
 
 
 def seconds_of(made: WallPlan) -> float:
@@ -186,7 +187,7 @@ async def try_wall(
             workers = stack.enter_context(Workers(processors))
             sinks = lambda: LiveDecoder(workers.pool)  # noqa: E731
         playing = _Playing(
-            {t.camera.name: t for t in round.targets}, {**why_not, **behind}, request, made.wall.source == "multicast",
+            {t.camera.name: t for t in round.targets}, {**why_not, **behind}, why_not, request, made.wall.source == "multicast",
             request.duration_s, time.monotonic(), sinks,
         )  # fmt: skip
         budget_s = request.duration_s + 6 * request.answer_s + _SPARE_S
@@ -265,6 +266,8 @@ def _late_pictures(plan: Plan, made: WallPlan, panel: PanelTrial) -> list[Findin
     for turn in panel.turns:
         stream = plan.streams(plan.camera(turn.camera))[turn.stream]
         limit_s = _limit_s(panel.view, stream)
+        if turn.told:
+            continue
         if turn.measured is None:
             rank, text = math.inf, turn.error
         elif turn.measured.own_lateness_s > _LATE_S:
@@ -288,16 +291,24 @@ def _limit_s(view: PanelView, stream: StreamPlan) -> float:
 
 
 def _losses(plan: Plan, made: WallPlan, panel: PanelTrial) -> list[Finding]:
-    measured = [t.measured for t in panel.turns if t.measured and t.measured.transport != Transport.TCP.value]
-    lost, expected = sum(m.packets_lost for m in measured), sum(m.packets_expected for m in measured)
-    here = sum(m.packets_dropped_here for m in measured)
-    if not expected or lost - here <= expected * plan.policy.loss_percent / 100:
-        return []
-    text = f"{lost} of {expected} packets lost" + (f", {here} of them by this machine" if here else "")
+    """Over TCP nothing is lost on the way: what is missing there, the camera left out."""
+    found, subject = [], f"wall {made.wall.name}, panel {panel.name}"
     limit = f"{plan.policy.loss_percent:g} % at most" if plan.policy.loss_percent else "none"
-    return [
-        finding("WAL-9", f"wall {made.wall.name}, panel {panel.name}", text, limit, "site.toml [policy] loss_percent")
-    ]
+    for tcp in (False, True):
+        measured = [
+            t.measured for t in panel.turns if t.measured and (t.measured.transport == Transport.TCP.value) == tcp
+        ]
+        lost, expected = sum(m.packets_lost for m in measured), sum(m.packets_expected for m in measured)
+        here = sum(m.packets_dropped_here for m in measured)
+        if lost - here <= expected * plan.policy.loss_percent / 100:
+            continue
+        text = f"{lost} of {expected} packets {'left out by the camera' if tcp else 'lost'}"
+        text += f", {here} of them by this machine" if here else ""
+        advice = (
+            "lower its bit rate, or the number of those who watch it; over TCP no cable loses packets" if tcp else ""
+        )
+        found.append(finding("WAL-9", subject, text, limit, "site.toml [policy] loss_percent", advice))
+    return found
 
 
 def panel_document(panel: PanelTrial) -> dict[str, object]:
