@@ -61,12 +61,7 @@ def _options(decoder: Decoder, panel: Panel, index: int) -> list[Chosen]:
 def _solved(cases: Cases) -> tuple[Chosen, ...] | None:
     from zentrale.planning.solver import Rows, solve  # a solver takes a while to load
 
-    columns: list[tuple[int, Chosen]] = [
-        (number, one)
-        for number, panel in enumerate(cases.panels)
-        for index in _worth(panel)
-        for one in _options(cases.decoder, panel, index)
-    ]
+    columns = [(number, one) for number, panel in enumerate(cases.panels) for one in _worth(cases, number, panel)]
     weights = [cases.weights(number, one) for number, one in columns]
     sharp = np.array([one.offer.sharpness for _, one in columns])
     best = sum((cases.weights(n, c) for n, c in enumerate(_placed(cases, [p.best for p in cases.panels]))), np.zeros(1))
@@ -101,10 +96,21 @@ def _solved(cases: Cases) -> tuple[Chosen, ...] | None:
     return chosen
 
 
-def _worth(panel: Panel) -> list[int]:
-    """The offers that are sharper than any smaller one."""
-    sharp = [offer.sharpness for offer in panel.offers]
-    return [i for i in range(len(sharp)) if sharp[i] > max(sharp[:i], default=-1.0) + _HELD]
+def _worth(cases: Cases, number: int, panel: Panel) -> list[Chosen]:
+    """What can be chosen for it: nothing that another one of the same decoder beats, as sharp and asking no more of any limit."""
+    found: list[Chosen] = []
+    offers = panel.offers
+    for index in sorted(range(len(offers)), key=lambda i: (-offers[i].sharpness, offers[i].pixels_per_s)):
+        for one in _options(cases.decoder, panel, index):
+            own = cases.weights(number, one)[:-1]
+            beaten = any(
+                (cases.weights(number, other)[:-1] <= own + 1e-12).all()
+                for other in found
+                if other.engine == one.engine and other.offer.sharpness >= one.offer.sharpness - 1e-12
+            )
+            if not beaten:
+                found.append(one)
+    return found
 
 
 def _broken(total: Floats) -> list[tuple[int, int]]:
