@@ -184,6 +184,18 @@ def test_no_other_choice_is_sharper(
         assert made.states.worst.breaks == ()
 
 
+def test_what_the_machine_cannot_decode_is_not_shown_where_another_stream_can_be(tmp_path: Path) -> None:
+    """x1 and x2 send H.265 alone, which nothing decodes: told. The others' main stream is H.265 too, their sub stream is not."""
+    folder = site(tmp_path, wall("w", "[2560, 1440]", 2, 2, [*FOUR[:3], (2, 2, 1, 1, ["x1"], None, 5)]), H264_ONLY)
+    text = (folder / "site.toml").read_text().replace("main = { res", 'main = { codec = "H265", res')
+    (folder / "site.toml").write_text(text)
+    document = planned(folder)
+    (made,) = document["walls"]
+    assert [p["stream"] for p in made["panels"]] == ["sub", "sub", "sub", "main"]
+    assert made["worst"]["breaks"][0]["limit"] == "codec" and "WAL-1" in codes(document)
+
+
+H264_ONLY = 'hardware = [{ codec = "H264", pixels_per_s = 900e6 }]'
 CELLS = ["", "a1", "a1; 10 s", "<", "^", "x*; one; 5s", "priority 1", "panel hall; a2", "wall", "#", "\x00", '"', "ü;"]
 
 
@@ -294,6 +306,16 @@ def test_what_a_grid_has_wrong_is_told_with_its_line(tmp_path: Path) -> None:
     ):  # fmt: skip
         (line,) = [line for line in shown.err.splitlines() if text in line]
         assert lines[int(line.split()[2].rstrip(":")) - 1] == field, line
+    for key, value, told in (
+        ("pixels = [1280, 720]", 'pixels = "large"', "such as [3840, 2160]"),
+        ("pixels = [1280, 720]", "pixels = [1280]", "such as [3840, 2160]"),
+        ("rows = 2", "rows = 900", "expected 16 or less"), ('viewer = "desk"', 'viewer = "desc"', "expected a viewer: desk"),
+    ):  # fmt: skip
+        text = wall("w", "[1280, 720]", 2, 2, FOUR).replace(key, value, 1)
+        shown = zentrale("check", cwd=site(tmp_path / "c", text))
+        assert shown.code == 2 and told in shown.err and "Traceback" not in shown.err, shown.err
+    empty = zentrale("check", cwd=site(tmp_path / "d", wall("w", "[1280, 720]", 2, 2, FOUR), "hardware = []"))
+    assert empty.code == 2 and "says nothing of what it bears" in empty.err
     sheet = "wall,v,viewer,desk,pixels,1280x720\na1,<\n^,\n"
     shown = zentrale("check", cwd=site(tmp_path / "b", "", csv=sheet))
     assert shown.code == 2 and "walls.csv line 2: the panel in column 1 is no rectangle" in shown.err

@@ -79,6 +79,8 @@ def wall_files(
                 name = (
                     f"{made.wall.name}-round-{''.join(c if c.isalnum() or c in '-_' else '_' for c in view.name)}.m3u"
                 )
+                while name in files:  # two names that differ only in what no file name has
+                    name = name.replace(".m3u", "_.m3u")
                 files[name] = _playlist(f"{made.wall.name} {view.name}", turns, view.panel.plan.seconds or 0)
     files["walls.csv"] = _table(entries)
     files["labels.csv"] = _labels(walls)

@@ -97,8 +97,11 @@ def _draft(
     run_rows = _read_runs(folder.runs_file, problems) if of_single else []
     site_data = {part: table for part, table in site_data.items() if of_single or part not in _OF_SINGLE}
     drawn = _read_walls(folder.walls_file, problems) if of_single else []
+    drawn_lines: dict[int, int] = {}  # of those that stand in walls.csv
     if drawn and isinstance(site_data.get("walls", []), list):
-        site_data["walls"] = [*site_data.get("walls", []), *drawn]
+        written = site_data.get("walls", [])
+        drawn_lines = {len(written) + n: wall.pop("line") for n, wall in enumerate(drawn)}
+        site_data["walls"] = [*written, *drawn]
     fill_rows(camera_rows, site_data)
     next_channels = _number_next(camera_rows, bound)
     if problems and not (site_data and types_data and camera_rows):
@@ -111,10 +114,10 @@ def _draft(
                 row = rows[int(location[1])]["row"] if len(location) > 1 else 1
                 return f"{part}.csv line {row}"
         if len(location) > 1 and location[0] == "walls":
-            wall = site_data["walls"][int(location[1])]
-            if isinstance(wall, dict) and "line" in wall:
-                row = wall["panels"][int(location[3])]["row"] if len(location) > 3 else 0
-                return f"{WALLS_FILE} line {wall['line'] + row}"
+            number = int(location[1])
+            if number in drawn_lines:
+                row = site_data["walls"][number]["panels"][int(location[3])]["row"] if len(location) > 3 else 0
+                return f"{WALLS_FILE} line {drawn_lines[number] + row}"
         if location and location[0] in TYPE_PARTS:
             return f"types.toml line {line_of(types_text, location)}"
         return f"site.toml line {line_of(site_text, location)}"

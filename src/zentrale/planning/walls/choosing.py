@@ -22,13 +22,27 @@ _HELD = 1e-6
 def choose(cases: Cases) -> tuple[tuple[Chosen, ...], bool]:
     """The choice, in the order of the panels, and whether the machine bears it; where it bears nothing, the smallest of all."""
     panels, decoder = cases.panels, cases.decoder
-    best = _placed(cases, [p.best for p in panels])
+    best = _placed(cases, [_best(decoder, p) for p in panels])
     if decoder.kind is None or cases.peak(best) <= 1 + 1e-9:
         return best, True
     solved = _solved(cases)
     if solved is not None:
         return solved, True
-    return _placed(cases, [0] * len(panels)), False
+    return _placed(cases, [_decodable(decoder, p)[0] for p in panels]), False
+
+
+def _decodable(decoder: Decoder, panel: Panel) -> list[int]:
+    """The offers that some decoder knows, smallest first; all of them where none is known."""
+    known = [
+        index
+        for index, offer in enumerate(panel.offers)
+        if not decoder.engines or all(any(decoder.share(p, e) < np.inf for e in decoder.engines) for p in offer.plans)
+    ]
+    return known or list(range(len(panel.offers)))
+
+
+def _best(decoder: Decoder, panel: Panel) -> int:
+    return panel.best_of(_decodable(decoder, panel))
 
 
 def _placed(cases: Cases, offers: Sequence[int]) -> tuple[Chosen, ...]:
@@ -64,7 +78,8 @@ def _solved(cases: Cases) -> tuple[Chosen, ...] | None:
     columns = [(number, one) for number, panel in enumerate(cases.panels) for one in _worth(cases, number, panel)]
     weights = [cases.weights(number, one) for number, one in columns]
     sharp = np.array([one.offer.sharpness for _, one in columns])
-    best = sum((cases.weights(n, c) for n, c in enumerate(_placed(cases, [p.best for p in cases.panels]))), np.zeros(1))
+    wished = _placed(cases, [_best(cases.decoder, p) for p in cases.panels])
+    best = sum((cases.weights(n, c) for n, c in enumerate(wished)), np.zeros(1))
     moments = _broken(best[:-1])
     held: list[tuple[np.ndarray, float]] = []
     levels = sorted({panel.plan.priority for panel in cases.panels})
@@ -100,7 +115,7 @@ def _worth(cases: Cases, number: int, panel: Panel) -> list[Chosen]:
     """What can be chosen for it: nothing that another one of the same decoder beats, as sharp and asking no more of any limit."""
     found: list[Chosen] = []
     offers = panel.offers
-    for index in sorted(range(len(offers)), key=lambda i: (-offers[i].sharpness, offers[i].pixels_per_s)):
+    for index in sorted(_decodable(cases.decoder, panel), key=lambda i: (-offers[i].sharpness, offers[i].pixels_per_s)):
         for one in _options(cases.decoder, panel, index):
             own = cases.weights(number, one)[:-1]
             beaten = any(

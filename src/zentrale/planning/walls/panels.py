@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -72,10 +73,11 @@ class Panel:
     @property
     def best(self) -> int:
         """Which offer is sharp enough at the least cost: more pixels than the panel has are wasted."""
-        return max(
-            range(len(self.offers)),
-            key=lambda i: (min(self.offers[i].sharpness, _ROUNDED), -self.offers[i].pixels_per_s),
-        )
+        return self.best_of(range(len(self.offers)))
+
+    def best_of(self, some: Sequence[int]) -> int:
+        """The same of these offers."""
+        return max(some, key=lambda i: (min(self.offers[i].sharpness, _ROUNDED), -self.offers[i].pixels_per_s))
 
 
 def pixel_rate(plan: StreamPlan) -> float:

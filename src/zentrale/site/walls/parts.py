@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import cached_property
 from typing import Annotated, Literal, Self
 
@@ -36,7 +37,11 @@ class ViewerType(Part):
     software: tuple[DecoderLimit, ...] = ()
 
     @model_validator(mode="after")
-    def _each_once(self) -> Self:
+    def _says_each_once(self) -> Self:
+        if not any((self.streams, self.mbps, self.memory_mb, self.hardware, self.software)):
+            raise ValueError(
+                "it says nothing of what it bears; expected streams, mbps, memory_mb, hardware or software"
+            )
         for name in ("hardware", "software"):
             codecs = [limit.codec for limit in getattr(self, name)]
             if len(set(codecs)) < len(codecs):
@@ -45,7 +50,13 @@ class ViewerType(Part):
 
 
 def _size(value: object) -> object:
-    return tuple(int(part) for part in value.lower().replace("×", "x").split("x")) if isinstance(value, str) else value
+    """[width, height], or as text with an x between. Raises ValueError."""
+    parts = re.split(r"\s*[x×X]\s*", value.strip()) if isinstance(value, str) else value
+    try:
+        width, height = (int(part) for part in parts)  # type: ignore[attr-defined]
+    except (TypeError, ValueError):
+        raise ValueError("expected [width, height] in pixels, such as [3840, 2160]") from None
+    return width, height
 
 
 PixelSize = Annotated[
@@ -78,7 +89,7 @@ class WallPanel(Part):
 class Wall(Part):
     """A wall of `rows` x `columns` cells, on one machine: the `viewer`. `pixels` is its width and height, `bezel_px` what is
     lost between two cells. `source` is who sends: the cameras, by unicast ("camera") or multicast, or the recorder; where it is
-    left out, as the viewer has it. `line`: where it stands in walls.csv, 0 where it is in site.toml.
+    left out, as the viewer has it.
     """
 
     name: PlaceName
@@ -95,7 +106,6 @@ class Wall(Part):
         | None
     ) = None
     panels: tuple[WallPanel, ...] = ()
-    line: int = Field(default=0, exclude=True)
 
     @model_validator(mode="after")
     def _has_room(self) -> Self:
