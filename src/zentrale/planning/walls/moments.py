@@ -24,7 +24,7 @@ Ints = npt.NDArray[np.int64]
 class Moments:
     """at_s:  when something changes, up to where all begins anew [s], shape (moments,)
     shown: for each panel which of its cameras it shows then, shape (moments,)
-    whole: whether these are all moments; else it is the one in which the heaviest meet
+    whole: whether these are all moments; else it is the one in which the heaviest meet, whichever these are (`shown` is empty)
     """
 
     at_s: npt.NDArray[np.float64]
@@ -38,8 +38,7 @@ def moments_of(panels: Sequence[Panel]) -> Moments:
     steps = {n: max(1, round(_TICKS * (p.plan.seconds or 1))) for n, p in turning.items()}
     period = math.lcm(*(steps[n] * len(p.cameras) for n, p in turning.items()))
     if sum(period // step for step in set(steps.values())) > MOST_MOMENTS:
-        heaviest = (max(range(len(p.cameras)), key=lambda i, p=p: p.heaviest_rank(i)) for p in panels)  # type: ignore[misc]
-        return Moments(np.zeros(1), tuple(np.array([n]) for n in heaviest), False)
+        return Moments(np.zeros(1), (), False)
     ticks = np.unique(np.concatenate([np.zeros(1, np.int64), *(np.arange(0, period, s) for s in set(steps.values()))]))
     shown = tuple(
         (ticks // steps[n]) % len(p.cameras) if n in steps else np.zeros(len(ticks), np.int64)

@@ -61,10 +61,6 @@ class Panel:
     def is_round(self) -> bool:
         return len(self.cameras) > 1
 
-    def heaviest_rank(self, camera: int) -> float:
-        """The most that one of its cameras may take [pixels/s]."""
-        return max(pixel_rate(offer.plans[camera]) for offer in self.offers)
-
     @property
     def order(self) -> tuple[int, int, int]:
         """Most important first."""

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from zentrale import quantities
 from zentrale.planning.walls.decoder import Decoded, Decoder, Load
-from zentrale.planning.walls.moments import Moments
+from zentrale.planning.walls.moments import Ints, Moments
 from zentrale.planning.walls.panels import Offer, Panel, pixel_rate
 from zentrale.site.model import Plan, StreamPlan
 
@@ -67,8 +67,12 @@ class Cases:
             by_camera = np.array(
                 [self._shares(*chosen.decoded(self.decoder, i)) for i in range(len(chosen.offer.plans))]
             )
-            self._made[key] = by_camera[self.moments.shown[number]].T
+            self._made[key] = by_camera[self._shown(number, chosen.offer)].T
         return self._made[key]
+
+    def _shown(self, number: int, offer: Offer) -> Ints:
+        """Which of its cameras a panel shows in each moment."""
+        return self.moments.shown[number] if self.moments.whole else np.array([offer.heaviest])
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -99,7 +103,7 @@ class Cases:
         """As the rounds fall."""
         total = sum((self.weights(n, c) for n, c in enumerate(chosen)), np.zeros((len(self.names), 1)))
         at = _worst_of(total)
-        running = [c.decoded(self.decoder, int(shown[at])) for c, shown in zip(chosen, self.moments.shown, strict=True)]
+        running = [c.decoded(self.decoder, int(self._shown(n, c.offer)[at])) for n, c in enumerate(chosen)]
         begun = quantities.seconds(float(self.moments.at_s[at]))
         when = f"{begun} after the rounds begin" if self.moments.at_s[at] else "as the rounds begin"
         if not self.moments.whole:
@@ -141,7 +145,12 @@ class Cases:
     def _main_moments(self, number: int) -> list[tuple[StreamPlan, npt.NDArray[np.intp]]]:
         """Each main stream of a panel's cameras, and the moments in which it would be the one."""
         if number not in self._moments_of_main:
-            mains, shown = self._mains[number], self.moments.shown[number]
+            mains = self._mains[number]
+            if not self.moments.whole:
+                heaviest = max(mains, key=pixel_rate)
+                self._moments_of_main[number] = [(heaviest, np.zeros(1, np.intp))]
+                return self._moments_of_main[number]
+            shown = self.moments.shown[number]
             some = [(plan, np.array([m is plan for m in mains])[shown]) for plan in {id(m): m for m in mains}.values()]
             self._moments_of_main[number] = [(plan, np.flatnonzero(when)) for plan, when in some if when.any()]
         return self._moments_of_main[number]
@@ -151,11 +160,15 @@ class Cases:
         running = []
         for n, one in enumerate(chosen):
             if n != number:
-                plan, engine = one.decoded(self.decoder, int(self.moments.shown[n][at]))
+                plan, engine = one.decoded(self.decoder, int(self._shown(n, one.offer)[at]))
                 used[engine] = used.get(engine, 0.0) + self.decoder.share(plan, engine)
                 running.append((plan, engine))
-        camera = int(self.moments.shown[number][at])
-        main = self._mains[number][camera]
+        mains = self._mains[number]
+        if self.moments.whole:
+            camera = int(self.moments.shown[number][at])
+        else:
+            camera = max(range(len(mains)), key=lambda i: pixel_rate(mains[i]))
+        main = mains[camera]
         running.append((main, self.decoder.place(main, used)))
         panel = chosen[number].panel
         return self.decoder.load(running, f"{panel.name} ({panel.cameras[camera].name}) enlarged")
