@@ -35,7 +35,10 @@ def packet(stream: int, number: int) -> bytes:
     head = struct.pack(
         "!BBHII", 0x80, (0x80 if last else 0) | 96, number & 0xFFFF, picture * TICKS & 0xFFFFFFFF, 7000 + stream
     )
-    rtp = head + fragment.ljust(PAYLOAD_BYTES, b"\x5a")
+    size = (
+        PAYLOAD_BYTES - (stream * 37 + picture * 101) % 900 if last else PAYLOAD_BYTES
+    )  # a picture fills its last packet in part
+    rtp = head + fragment.ljust(size, b"\x5a")
     udp = struct.pack("!HHHH", 20_000 + 2 * stream, 30_000 + 2 * stream, 8 + len(rtp), 0) + rtp
     ip = struct.pack(
         "!BBHHHBBHII", 0x45, 0, 20 + len(udp), number & 0xFFFF, 0, 64, 17, 0, 0x0A280001 + stream, 0x0A2801FE

@@ -44,6 +44,7 @@ class Layers(NamedTuple):
     source, target: addresses; fragment: it is a part of a larger packet
     ports:     of source and target, for UDP and TCP
     payload:   where it begins; size: so many bytes it has by its headers; there: so many of them were caught
+    near:      how each packet begins, side by side (packets * BEGIN_BYTES bytes): what lies within it is nearer there
     """
 
     ethertype: Ints
@@ -61,6 +62,7 @@ class Layers(NamedTuple):
     payload: Ints
     size: Ints
     there: Ints
+    near: Bytes
 
 
 @dataclass
@@ -134,9 +136,9 @@ def decode(batch: Batch, addresses: Addresses) -> Layers:
     have more of them are read where they are.
     """
     count = len(batch.at)
-    beginnings = heads(batch.data, batch.at, _BEGIN_BYTES).reshape(-1) if count else batch.data
+    near = heads(batch.data, batch.at, _BEGIN_BYTES).reshape(-1) if count else batch.data[:0]
     at = np.arange(count) * _BEGIN_BYTES
-    found = _decode(batch._replace(data=beginnings, at=at, caught=np.minimum(batch.caught, _BEGIN_BYTES)), addresses)
+    found = _decode(batch._replace(data=near, at=at, caught=np.minimum(batch.caught, _BEGIN_BYTES)), addresses)
     ends_at = np.where(found.transport >= 0, found.transport + _MOST_LOOKED_AT, found.ip + _BEGIN_BYTES + 1)
     more = (ends_at > at + _BEGIN_BYTES) | among(found.ethertype, (*_TAGS, IPV4, IPV6)) & (found.transport < 0)
     away = batch.at - at
@@ -149,10 +151,18 @@ def decode(batch: Batch, addresses: Addresses) -> Layers:
         some = batch._replace(
             at=batch.at[rows], caught=batch.caught[rows], length=batch.length[rows], link=batch.link[rows]
         )
-        columns: Iterable[npt.NDArray[Any]] = found._replace(there=there)
-        for column, whole in zip(columns, _decode(some, addresses), strict=True):
+        columns: list[npt.NDArray[Any]] = list(found._replace(there=there))
+        for column, whole in zip(columns[:-1], _decode(some, addresses), strict=False):
             column[rows] = whole
     return found._replace(there=there)
+
+
+def beginnings(batch: Batch, layers: Layers, rows: Ints, start: Ints, size: int) -> Bytes:
+    """The first bytes of what begins at `start` within these packets, in rows."""
+    near = start - batch.at[rows]
+    if len(rows) and len(layers.near) and bool((near + size <= _BEGIN_BYTES).all()):
+        return heads(layers.near, rows * _BEGIN_BYTES + near, size)
+    return heads(batch.data, start, size)
 
 
 def _decode(batch: Batch, addresses: Addresses) -> Layers:
@@ -185,7 +195,7 @@ def _decode(batch: Batch, addresses: Addresses) -> Layers:
     there = np.where(payload >= 0, np.clip(end - payload, 0, size), 0)
     return Layers(
         ethertype, vlan, sender, receiver, ip, proto, source, target, fragment, source_port, target_port, transport,
-        payload, size, there,
+        payload, size, there, data,
     )  # fmt: skip
 
 

@@ -18,8 +18,8 @@ import numpy.typing as npt
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.capture.container import Batch, Bytes, Floats, Ints, heads
-from zentrale.protocols.capture.layers import UDP, Bools, Layers, u32
+from zentrale.protocols.capture.container import Batch, Bytes, Floats, Ints
+from zentrale.protocols.capture.layers import UDP, Bools, Layers, beginnings, u32
 from zentrale.protocols.capture.messages import Packet
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
@@ -62,16 +62,22 @@ class Table:
     raw: how each begins, as a record of `packet_log` (rows, 20 bytes)
     """
 
-    def __init__(self, data: Bytes, start: Ints, size: Ints, there: Ints, times: Floats) -> None:
+    def __init__(self, data: Bytes, start: Ints, size: Ints, there: Ints, times: Floats, first: Bytes) -> None:
+        """first: of each the first bytes (rows, 16)"""
         self._data, self._start, self._there, self.times = data, start, there, times
         self.raw = np.zeros((len(start), RAW.itemsize), np.uint8)
         self.raw[:, 0] = 0x24
         self.raw[:, 2], self.raw[:, 3] = size >> 8, size & 0xFF
         if len(start):
-            self.raw[:, 4:] = heads(data, start, _HEAD)
+            self.raw[:, 4:] = first
         for row in np.flatnonzero(there < _HEAD):
             self.raw[row, 4 + there[row] :] = 0
         self._odd: dict[str, Bools] = {}
+        self._records = self.raw.view(f"V{RAW.itemsize}").reshape(-1)
+
+    def records(self, rows: Ints) -> bytes:
+        """Their raw records, one after the other."""
+        return self._records[rows].tobytes()
 
     def whole(self, row: int) -> bytes:
         """As much of it as is kept."""
@@ -123,7 +129,7 @@ class RtpStream:
             self.take(table, rows[first:])
             return
         before = len(self._times)
-        self._raw += table.raw[rows].tobytes()
+        self._raw += table.records(rows)
         self._times.frombytes(table.times[rows].tobytes())
         self.packets += len(rows)
         self.last_s = self._times[-1]
@@ -214,7 +220,9 @@ def _h265(payload: bytes) -> bool:
 
 
 def _table(batch: Batch, layers: Layers, rows: Ints) -> Table:
-    return Table(batch.data, layers.payload[rows], layers.size[rows], layers.there[rows], batch.time_s[rows])
+    start = layers.payload[rows]
+    first = beginnings(batch, layers, rows, start, _HEAD)
+    return Table(batch.data, start, layers.size[rows], layers.there[rows], batch.time_s[rows], first)
 
 
 class RtpStreams:
@@ -245,11 +253,12 @@ class RtpStreams:
             layers.source[some], layers.source_port[some], layers.target[some], layers.target_port[some], ssrc,
         ]  # fmt: skip
         snapped = layers.there[some] < layers.size[some]
+        any_snapped = bool(snapped.any())
         for rows in groups(columns):
             way = Way(*(int(column[rows[0]]) for column in columns[:4]))
             stream = self._stream(way, int(ssrc[rows[0]]), batch, int(some[rows[0]]))
             if stream is not None:
-                stream.snapped += int(snapped[rows].sum())
+                stream.snapped += int(snapped[rows].sum()) if any_snapped else 0
                 stream.take(table, rows)
 
     def _stream(self, way: Way, ssrc: int, batch: Batch, row: int) -> RtpStream | None:
@@ -293,7 +302,7 @@ class RtpStreams:
             return
         size = np.array([len(data)])
         spare = np.frombuffer(data.ljust(_HEAD, b"\0"), np.uint8)
-        stream.take(Table(spare, _FIRST, size, size, np.array([packet.time_s])), _FIRST)
+        stream.take(Table(spare, _FIRST, size, size, np.array([packet.time_s]), spare[:_HEAD].reshape(1, -1)), _FIRST)
 
     def _reports(self, batch: Batch, layers: Layers, rows: Ints) -> None:
         """Sender reports tell how a source's clock goes."""
@@ -321,6 +330,12 @@ class RtpStreams:
 
 def groups(columns: list[Ints]) -> Iterator[Ints]:
     """Rows that are alike in all columns, each group in order."""
+    order, begins = grouped(columns)
+    yield from np.split(order, begins[1:])
+
+
+def grouped(columns: list[Ints]) -> tuple[Ints, Ints]:
+    """The rows so ordered that those which are alike in all columns are together, in their order; and where each group begins."""
     mixed = np.zeros(len(columns[0]), np.uint64)
     for column in columns:
         mixed = (mixed ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
@@ -340,7 +355,7 @@ def groups(columns: list[Ints]) -> Iterator[Ints]:
         _, which = np.unique(np.stack(columns), axis=1, return_inverse=True)
         order = np.argsort(which.reshape(-1), kind="stable")
         cut = _changes(which.reshape(-1)[order])
-    yield from np.split(order, np.flatnonzero(cut) + 1)
+    return order, np.concatenate([np.zeros(min(1, len(order)), np.int64), np.flatnonzero(cut) + 1])
 
 
 def _changes(column: npt.NDArray[Any]) -> Bools:

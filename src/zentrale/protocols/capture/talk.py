@@ -12,7 +12,7 @@ import numpy as np
 
 from zentrale.protocols.capture.container import Batch, Ints
 from zentrale.protocols.capture.layers import ARP, ICMP, ICMP6, IGMP, TCP, UDP, Layers, mac_text, u16, u32, u48
-from zentrale.protocols.capture.rtp_streams import groups
+from zentrale.protocols.capture.rtp_streams import grouped
 
 MOST = 20_000  # pairs, addresses, groups
 _DHCP_SERVER, _DHCP_CLIENT, _COOKIE = 67, 68, b"\x63\x82\x53\x63"
@@ -82,20 +82,24 @@ class Talk:
         source, target = layers.source[some], layers.target[some]
         port = np.where(layers.target_port[some] < 0, 0, np.minimum(layers.source_port[some], layers.target_port[some]))
         columns: list[Ints] = [source, target, layers.proto[some], port]
-        for group in groups(columns):
-            key = int(source[group[0]]), int(target[group[0]])
-            pair = self.pairs.get(key)
+        order, begins = grouped(columns)
+        sizes = np.add.reduceat(batch.length[some[order]], begins)
+        counts = np.diff(np.append(begins, len(order)))
+        first = order[begins]
+        of = [column[first].tolist() for column in (*columns, layers.sender[some], some)]
+        rows = zip(*of, counts.tolist(), sizes.tolist(), strict=True)
+        for own, other, proto, number, sender, row, count, size in rows:
+            pair = self.pairs.get((own, other))
             if pair is None:
                 if len(self.pairs) >= MOST:
-                    self.not_read["pairs"] += len(group)
+                    self.not_read["pairs"] += count
                     continue
-                row = int(some[group[0]])
-                pair = self.pairs[key] = Pair(batch.number + row, float(batch.time_s[row]))
-            pair.packets += len(group)
-            pair.size += int(batch.length[some[group]].sum())
-            pair.by[_named(int(columns[2][group[0]]), int(port[group[0]]))] += len(group)
-            if layers.sender[some[group[0]]] >= 0 and len(self.senders) < MOST:
-                self.senders.setdefault(key[0], int(layers.sender[some[group[0]]]))
+                pair = self.pairs[own, other] = Pair(batch.number + row, float(batch.time_s[row]))
+            pair.packets += count
+            pair.size += size
+            pair.by[_named(proto, number)] += count
+            if sender >= 0 and len(self.senders) < MOST:
+                self.senders.setdefault(own, sender)
 
     def _arp(self, batch: Batch, layers: Layers, row: int) -> None:
         place = np.array([self._content(batch, layers, row)])
