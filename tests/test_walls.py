@@ -260,6 +260,7 @@ def test_rounds_are_heaviest_in_the_moment_in_which_they_fall_so(
     assert made["together"]["pixels_per_s"] == 2 * ONE + 2 * SUB and made["together"]["streams"] == 4
     assert made["enlarged"]["pixels_per_s"] == worst + SUB + MAIN
     assert (made["changing"]["streams"], made["changing"]["pixels_per_s"]) == (6, 2 * ONE + 4 * SUB)
+    assert made["changing"]["keyframe_wait_s"] == 4 and made["changing"]["when"] == "all rounds change at once"
     # A picture of the sub stream is whole after up to 4 s, that of x1 after 1 s; nobody said what the machine bears.
     assert codes(document) == ["WAL-7"] and [p["keyframe_wait_s"] for p in made["panels"]] == [4, 4, None, None]
 

@@ -23,7 +23,9 @@ _MOMENT_S = -1  # an entry of no length, as live streams are
 
 @dataclass(frozen=True)
 class Entry:
-    """One camera in a panel. `address` is empty where none is known, with `why`; `group` where it comes by multicast."""
+    """One camera in a panel. `address` is empty where none is known, and `why` says so, or whose it is; `group` where it comes by
+    multicast.
+    """
 
     wall: str
     view: PanelView
@@ -48,10 +50,9 @@ def entries_of(
     found = []
     for view in made.panels:
         for camera, stream in zip(view.panel.cameras, view.offer.names, strict=True):
-            if made.wall.source == "recorder":
-                url, why = "", f"it comes from {camera.recorder}, channel {camera.channel}, which its own player asks"
-            else:
-                url, why = address(camera, stream)
+            url, why = address(camera, stream)
+            if made.wall.source == "recorder" and url:
+                why = f"the wall takes it from {camera.recorder}, channel {camera.channel}; this is the camera's own address"
             group = groups.get((camera.name, stream), "") if made.wall.source == "multicast" else ""
             found.append(Entry(made.wall.name, view, camera, stream, _with_user(url, user), why, group))
     return found
@@ -96,6 +97,8 @@ def _first_ones(entries: Sequence[Entry]) -> list[Entry]:
 def _playlist(name: str, entries: Sequence[Entry], seconds: float = _MOMENT_S) -> bytes:
     """`seconds`: how long each is shown; -1 for always."""
     lines = ["#EXTM3U", f"#PLAYLIST:{clean(name)}"]
+    if any(entry.address and entry.why for entry in entries):
+        lines.append("# the wall takes these from the recorder; the addresses are the cameras' own")
     for entry in entries:
         if entry.address:
             lines += [f"#EXTINF:{seconds:g},{entry.title}", clean(entry.address)]

@@ -55,13 +55,19 @@ def _wall(result: WallsResult, made: WallPlan) -> dict[str, object]:
     return {
         "wall": made.wall.name, "viewer": made.wall.viewer, "source": made.wall.source, "pixels": list(made.wall.pixels),
         "panels": [_panel(result, view) for view in made.panels],
-        **{case: _load(getattr(made.states, case)) for case in _CASES},
+        **{case: _load(getattr(made.states, case)) for case in _CASES[:-1]},
+        "changing": {**_load(made.states.changing), "keyframe_wait_s": _longest_wait_s(made)},
         "limits": {
             "judged": made.judged, "borne": made.borne, "all_moments": made.all_moments,
             "first": first[1].breaks[0].limit if first else None, "case": first[0] if first else None,
             "mends": made.mends,
         },
     }  # fmt: skip
+
+
+def _longest_wait_s(made: WallPlan) -> float:
+    """How long both streams of a round may be open."""
+    return max((view.wait_s for view in made.panels), default=0.0)
 
 
 def _panel(result: WallsResult, view: PanelView) -> dict[str, object]:
@@ -109,7 +115,12 @@ def show(page: Page, plan: Plan, result: WallsResult, asked: Asked) -> None:
         columns = ["case", ">streams", ">decoded", ">bit rate", ">of the limit", "", "?>frames/s", "?>memory"]
         page.table(columns, (_row(case, getattr(made.states, case), made) for case in _CASES))
         page.line(f"worst: {made.states.worst.when}")
-        page.line(f"enlarged: {made.states.enlarged.when} by its main stream, while the others go on")
+        enlarged = made.states.enlarged.when.removesuffix(" enlarged")
+        page.line(f"enlarged: {enlarged} by its main stream, while the others go on")
+        if _longest_wait_s(made):
+            page.line(
+                f"changing: two streams in each round, for up to {_longest_wait_s(made):g} s, until a key picture came"
+            )
 
 
 def _looks(view: PanelView) -> str:
