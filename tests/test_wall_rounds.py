@@ -167,7 +167,7 @@ def test_another_server_s_pictures_are_decoded_while_they_play() -> None:
 
     measured, sink = asyncio.run(run())
     frames = sink.result.frames
-    assert sink.result.codec == "H264" and measured.frames - 3 <= frames <= measured.frames + 2 and measured.frames > 30
+    assert sink.result.codec == "H264" and measured.frames - 3 <= frames <= measured.frames + 2 and measured.frames > 15
     assert sink.result.pixels == frames * 320 * 192 and sink.result.cpu_s > 0
     assert sink.result.waiting == sink.result.damaged == 0
 
