@@ -79,7 +79,7 @@ def main() -> None:
             begun = time.process_time()
             flows(plan)
             beside.append(time.process_time() - begun)
-        less = sum(v.offer != v.panel.offers[v.panel.best] for w in result.walls for v in w.panels)
+        less = sum(v.offer.sharpness < v.wished.sharpness for w in result.walls for v in w.panels)
         first, rest = took[0], statistics.median(took[1:])
         panels = sum(len(w.panels) for w in result.walls)
         print(f"{len(result.walls)} walls, {panels} panels, {less} of them less sharp than their size")

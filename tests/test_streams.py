@@ -206,7 +206,7 @@ def test_a_header_extension_in_each_packet_hides_no_picture(transport: Transport
 def test_one_time_nonces_are_answered_each_time() -> None:
     server = StreamServer(moving(), password="secret")
     (found,) = play(server, RIGHT)
-    assert found.measured is not None and found.measured.frames > 10
+    assert found.measured is not None and found.measured.frames > 20
     assert server.asked.count("DESCRIBE") <= 2 and server.asked[-1] == "TEARDOWN"
     (wrong,) = play(StreamServer(moving(), password="other"), RIGHT)
     assert codes(wrong) == {"STR-18"} and "secret" not in str(wrong.findings)
@@ -229,8 +229,8 @@ def test_a_camera_that_serves_one_session_is_measured_in_turn() -> None:
 
 def test_over_udp_only_the_announced_port_counts_and_others_are_told() -> None:
     udp = Visit(transport=Transport.UDP, answer_s=1)
-    (plain,) = play(StreamServer(moving(), stranger=True), udp)
-    assert plain.measured is not None and plain.measured.packets_doubled == 0 and plain.measured.frames > 10
+    (plain,) = play(StreamServer(moving(), stranger=True), udp, seconds=2.0)  # twice what it takes on an idle machine
+    assert plain.measured is not None and plain.measured.packets_doubled == 0 and plain.measured.frames > 20
     assert "STR-30" in codes(plain) and plain.measured.packets_strange >= plain.measured.packets_received - 20
     assert plain.measured.jitter_ms is not None and plain.measured.jitter_ms < 20
     (other,) = play(StreamServer(moving(), other_port=True), udp)
@@ -240,11 +240,11 @@ def test_over_udp_only_the_announced_port_counts_and_others_are_told() -> None:
 
 def test_multicast_is_joined_where_it_is_planned_or_described() -> None:
     group = "239.192.7.1"
-    (planned,) = play(StreamServer(moving(), group=group), Visit(multicast=True, answer_s=1))
-    (described,) = play(StreamServer(moving(), group=group, stranger=True), Visit(answer_s=1))
+    (planned,) = play(StreamServer(moving(), group=group), Visit(multicast=True, answer_s=1), seconds=2.0)
+    (described,) = play(StreamServer(moving(), group=group, stranger=True), Visit(answer_s=1), seconds=2.0)
     for found in (planned, described):
         assert found.measured is not None and found.measured.group == f"{group}:47000"
-        assert found.measured.frames > 10 and found.measured.packets_lost == 0
+        assert found.measured.frames > 20 and found.measured.packets_lost == 0
     refuses = {"SETUP": "461 Unsupported Transport"}
     (missing,) = play(StreamServer(moving(), status=refuses), Visit(multicast=True, answer_s=1))
     assert codes(missing) == {"STR-20"}
@@ -270,7 +270,7 @@ def test_a_profile_with_feedback_is_asked_for_as_described_and_an_encrypted_one_
     """RFC 4585 clause 4.2; RFC 3711 clause 12: the profile of SETUP is that of the description."""
     visit = Visit(transport=transport, answer_s=1)
     (found,) = play(StreamServer(moving(), profile="RTP/AVPF"), visit)
-    assert found.measured is not None and found.measured.frames > 10 and not codes(found)
+    assert found.measured is not None and found.measured.frames > 20 and not codes(found)
     server = StreamServer(moving(), profile="RTP/SAVPF")
     (encrypted,) = play(server, visit)
     assert codes(encrypted) == {"STR-20"} and "encrypted (RTP/SAVPF)" in encrypted.findings[0].measured

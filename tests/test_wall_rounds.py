@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import io
+import struct
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
@@ -24,12 +25,13 @@ from zentrale.field import rtsp_player
 from zentrale.field.live_decoding import LiveDecoder
 from zentrale.field.visit import Visit
 from zentrale.findings import Finding
-from zentrale.jobs.walls.trial import PanelTrial, Turn, _judge
+from zentrale.jobs.walls.trial import PanelTrial, Turn, _judge, _not_judged
 from zentrale.output.wall_figure import wall_figure
 from zentrale.planning.flows import at_once, viewer_flows
 from zentrale.planning.walls.moments import MOST_MOMENTS, moments_of
 from zentrale.planning.walls.wall_plan import WallPlan, plan_walls
 from zentrale.protocols.rtsp_client import Transport
+from zentrale.protocols.sdp import Media
 from zentrale.protocols.stream_address import StreamAddress
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import SiteFolder
@@ -103,8 +105,8 @@ def test_rounds_that_hardly_ever_agree_meet_at_their_heaviest(tmp_path: Path) ->
     assert made.states.worst.when.startswith("sooner or later")
 
 
-def trial(tmp_path: Path, changed: Callable[[Turn], Turn]) -> list[Finding]:
-    """What is said of the first panel of four, whose others play well, over UDP: each first picture after half a second."""
+def trial(tmp_path: Path, changed: Callable[[Turn], Turn]) -> tuple[list[Finding], list[str]]:
+    """What is found, and what is said to be not judged, of the first panel of four, whose others play well, over UDP: each first picture after half a second."""
     plan, made = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, FOUR)))
     well = StreamMeasurement(
         transport="udp", codec="H264", packets_received=900, packets_expected=900, measured_s=10.0, first_picture_s=0.5,
@@ -112,7 +114,8 @@ def trial(tmp_path: Path, changed: Callable[[Turn], Turn]) -> list[Finding]:
     )  # fmt: skip
     turns = [Turn(v.panel.cameras[0].name, v.offer.names[0], 0.0, "rtsp://127.0.71.10/a", well) for v in made.panels]
     turns[0] = changed(turns[0])
-    return _judge(plan, made, [PanelTrial(v, (t,)) for v, t in zip(made.panels, turns, strict=True)], ())
+    panels = [PanelTrial(v, (t,)) for v, t in zip(made.panels, turns, strict=True)]
+    return _judge(plan, made, panels, ()), list(_not_judged(plan, made, panels))
 
 
 def of(turn: Turn, **more: object) -> Turn:
@@ -144,12 +147,22 @@ def of(turn: Turn, **more: object) -> Turn:
 def test_a_trial_accuses_whoever_it_was(
     tmp_path: Path, changed: Callable[[Turn], Turn], said: list[tuple[str, str]]
 ) -> None:
-    found = trial(tmp_path, changed)
+    found, _ = trial(tmp_path, changed)
     assert [f.code for f in found] == [code for code, _ in said]
     for one, (code, words) in zip(found, said, strict=True):
         if code != "STR-17":
             assert words in one.measured and one.subject == "wall w, panel 1-1", one
         assert ("no cable" in one.advice or "bit rate" in one.advice) == ("left out" in one.measured)
+
+
+def test_what_a_trial_could_not_see_is_not_well(tmp_path: Path) -> None:
+    for changed, words in (
+        (lambda t: of(t, first_picture_s=None, measured_s=3.0), "in time in 1-1: it was played for less"),
+        (lambda t: of(t, own_lateness_s=3.0), "how soon a picture is there in 1-1: this machine came late"),
+    ):
+        (unknown,) = trial(tmp_path, changed)[1]
+        assert words in unknown
+    assert trial(tmp_path, lambda t: t)[1] == []
 
 
 def test_another_server_s_pictures_are_decoded_while_they_play() -> None:
@@ -170,6 +183,29 @@ def test_another_server_s_pictures_are_decoded_while_they_play() -> None:
     assert sink.result.codec == "H264" and measured.frames - 3 <= frames <= measured.frames + 2 and measured.frames > 15
     assert sink.result.pixels == frames * 320 * 192 and sink.result.cpu_s > 0
     assert sink.result.waiting == sink.result.damaged == 0
+
+
+def test_a_picture_larger_than_any_camera_s_is_not_given_to_a_decoder() -> None:
+    """A parameter set of 16,384 x 16,384, written down by hand: profile 66, level 5.2, 1024 x 1024 macroblocks (ITU-T H.264
+    clause 7.3.2.1.1); then a key picture. A decoder would make room for gigabytes."""
+
+    def ue(value: int) -> str:
+        return bin(value + 1)[2:].zfill(2 * len(bin(value + 1)[2:]) - 1)
+
+    fields = [ue(0), ue(0), ue(2), ue(1), "0", ue(1023), ue(1023), "1", "1", "0", "0", "1"]
+    bits = "".join(fields)
+    sps = b"\x67\x42\x00\x34" + int(bits.ljust(-8 * (-len(bits) // 8), "0"), 2).to_bytes(-(-len(bits) // 8), "big")
+    with ThreadPoolExecutor(1) as pool:
+        sink = LiveDecoder(pool)
+        sink.begin(Media("video", payload_type=96, codec="H264", clock_hz=90_000))
+        nals = (sps, b"\x68\xce\x3c\x80", b"\x65\x88" + bytes(400))
+        packets = [
+            (struct.pack("!BBHII", 0x80, 96 | (128 if n % 3 == 2 else 0), n, n // 3 * 3600, 7) + nals[n % 3], n / 75)
+            for n in range(9)
+        ]
+        sink.packets(packets)
+        done = sink.end()
+    assert done.frames == done.pixels == done.cpu_s == 0 and done.damaged >= 2
 
 
 def test_each_picture_is_drawn_where_its_panel_is(tmp_path: Path) -> None:

@@ -71,6 +71,8 @@ def _after_interruption(args: argparse.Namespace) -> str:
     if command == "verify":
         if getattr(args, "address", None):
             return "nothing is kept of a stream outside of a site"
+        if getattr(args, "wall", None):
+            return f"nothing is kept of a wall that was not played to its end; `zentrale verify --wall {args.wall}` begins anew"
         return f"what was measured until now is kept; {again} measures everything"
     if command == "discover":
         if getattr(args, "follow", False):

@@ -104,7 +104,7 @@ def run(args: argparse.Namespace) -> int:
     keeping = measured_keeping(plan, folder) if args.measured else ()
     request = Request(outline, args.pairs, args.seconds, held, keeping, watts)
     if plan.walls and (args.figures or args.tables) and "walls" in parts:
-        request = _with_walls(request, plan, folder, args)
+        request = _with_walls(output, request, plan, folder, args)
     if args.against is not None:
         return _against(output, folder, plan, request, args)
     result = calculate(plan, parts, request)
@@ -134,14 +134,23 @@ def run(args: argparse.Namespace) -> int:
     return EXIT_FAULTS if count_faults(result.findings) else EXIT_AS_PLANNED
 
 
-def _with_walls(request: Request, plan: Plan, folder: SiteFolder, args: argparse.Namespace) -> Request:
-    """What was seen on site, for drawing walls and writing them out."""
+def _with_walls(output: Output, request: Request, plan: Plan, folder: SiteFolder, args: argparse.Namespace) -> Request:
+    """What was seen on site, for drawing walls and writing them out; a logbook that cannot be read is told."""
     from dataclasses import replace
 
-    from zentrale.jobs.walls.known import addresses_of, pictures_of, viewing_user
+    from zentrale.errors import StorageError
+    from zentrale.jobs.walls.known import addresses_of, pictures_of, planned_addresses, viewing_user
+    from zentrale.logbook.store import Logbook
 
-    user = viewing_user(plan) if args.with_users else ""
-    return replace(request, picture=pictures_of(folder), address=addresses_of(plan, folder), user=user)
+    request = replace(request, address=planned_addresses(plan), user=viewing_user(plan) if args.with_users else "")
+    if not folder.logbook_file.exists():
+        return request
+    try:
+        with Logbook(folder.logbook_file) as logbook:
+            return replace(request, picture=pictures_of(folder, logbook), address=addresses_of(plan, logbook))
+    except StorageError as error:
+        output.notice(f"{error.what}: walls are drawn and written without what was seen on site")
+        return request
 
 
 def _held(output: Output, folder: SiteFolder, ask: Callable[[SiteFolder], dict[str, T]]) -> dict[str, T]:

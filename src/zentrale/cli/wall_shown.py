@@ -54,7 +54,7 @@ def _document(result: WallTrial) -> dict[str, object]:
              "frames": b.frames, "waiting": b.waiting, "processors": b.processors}
             for b in result.bears
         ],
-        "remarks": list(result.remarks), "findings": [finding_document(f) for f in result.findings],
+        "not_judged": list(result.not_judged), "findings": [finding_document(f) for f in result.findings],
     }  # fmt: skip
 
 
@@ -65,9 +65,13 @@ def _show(output: Output, result: WallTrial) -> None:
     turns = [t for p in result.panels for t in p.turns]
     played = sum(t.measured is not None for t in turns)
     said = f"{played} of {quantities.count(len(turns), 'stream')} played in {quantities.count(len(result.panels), 'panel')}"
-    output.result(result.findings, f"wall {result.made.wall.name} plays as planned", said)
-    for remark in result.remarks:
-        output.line(remark)
+    unknown = bool(result.not_judged)
+    good = (
+        f"wall {result.made.wall.name} plays as planned" if not unknown else "nothing is wrong, and not all was judged"
+    )
+    output.result(result.findings, good, said, unknown=unknown)
+    for what in result.not_judged:
+        output.line(f"not judged: {what}")
     output.heading(f"Wall {result.made.wall.name}, for {result.seconds:g} s from {result.vantage}")
     columns = ["panel", "camera", "stream", ">first picture", ">lost", "looks", "?>turns"]
     output.table(columns, (_row(panel) for panel in result.panels))

@@ -11,14 +11,18 @@ from dataclasses import dataclass, field
 import av
 
 from zentrale.errors import RemoteProtocolError
-from zentrale.field.pictures import MAX_PIXELS, codec_name
+from zentrale.field.pictures import codec_name
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.key_pictures import DEPACKETIZERS
 from zentrale.protocols.streams.packet_order import PacketOrder
-from zentrale.protocols.video import START_CODE, AccessUnit
+from zentrale.protocols.video import START_CODE, AccessUnit, Depacketizer
 
-_MOST_WAITING = 150  # pictures of one stream; beyond, it is known that it comes behind, and they are dropped
+# Of one stream; beyond, it is known that it comes behind, and pictures are dropped.
+_MOST_WAITING, _MOST_WAITING_BYTES = 150, 32 * 1024 * 1024
+_MOST_PIXELS = (
+    8192 * 4352
+)  # of a picture (ITU-T H.264 table A-1, level 6); a decoder makes room for many of them at once
 
 
 @dataclass
@@ -40,12 +44,14 @@ class LiveDecoder:
         self.result = Decoded("")
         self._workers = workers
         self._media: Media | None = None
+        self._depacketizer: Depacketizer | None = None
         self._order = PacketOrder()
         self._units: deque[bytes] = deque()
         self._running: Future[None] | None = None
         self._lock = threading.Lock()
         self._decoder: av.VideoCodecContext | None = None
         self._key_seen = False
+        self._waiting_bytes = 0
 
     def begin(self, media: Media) -> None:
         """A description came; nothing is decoded of a codec that is not known here."""
@@ -73,7 +79,11 @@ class LiveDecoder:
 
     def _take(self, unit: AccessUnit) -> None:
         assert self._media is not None
-        self._key_seen |= unit.key and unit.complete
+        if not self._bearable(unit):
+            self.result.damaged += 1
+            self._key_seen = False
+        elif unit.key and unit.complete:
+            self._key_seen = True
         if not self._key_seen:
             return  # a decoder can begin at a key picture only
         if self._media.codec == "JPEG":
@@ -82,12 +92,23 @@ class LiveDecoder:
             own = b"".join(START_CODE + s for s in self._media.parameter_sets()) if unit.key else b""
             data = own + unit.annex_b()
         with self._lock:
-            if len(self._units) >= _MOST_WAITING:
+            if len(self._units) >= _MOST_WAITING or self._waiting_bytes + len(data) > _MOST_WAITING_BYTES:
                 self.result.waiting += 1
                 return
             self._units.append(data)
+            self._waiting_bytes += len(data)
             if self._running is None:
                 self._running = self._workers.submit(self._decode)
+
+    def _bearable(self, unit: AccessUnit) -> bool:
+        """Whether its pictures are of a size that cameras have; what says otherwise is not given to a decoder."""
+        assert self._depacketizer is not None and self._media is not None
+        described = AccessUnit(0, self._media.parameter_sets())
+        try:
+            told = [self._depacketizer.picture_format(one) for one in (unit, *([described] if unit.key else []))]
+        except RemoteProtocolError:
+            return False
+        return all(t is None or t.width_px * t.height_px <= _MOST_PIXELS for t in told)
 
     def _decode(self) -> None:
         """In a worker: what waits, one after the other."""
@@ -102,12 +123,12 @@ class LiveDecoder:
                     self._running = None
                     return
                 data = self._units.popleft()
+                self._waiting_bytes -= len(data)
             begun = time.thread_time()
             try:
                 for frame in self._decoder.decode(av.Packet(data)):
-                    if frame.width * frame.height <= MAX_PIXELS:
-                        self.result.frames += 1
-                        self.result.pixels += frame.width * frame.height
+                    self.result.frames += 1
+                    self.result.pixels += frame.width * frame.height
             except (av.FFmpegError, ValueError):
                 self.result.damaged += 1
             self.result.cpu_s += time.thread_time() - begun

@@ -5,7 +5,6 @@ It is built from the newest observation of each subject, whichever run made it, 
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -22,6 +21,7 @@ from zentrale.jobs.checks.strangers_check import ACCESS
 from zentrale.jobs.checks.streams_check import PICTURE, STREAM
 from zentrale.jobs.discovery import discovering
 from zentrale.jobs.known.found_devices import FoundDevice
+from zentrale.jobs.known.kept_pictures import kept_picture
 from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import Planned, planned_devices, reachable, ref_of
 from zentrale.jobs.parts.part_registry import load
@@ -132,7 +132,7 @@ def hand_over(plan: Plan, folder: SiteFolder, logbook: Logbook) -> Handover:
         devices=[*_camera_rows(plan, evidence, open_findings), *_recorder_rows(plan, evidence)],
         rates=_rates(plan, evidence),
         pictures=_pictures(plan, folder, evidence),
-        walls=walls_sheet(plan, folder),
+        walls=walls_sheet(plan, folder, logbook),
         open_findings=open_findings,
         settled=settled,
         journal=[JournalRow(c.at, c.subject, c.step, c.before, c.after, c.state) for c in evidence.changes],
@@ -360,20 +360,11 @@ def _pictures(plan: Plan, folder: SiteFolder, evidence: _Evidence) -> list[Sheet
     for camera in plan.cameras:
         stream, seen = evidence.stream(camera, "main"), evidence.pictures.get(ref_of(camera, "main stream"))
         caption = camera.shows or _stream_text(stream)
-        picture = _unchanged(folder, seen) if seen else None
+        picture = kept_picture(folder, seen) if seen else None
         if picture is not None and seen is not None and (stream is None or stream.run != seen.run):
             caption = f"of {quantities.moment(seen.at)}: {caption}"
         pictures.append(SheetPicture(camera.called, caption, picture))
     return pictures
-
-
-def _unchanged(folder: SiteFolder, seen: Observation) -> bytes | None:
-    """The picture of that observation, and no other that lies in its place."""
-    try:
-        picture = (folder.output / "pictures" / seen.content["file"]).read_bytes()
-    except OSError:
-        return None
-    return picture if hashlib.sha256(picture).hexdigest() == seen.content["sha256"] else None
 
 
 def _remarks(evidence: _Evidence) -> list[str]:

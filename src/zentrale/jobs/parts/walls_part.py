@@ -115,8 +115,7 @@ def show(page: Page, plan: Plan, result: WallsResult, asked: Asked) -> None:
         columns = ["case", ">streams", ">decoded", ">bit rate", ">of the limit", "", "?>frames/s", "?>memory"]
         page.table(columns, (_row(case, getattr(made.states, case), made) for case in _CASES))
         page.line(f"worst: {made.states.worst.when}")
-        enlarged = made.states.enlarged.when.removesuffix(" enlarged")
-        page.line(f"enlarged: {enlarged} by its main stream, while the others go on")
+        page.line(f"enlarged: {made.states.enlarged.when} by its main stream, while the others go on")
         if _longest_wait_s(made):
             page.line(
                 f"changing: two streams in each round, for up to {_longest_wait_s(made):g} s, until a key picture came"

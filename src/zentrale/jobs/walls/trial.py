@@ -7,7 +7,7 @@ import math
 import os
 import socket
 import time
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
@@ -29,6 +29,7 @@ from zentrale.planning.walls.panels import scale, shown_cameras
 from zentrale.planning.walls.wall_plan import ENLARGED, PanelView, WallPlan
 from zentrale.protocols.rtsp_client import Transport
 from zentrale.protocols.streams.meter import StreamMeasurement
+from zentrale.quantities import listed
 from zentrale.site.model import Camera, Plan, StreamPlan
 from zentrale.subjects import Kind, Ref
 
@@ -97,7 +98,7 @@ class WallTrial:
     panels: tuple[PanelTrial, ...]
     bears: tuple[Bears, ...]
     findings: tuple[Finding, ...]
-    remarks: tuple[str, ...] = ()
+    not_judged: tuple[str, ...] = ()
     reports: tuple[str, ...] = ()
     unreached: NothingReachedError | None = None
 
@@ -212,8 +213,9 @@ async def try_wall(
             "run `zentrale discover` again, then `zentrale register`",
         )
     return WallTrial(
-        made, vantage, request.duration_s, panels, bears, tuple(round.findings), _remarks(made), reports, unreached
-    )
+        made, vantage, request.duration_s, panels, bears, tuple(round.findings), tuple(_not_judged(plan, made, panels)),
+        reports, unreached,
+    )  # fmt: skip
 
 
 def _of(view: PanelView, result: PanelTrial | Failure[PanelView]) -> PanelTrial:
@@ -222,10 +224,16 @@ def _of(view: PanelView, result: PanelTrial | Failure[PanelView]) -> PanelTrial:
     return result
 
 
-def _remarks(made: WallPlan) -> tuple[str, ...]:
-    if made.wall.source != "recorder":
-        return ()
-    return ("its pictures come from the recorder, which was not asked: the same streams were played from the cameras",)
+def _not_judged(plan: Plan, made: WallPlan, panels: Sequence[PanelTrial]) -> Iterator[str]:
+    """What this trial says nothing of, in words."""
+    if made.wall.source == "recorder":
+        yield "the way over the recorder, which was not asked: the same streams were played from the cameras"
+    late = [p.name for p in panels if any(t.measured and t.measured.own_lateness_s > _LATE_S for t in p.turns)]
+    if late:
+        yield f"how soon a picture is there in {listed(late)}: this machine came late itself"
+    short = [p.name for p in panels if any(_too_short(plan, p.view, t) for t in p.turns)]
+    if short:
+        yield f"whether a picture comes in time in {listed(short)}: it was played for less than that may take"
 
 
 def _bears(sinks: Sequence[LiveDecoder], processors: int) -> tuple[Bears, ...]:
@@ -276,13 +284,20 @@ def _late_pictures(plan: Plan, made: WallPlan, panel: PanelTrial) -> list[Findin
             rank, text = 1e6, f"no whole picture in {turn.measured.measured_s:.1f} s"
         else:
             rank, text = turn.first_picture_s, f"its first whole picture after {turn.first_picture_s:.1f} s"
-        short = turn.measured is not None and turn.first_picture_s is None and turn.measured.measured_s < limit_s - 1
-        if rank > limit_s and not short and (worst is None or rank > worst[0]):
+        if rank > limit_s and not _too_short(plan, panel.view, turn) and (worst is None or rank > worst[0]):
             worst = rank, f"{turn.camera}, {turn.stream} stream: {text}", f"within {limit_s:g} s", turn.camera
     if worst is None:
         return []
     return [finding("WAL-8", f"wall {made.wall.name}, panel {panel.name}", worst[1], worst[2], "key picture interval",
                     f"`zentrale diagnose {worst[3]}` finds where it breaks")]  # fmt: skip
+
+
+def _too_short(plan: Plan, view: PanelView, turn: Turn) -> bool:
+    """Whether it ended before its first picture had to be there."""
+    if turn.measured is None or turn.first_picture_s is not None:
+        return False
+    stream = plan.streams(plan.camera(turn.camera))[turn.stream]
+    return turn.measured.measured_s < _limit_s(view, stream) - 1
 
 
 def _limit_s(view: PanelView, stream: StreamPlan) -> float:

@@ -22,47 +22,33 @@ _HELD = 1e-6
 def choose(cases: Cases) -> tuple[tuple[Chosen, ...], bool]:
     """The choice, in the order of the panels, and whether the machine bears it; where it bears nothing, the smallest of all."""
     panels, decoder = cases.panels, cases.decoder
-    best = _placed(cases, [_best(decoder, p) for p in panels])
+    best = _placed(cases, [cases.wished(p) for p in panels])
     if decoder.kind is None or cases.peak(best) <= 1 + 1e-9:
         return best, True
     solved = _solved(cases)
     if solved is not None:
         return solved, True
-    return _placed(cases, [_decodable(decoder, p)[0] for p in panels]), False
-
-
-def _decodable(decoder: Decoder, panel: Panel) -> list[int]:
-    """The offers that some decoder knows, smallest first; all of them where none is known."""
-    known = [
-        index
-        for index, offer in enumerate(panel.offers)
-        if not decoder.engines or all(any(decoder.share(p, e) < np.inf for e in decoder.engines) for p in offer.plans)
-    ]
-    return known or list(range(len(panel.offers)))
-
-
-def _best(decoder: Decoder, panel: Panel) -> int:
-    return panel.best_of(_decodable(decoder, panel))
+    return _placed(cases, [cases.decodable(p)[0] for p in panels]), False
 
 
 def _placed(cases: Cases, offers: Sequence[int]) -> tuple[Chosen, ...]:
     """With the decoder for each: hardware in the order of importance, as far as there is room in every moment."""
     found: list[Chosen] = []
-    used = {e: np.zeros(1) for e in cases.decoder.engines}
+    used = {e: np.zeros(1) for e in (*cases.decoder.engines, "")}
     for number, (panel, index) in enumerate(zip(cases.panels, offers, strict=True)):
         options = _options(cases.decoder, panel, index)
-        for one in options:
-            row = cases.names.index(one.engine) if one.engine else 0
-            after = used[one.engine] + cases.weights(number, one)[row] if one.engine else np.zeros(1)
-            if float(after.max()) <= 1 + 1e-9 or one is options[-1]:
-                break
-        if float(after.max()) > 1 + 1e-9:
-            one = options[0]  # nowhere is room: told of the first
-            after = used[one.engine] + cases.weights(number, one)[cases.names.index(one.engine)]
-        if one.engine:
-            used[one.engine] = after
-        found.append(one)
+        after = [_with(cases, number, one, used) for one in options]
+        room = [n for n, share in enumerate(after) if float(share.max()) <= 1 + 1e-9]
+        which = next(iter(room), 0)  # where nowhere is room, that is told of the first
+        used[options[which].engine] = after[which]
+        found.append(options[which])
     return tuple(found)
+
+
+def _with(cases: Cases, number: int, one: Chosen, used: dict[str, Floats]) -> Floats:
+    """What its decoder is taken of with this panel, in each moment."""
+    own = cases.weights(number, one)[cases.names.index(one.engine)] if one.engine else np.zeros(1)
+    return used[one.engine] + own
 
 
 def _options(decoder: Decoder, panel: Panel, index: int) -> list[Chosen]:
@@ -78,7 +64,7 @@ def _solved(cases: Cases) -> tuple[Chosen, ...] | None:
     columns = [(number, one) for number, panel in enumerate(cases.panels) for one in _worth(cases, number, panel)]
     weights = [cases.weights(number, one) for number, one in columns]
     sharp = np.array([one.offer.sharpness for _, one in columns])
-    wished = _placed(cases, [_best(cases.decoder, p) for p in cases.panels])
+    wished = _placed(cases, [cases.wished(p) for p in cases.panels])
     best = sum((cases.weights(n, c) for n, c in enumerate(wished)), np.zeros(1))
     moments = _broken(best[:-1])
     held: list[tuple[np.ndarray, float]] = []
@@ -115,7 +101,7 @@ def _worth(cases: Cases, number: int, panel: Panel) -> list[Chosen]:
     """What can be chosen for it: nothing that another one of the same decoder beats, as sharp and asking no more of any limit."""
     found: list[Chosen] = []
     offers = panel.offers
-    for index in sorted(_decodable(cases.decoder, panel), key=lambda i: (-offers[i].sharpness, offers[i].pixels_per_s)):
+    for index in sorted(cases.decodable(panel), key=lambda i: (-offers[i].sharpness, offers[i].pixels_per_s)):
         for one in _options(cases.decoder, panel, index):
             own = cases.weights(number, one)[:-1]
             beaten = any(

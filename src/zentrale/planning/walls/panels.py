@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 from zentrale.site.model import Camera, Plan, StreamPlan, Wall, WallPanel
 from zentrale.site.streams import STREAMS
 from zentrale.site.walls.checked import cameras_of
-
-_ROUNDED = 0.98  # of a pixel row or two that were lost to a bezel nobody is told
 
 
 @dataclass(frozen=True)
@@ -65,15 +62,6 @@ class Panel:
     def order(self) -> tuple[int, int, int]:
         """Most important first."""
         return self.plan.priority, self.plan.row, self.plan.column
-
-    @property
-    def best(self) -> int:
-        """Which offer is sharp enough at the least cost: more pixels than the panel has are wasted."""
-        return self.best_of(range(len(self.offers)))
-
-    def best_of(self, some: Sequence[int]) -> int:
-        """The same of these offers."""
-        return max(some, key=lambda i: (min(self.offers[i].sharpness, _ROUNDED), -self.offers[i].pixels_per_s))
 
 
 def pixel_rate(plan: StreamPlan) -> float:

@@ -19,6 +19,7 @@ from zentrale.planning.walls.panels import Offer, Panel, pixel_rate
 from zentrale.site.model import Plan, StreamPlan
 
 Floats = npt.NDArray[np.float64]
+_ROUNDED = 0.98  # of a pixel row or two that were lost to a bezel nobody is told
 
 
 @dataclass(frozen=True)
@@ -43,7 +44,6 @@ class States:
     together: Load
     enlarged: Load
     changing: Load
-    enlarged_panel: str = ""
 
 
 class Cases:
@@ -57,8 +57,23 @@ class Cases:
         self._moments_of_main: dict[int, list[tuple[StreamPlan, npt.NDArray[np.intp]]]] = {}
 
     def all(self, chosen: Sequence[Chosen]) -> States:
-        enlarged, panel = self.enlarged(chosen)
-        return States(self.worst(chosen), self.together(chosen), enlarged, self.changing(chosen), panel)
+        return States(self.worst(chosen), self.together(chosen), self.enlarged(chosen), self.changing(chosen))
+
+    def decodable(self, panel: Panel) -> list[int]:
+        """The offers that some decoder knows, smallest first; all of them where none is known."""
+        decoder = self.decoder
+        known = [
+            index
+            for index, offer in enumerate(panel.offers)
+            if not decoder.engines
+            or all(any(decoder.share(p, e) < np.inf for e in decoder.engines) for p in offer.plans)
+        ]
+        return known or list(range(len(panel.offers)))
+
+    def wished(self, panel: Panel) -> int:
+        """The offer that is sharp enough at the least cost: more pixels than the panel has are wasted."""
+        offers = panel.offers
+        return max(self.decodable(panel), key=lambda i: (min(offers[i].sharpness, _ROUNDED), -offers[i].pixels_per_s))
 
     def weights(self, number: int, chosen: Chosen) -> Floats:
         """Of a panel in each moment, as shares of each limit (`names`), shape (limits, moments)."""
@@ -116,10 +131,10 @@ class Cases:
         running = [c.decoded(self.decoder, c.offer.heaviest) for c in chosen]
         return self.decoder.load(running, "each round at its heaviest camera")
 
-    def enlarged(self, chosen: Sequence[Chosen]) -> tuple[Load, str]:
+    def enlarged(self, chosen: Sequence[Chosen]) -> Load:
         """One panel by its main stream in place of what it shows, while the others go on: the worst of all panels and moments."""
         number, at = self.enlarged_at(chosen)
-        return self.one_enlarged(chosen, number, at), chosen[number].panel.name
+        return self.one_enlarged(chosen, number, at)
 
     def enlarged_at(self, chosen: Sequence[Chosen]) -> tuple[int, int]:
         """Which panel, and in which moment."""
@@ -171,7 +186,7 @@ class Cases:
         main = mains[camera]
         running.append((main, self.decoder.place(main, used)))
         panel = chosen[number].panel
-        return self.decoder.load(running, f"{panel.name} ({panel.cameras[camera].name}) enlarged")
+        return self.decoder.load(running, f"{panel.name} ({panel.cameras[camera].name})")
 
     def changing(self, chosen: Sequence[Chosen]) -> Load:
         """Each round shows one camera and opens the next one: the pair that is heaviest."""

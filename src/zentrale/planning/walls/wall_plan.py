@@ -24,13 +24,15 @@ _SEEN = 0.5  # share of a round's seconds that may pass until its picture is who
 
 @dataclass(frozen=True)
 class PanelView:
-    """One panel as it is chosen. `scale` is what one of the stream's pixels becomes on the wall, in a line, the worst of its
-    cameras; `looks`: kept, enlarged or wasted; `wait_s`: at most, until the next camera's picture is whole.
+    """One panel as it is chosen. `wished`: what its size asks for; `scale`: what one of the stream's pixels becomes on the wall,
+    in a line, the worst of its cameras; `looks`: kept, enlarged or wasted; `wait_s`: at most, until the next camera's picture is
+    whole.
     """
 
     panel: Panel
     offer: Offer
     engine: str
+    wished: Offer
     scale: float
     looks: str
     wait_s: float
@@ -103,18 +105,19 @@ def _fed(plan: Plan, viewer: Viewer, walls: Sequence[Wall]) -> list[WallPlan]:
         if len(walls) > 1:
             shown = [c.panel for c in own]
             states = Cases(plan, shown, moments_of(shown), decoder).all(own)
-        views = sorted((_view(c) for c in own), key=lambda v: (v.panel.plan.row, v.panel.plan.column))
+        views = sorted((_view(cases, c) for c in own), key=lambda v: (v.panel.plan.row, v.panel.plan.column))
         found.append(WallPlan(wall, tuple(views), states, machine, kind is not None, borne, mends, moments.whole))
     return found
 
 
-def _view(chosen: Chosen) -> PanelView:
+def _view(cases: Cases, chosen: Chosen) -> PanelView:
     size = chosen.panel.pixels
     scales = [scale(p.resolution, size) for p in chosen.offer.plans]
     worst = max(scales)
     looks = "enlarged" if worst > ENLARGED else "wasted" if worst < WASTED else "kept"
     wait = max(_wait_s(p) for p in chosen.offer.plans) if chosen.panel.is_round else 0.0
-    return PanelView(chosen.panel, chosen.offer, chosen.engine, worst, looks, wait)
+    wished = chosen.panel.offers[cases.wished(chosen.panel)]
+    return PanelView(chosen.panel, chosen.offer, chosen.engine, wished, worst, looks, wait)
 
 
 def _wait_s(stream: StreamPlan) -> float:
@@ -127,8 +130,8 @@ def _mends(cases: Cases, chosen: Sequence[Chosen], states: States, *, several: b
     found = {}
     if states.enlarged.breaks:
         number, at = cases.enlarged_at(chosen)
-        panels = smaller(cases, chosen, lambda c: cases.enlarged(c)[0], lambda c: cases.one_enlarged(c, number, at))
-        nothing = f"enlarge it by its sub stream, or take a machine that bears {_asked(states.enlarged)}"
+        panels = smaller(cases, chosen, cases.enlarged, lambda c: cases.one_enlarged(c, number, at))
+        nothing = "take its sub stream, or a larger machine"
         found["enlarged"] = in_words(panels, several=several) if panels else nothing
     if states.changing.breaks:
         panels = smaller(cases, chosen, cases.changing, cases.changing)
@@ -168,10 +171,9 @@ def _panel_findings(made: WallPlan, view: PanelView) -> Iterator[Finding]:
     width, height = view.panel.pixels
     sizes = sorted({quantities.resolution(*p.resolution) for p in view.offer.plans})
     shown, room = f"{' and '.join(sizes)}, the {view.offer.stream} stream", f"{width}x{height} px"
-    best = view.panel.offers[view.panel.best]
-    if best != view.offer and best.sharpness > view.offer.sharpness:
-        yield finding("WAL-4", subject, f"{shown}: {view.scale:.1f} times as large", f"{room}, by the {best.stream} stream",
-                      "what the machine bears; priority of the panels")  # fmt: skip
+    if view.wished.sharpness > view.offer.sharpness:
+        measured, limit = f"{shown}: {view.scale:.1f} times as large", f"{room}, by the {view.wished.stream} stream"
+        yield finding("WAL-4", subject, measured, limit, "what the machine bears; priority of the panels")
     elif view.looks == "wasted" and len(view.panel.offers) == 1:
         groups = ", ".join(dict.fromkeys(c.group for c in view.panel.cameras))
         yield finding("WAL-6", subject, shown, f"{room}: a smaller stream", f"site.toml group {groups}",

@@ -18,6 +18,8 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
+from zentrale.site.walls.parts import MOST_CELLS
+
 FIELDS = ("viewer", "pixels", "bezel_px", "source")
 _SECONDS = re.compile(r"(\d+(?:[.,]\d+)?)\s*s(?:ec|econds?)?", re.IGNORECASE)
 _PRIORITY = re.compile(r"prio(?:rity)?\s*(\d)", re.IGNORECASE)
@@ -63,6 +65,10 @@ def _wall(name: str, line: int, head: list[str], grid: list[list[str]], problems
         )
         return None
     columns = max(i + 1 for row in grid for i, cell in enumerate(row) if cell)
+    if max(columns, len(grid)) > MOST_CELLS:
+        found = f"found a grid of {len(grid)} rows and {columns} columns; expected {MOST_CELLS} of each at most"
+        problems.append(f"{name} line {line}: {found}")
+        return None
     rows = [[*row[:columns], *[""] * (columns - len(row))] for row in grid]
     panels = list(_panels(name, line, rows, problems))
     return {"name": head[1], **fields, "rows": len(rows), "columns": columns, "panels": panels, "line": line}
