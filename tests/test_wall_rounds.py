@@ -106,7 +106,9 @@ def test_rounds_that_hardly_ever_agree_meet_at_their_heaviest(tmp_path: Path) ->
 
 
 def trial(tmp_path: Path, changed: Callable[[Turn], Turn]) -> tuple[list[Finding], list[str]]:
-    """What is found, and what is said to be not judged, of the first panel of four, whose others play well, over UDP: each first picture after half a second."""
+    """What is found, and what is said to be not judged, of the first panel of four, whose others play well, over UDP: each first
+    picture after half a second.
+    """
     plan, made = planned(site(tmp_path, wall("w", "[1280, 720]", 2, 2, FOUR)))
     well = StreamMeasurement(
         transport="udp", codec="H264", packets_received=900, packets_expected=900, measured_s=10.0, first_picture_s=0.5,
