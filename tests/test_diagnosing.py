@@ -17,8 +17,9 @@ import pytest
 from conftest import CAMERAS, SECRETS, SITE, TYPES, make_site, zentrale
 from zentrale.field.adapters import Adapter
 from zentrale.field.knocking import Knock, Knocked
+from zentrale.field.visit import Visit
 from zentrale.findings.catalogue import entry
-from zentrale.jobs.checks.seen import ChannelResult
+from zentrale.jobs.checks.seen import ChannelResult, StreamResult, Target
 from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import concluded
 from zentrale.jobs.diagnosing.ground import Ground
@@ -26,14 +27,17 @@ from zentrale.jobs.diagnosing.judging_address import judge_address, judge_ports
 from zentrale.jobs.diagnosing.judging_device import judge_service
 from zentrale.jobs.diagnosing.judging_reach import judge_link, judge_plan, reach
 from zentrale.jobs.diagnosing.judging_recording import RecordingSeen, judge_recording
-from zentrale.jobs.diagnosing.judging_streams import StreamsSeen
+from zentrale.jobs.diagnosing.judging_streams import StreamsSeen, judge_stream
 from zentrale.jobs.known.layer import Layer
 from zentrale.jobs.known.planned import ref_of
 from zentrale.jobs.recorders.driver import ChannelSample
+from zentrale.jobs.streams.judging import judge_delivery
 from zentrale.protocols.onvif.recording_jobs import JobState
 from zentrale.protocols.onvif.search import Stored
 from zentrale.protocols.rtcp import SenderReport
+from zentrale.protocols.streams.figures import Pause
 from zentrale.protocols.streams.loss_places import LossPlaces, LossWatch
+from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.folder import SiteFolder
 from zentrale.site.model import Plan
 from zentrale.site.reading import read_plan
@@ -232,6 +236,27 @@ def test_what_this_machine_had_no_time_for_makes_no_device_late(
     seen, trouble = judge_service(plan.camera("north"), climb, plan.policy)
     assert (trouble and trouble.code) == code
     assert (seen.state.value == "not known") == (own_s > 2)
+
+
+@pytest.mark.parametrize(("late_s", "paused", "state", "code"), [
+    (0.0, False, "holds", None), (0.0, True, "breaks", "DGN-28"), (3.0, False, "holds", None), (3.0, True, "not known", None),
+])  # fmt: skip
+def test_a_stream_that_paused_while_this_machine_was_late_neither_holds_nor_breaks(
+    tmp_path: Path, late_s: float, paused: bool, state: str, code: str | None
+) -> None:
+    plan = _plan(tmp_path / "site")
+    camera = plan.camera("north")
+    pauses = (Pause(3.0, 2.5, 0.05, ends=False),) if paused else ()
+    measured = StreamMeasurement(
+        transport="tcp", codec="H264", fps=20.0, packets_received=900, packets_expected=900, measured_s=3.0, frames=60,
+        pauses=pauses, longest_gap_s=2.5 if paused else 0.1, own_lateness_s=late_s,
+    )  # fmt: skip
+    found = tuple(judge_delivery("s", measured, plan.policy, decoded=True))
+    climb = Climb(by_rtsp=True, target=Target(camera, "", Visit(), {}))
+    judged, trouble = judge_stream(
+        plan, camera, climb, StreamsSeen([StreamResult("north", "main", "", measured, "", found)])
+    )
+    assert (judged.state.value, trouble and trouble.code) == (state, code)
 
 
 def test_a_network_that_this_machine_is_not_in_accuses_no_camera(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import subprocess
 import sys
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from conftest import Result, program
 from network_site import CAMERAS, SITE, on_packets, six
 from zentrale.field.lab.servers import radius_tool
 from zentrale.jobs.network.rehearsal.slips import SLIPS
+from zentrale.jobs.network.rehearsal.trial import arriving
 from zentrale.protocols import dhcp, frames
 
 
@@ -346,3 +348,22 @@ def test_frames_and_messages_are_those_of_the_standards() -> None:
     told = dhcp.parse(offer)
     assert told == dhcp.Message(dhcp.OFFER, "02:00:00:00:00:01", 7, "10.0.0.9", "10.0.0.1", "10.0.0.254")
     assert dhcp.parse(offer[:200]) is None and dhcp.parse(b"") is None
+
+
+@pytest.mark.parametrize(("carries", "came", "left"), [
+    (lambda sent, call: sent - {3}, {0, 1, 2, 4, 5}, set()),  # one is lost whatever is done: so it is judged
+    (lambda sent, call: sent if call > 6 else sent - {1, 3}, {0, 1, 2, 3, 4, 5}, set()),  # late, and a witness with it
+    (lambda sent, call: sent - {1, 3}, {0, 1, 2, 4, 5}, {3}),  # what arrived before does not either: nothing is said
+    (lambda sent, call: set(), {0, 1, 2, 4, 5}, {3}),
+])  # fmt: skip
+def test_what_this_machine_does_not_carry_is_nobodys_loss(
+    carries: Callable[[set[int], int], set[int]], came: set[int], left: set[int]
+) -> None:
+    calls: list[set[int]] = []
+
+    def send(some: Sequence[int]) -> set[int]:
+        calls.append(set(some))
+        return carries(calls[-1], len(calls))
+
+    assert arriving(range(7), lambda item: item != 6, {0, 1, 2, 4, 5}, send) == (came, left)
+    assert all(6 not in call and 3 in call for call in calls), "what need not arrive is not asked for again"

@@ -21,11 +21,13 @@ from conftest import CAMERAS, DATA, PROGRAM, SITE, TYPES, environment, make_site
 from zentrale.jobs.wire.comparing import compare
 from zentrale.jobs.wire.reading import WireRead, read_file
 from zentrale.jobs.wire.telling import tell
+from zentrale.protocols.capture.alike import decode
 from zentrale.protocols.capture.container import CaptureReader
 from zentrale.protocols.capture.conversations import Conversations
 from zentrale.protocols.capture.fragments import Fragments
-from zentrale.protocols.capture.layers import Addresses, decode
-from zentrale.protocols.capture.rtp_streams import RtpStreams, groups
+from zentrale.protocols.capture.grouping import groups
+from zentrale.protocols.capture.layers import Addresses
+from zentrale.protocols.capture.rtp_streams import RtpStreams
 from zentrale.protocols.capture.talk import Talk
 from zentrale.protocols.capture.tcp_sides import Side
 

@@ -14,6 +14,8 @@ from zentrale.jobs.diagnosing.climbing import Climb
 from zentrale.jobs.diagnosing.diagnosis import Blame, Judged, breaks, holds, not_known
 from zentrale.jobs.diagnosing.judging_device import NOT_REACHED
 from zentrale.jobs.known.layer import Layer, layer_of
+from zentrale.jobs.streams.aspects import came_late
+from zentrale.jobs.streams.judging import too_long
 from zentrale.jobs.streams.measuring import Measured
 from zentrale.protocols.streams.meter import StreamMeasurement
 from zentrale.site.model import Camera, Plan
@@ -86,6 +88,11 @@ def judge_stream(plan: Plan, camera: Camera, climb: Climb | None, seen: StreamsS
             Layer.STREAM, "DGN-31", Blame.CAMERA, f"{result.stream} stream: {item.title}: {item.measured}",
             "; ".join(f"{r.stream}: {f.code} {f.measured}" for r, f in wrong), causes, f"`zentrale register {camera.name}`",
         )  # fmt: skip
+    for result in seen.planned:
+        assert result.measured is not None
+        if came_late(result.measured) and any(too_long(result.measured, plan.policy)):
+            why = f"{result.stream} stream: it paused, or this machine came too late to see it go on"
+            return not_known(Layer.STREAM, f"{why}; run it again for this one alone")
     return _other_ways(camera, seen)
 
 

@@ -11,10 +11,11 @@ from functools import partial
 from pathlib import Path
 
 from zentrale.errors import InputError
+from zentrale.protocols.capture.alike import decode
 from zentrale.protocols.capture.container import NOT_A_CAPTURE, ROOM_BYTES, Batch, CaptureReader
 from zentrale.protocols.capture.conversations import Connection, Conversations, Weak
 from zentrale.protocols.capture.fragments import Fragments
-from zentrale.protocols.capture.layers import LINKS, Addresses, decode
+from zentrale.protocols.capture.layers import LINKS, Addresses
 from zentrale.protocols.capture.rtp_streams import RtpStream, RtpStreams
 from zentrale.protocols.capture.talk import Talk
 from zentrale.protocols.streams.meter import StreamMeasurement

@@ -7,13 +7,15 @@ all that came before it counts.
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+
+from zentrale.protocols.capture.chains import looking, walk
 
 Bytes = npt.NDArray[np.uint8]
 Ints = npt.NDArray[np.int64]
@@ -30,6 +32,9 @@ _PCAP = {b"\xd4\xc3\xb2\xa1": ("<", 1e-6), b"\xa1\xb2\xc3\xd4": (">", 1e-6), b"\
          b"\xa1\xb2\x3c\x4d": (">", 1e-9)}  # fmt: skip
 _SECTION, _INTERFACE, _SIMPLE, _ENHANCED, _OLD = 0x0A0D0D0A, 1, 3, 6, 2
 _CAUGHT = 8  # where the header of a packet in pcap says how many bytes follow it
+_NEAR_S = 86_400
+_RUN, _LEAST_BYTES = 1024, 1024 * 1024  # packets of pcapng, at least; bytes in which they are looked for
+_NONE = np.zeros(0, np.int64)
 _TSRESOL, _TSOFFSET = 9, 14
 NOT_A_CAPTURE = "it is no capture file: it begins neither as pcap nor as pcapng"
 
@@ -43,6 +48,14 @@ def every(data: Bytes, kind: str) -> npt.NDArray[Any]:
     """What begins at each byte, read as of this kind: looked at in place, nothing is copied."""
     what = np.dtype(kind)
     return np.ndarray((len(data) - what.itemsize + 1,), what, data, strides=(1,))
+
+
+def among(column: Ints, values: Iterable[int]) -> npt.NDArray[np.bool_]:
+    """As isin, which is slow for a few."""
+    found = np.zeros(len(column), bool)
+    for value in values:
+        found |= column == value
+    return found
 
 
 class Batch(NamedTuple):
@@ -79,13 +92,14 @@ class _Interface:
     snap: int = 0
 
 
-@dataclass
-class _Rows:
-    at: list[int] = field(default_factory=list)
-    caught: list[int] = field(default_factory=list)
-    length: list[int] = field(default_factory=list)
-    ticks: list[int] = field(default_factory=list)
-    interface: list[int] = field(default_factory=list)
+class _Rows(NamedTuple):
+    """Of packets of pcapng, one after the other."""
+
+    ticks: list[int]
+    at: list[int]
+    caught: list[int]
+    length: list[int]
+    interface: list[int]
 
 
 class CaptureReader:
@@ -102,6 +116,7 @@ class CaptureReader:
         self._order = ""
         self._ng = False
         self._interfaces: list[_Interface] = []
+        self._reach, self._tried = ROOM_BYTES, 0  # of pcapng: so many bytes at a stroke; up to here that was tried
         self._buffer = bytearray()
         self._data: Bytes = np.zeros(0, np.uint8)
 
@@ -165,7 +180,8 @@ class CaptureReader:
 
     def _records(self, begin: int, end: int) -> tuple[int, Batch | None]:
         """Of pcap: a header of 16 bytes before each packet, with its caught bytes in the third word."""
-        buffer, at = memoryview(self._buffer)[:end], begin + _CAUGHT
+        known, at = self._walked_records(begin, end)
+        buffer, at = memoryview(self._buffer)[:end], at + _CAUGHT
         caught_at = struct.Struct(f"{self._order}I").unpack_from
         starts: list[int] = []
         note = starts.append
@@ -179,19 +195,43 @@ class CaptureReader:
             if size > MAX_PACKET_BYTES:
                 self._stop(at - _CAUGHT, f"a packet of {size} bytes")
         at -= _CAUGHT
-        if not starts:
+        places = np.concatenate([known, np.array(starts, np.int64) - _CAUGHT])
+        if not len(places):
             return at, None
-        places = np.array(starts, np.int64) - _CAUGHT
         words = heads(self._data, places, 16).view(f"{self._order}u4").astype(np.int64)
         time_s = words[:, 0] + words[:, 1] * self._interfaces[0].tick_s
         return at, self._batch(places + 16, words[:, 2], words[:, 3], time_s, np.zeros(len(places), np.int64))
 
+    def _walked_records(self, begin: int, end: int) -> tuple[Ints, int]:
+        """As many as are found at a stroke: what looks like one has a time near the first one's, and so has the one after it."""
+        if end - begin < 16:
+            return _NONE, begin
+        header = struct.Struct(f"{self._order}IIII").unpack_from
+        begun, ticks = header(self._buffer, begin)[0], round(1 / self._interfaces[0].tick_s)
+
+        def like(at: int, follows: int = 1) -> bool:
+            if at + 16 > end:
+                return follows == 0
+            second, part, caught, length = header(self._buffer, at)
+            good = abs(second - begun) < _NEAR_S and part < ticks and 0 < caught <= min(length, MAX_PACKET_BYTES)
+            return good and (follows == 0 or like(at + 16 + caught, 0))
+
+        offset = 2 if self._order == "<" else 0  # the higher half of the seconds
+        pattern = bytes(self._buffer[begin + offset : begin + offset + 2])
+        sizes = every(self._data, f"{self._order}u4")[_CAUGHT:]
+        return walk(sizes, begin, end, 16, looking(self._buffer, pattern, offset, like))
+
     def _blocks(self, begin: int, end: int) -> tuple[int, Batch | None]:
         """Of pcapng: blocks, each with its type and its length before and behind it."""
-        buffer, at, rows = self._buffer, begin, _Rows()
+        buffer, at, rows = self._buffer, begin, _Rows([], [], [], [], [])
         while at + 12 <= end:
             order = self._order
             kind, size = struct.unpack_from(f"{order}II", buffer, at)
+            if kind == _ENHANCED and self._offset + at >= self._tried:
+                if rows.at:
+                    break
+                if (found := self._run(at, end)) is not None:
+                    return found
             if kind == _SECTION:
                 if rows.at:  # a batch is of one section
                     break
@@ -211,10 +251,59 @@ class CaptureReader:
             elif not self._block(kind, at, size, rows):
                 break
             at += size
-        return at, self._of_rows(rows) if rows.at else None
+        if not rows.at:
+            return at, None
+        places, caught, length, interface = (np.array(some, np.int64) for some in rows[1:])
+        return at, self._of_blocks(np.array(rows.ticks, np.uint64), places, caught, length, interface)
+
+    def _run(self, begin: int, end: int) -> tuple[int, Batch] | None:
+        """Packets at a stroke, as long as there is nothing else among them but what is left alone anyway. None where these are
+        too few: what was looked at in vain is gone through one by one.
+        """
+        end = min(end, begin + self._reach)
+        self._tried = self._offset + end
+        header = struct.Struct(f"{self._order}IIIIIII").unpack_from
+
+        def like(at: int) -> bool:
+            if at + 32 > end:
+                return False
+            _, size, interface, _, _, caught, _ = header(self._buffer, at)
+            good: bool = 32 + caught <= size <= MAX_PACKET_BYTES and size % 4 == 0 and interface < len(self._interfaces)
+            return good
+
+        pattern = struct.pack(f"{self._order}I", _ENHANCED)
+        sizes = every(self._data, f"{self._order}u4")[4:]
+        places, after = walk(sizes, begin, end, 0, looking(self._buffer, pattern, 0, like))
+        if len(places) < _RUN:
+            return None
+        kind, size, interface, high, low, caught, length = (
+            heads(self._data, places, 28).view(f"{self._order}u4").astype(np.int64).T
+        )
+        packet = kind == _ENHANCED
+        good = (
+            (size >= 12)
+            & (size % 4 == 0)
+            & (size <= MAX_BLOCK_BYTES)
+            & ~among(kind, (_SECTION, _INTERFACE, _SIMPLE, _OLD))
+        )
+        good &= ~packet | ((caught <= size - 32) & (interface < len(self._interfaces)))
+        first = len(places) if good.all() else int(np.argmin(good))
+        self._reach = ROOM_BYTES if first == len(places) else max(_LEAST_BYTES, 2 * int(places[first] - begin))
+        if first < _RUN:
+            return None
+        after = after if first == len(places) else int(places[first])
+        self._tried = self._offset + after
+        rows = np.flatnonzero(packet[:first])
+        ticks = high[rows].astype(np.uint64) << np.uint64(32) | low[rows].astype(np.uint64)
+        return after, self._of_blocks(ticks, places[rows] + 28, caught[rows], length[rows], interface[rows])
 
     def _block(self, kind: int, at: int, size: int, rows: _Rows) -> bool:
         """Take one in. False where it ends the reading."""
+
+        def note(*values: int) -> None:
+            for column, value in zip(rows, values, strict=True):
+                column.append(value)
+
         buffer, order, body = self._buffer, self._order, at + 8
         if kind == _INTERFACE and size >= 20:
             link, _, snap = struct.unpack_from(f"{order}HHI", buffer, body)
@@ -227,11 +316,11 @@ class CaptureReader:
             if caught > size - 32 or interface >= len(self._interfaces):
                 self._stop(at, "a packet that is longer than its block, or of an unknown interface")
                 return False
-            _append(rows, body + 20, caught, length, high << 32 | low, interface)
+            note(high << 32 | low, body + 20, caught, length, interface)
         elif kind == _SIMPLE and size >= 16 and self._interfaces:
             length = struct.unpack_from(f"{order}I", buffer, body)[0]
             caught = min(length, size - 16, self._interfaces[0].snap or length)
-            _append(rows, body + 4, caught, length, 0, 0)
+            note(0, body + 4, caught, length, 0)
         return True  # what is not known here, as secrets for decryption, is left alone
 
     def _with_options(self, interface: _Interface, at: int, end: int) -> _Interface:
@@ -248,23 +337,13 @@ class CaptureReader:
             at += 4 + size + -size % 4
         return interface
 
-    def _of_rows(self, rows: _Rows) -> Batch:
-        interface = np.array(rows.interface, np.int64)
+    def _of_blocks(self, ticks: npt.NDArray[np.uint64], at: Ints, caught: Ints, length: Ints, interface: Ints) -> Batch:
         tick_s = np.array([i.tick_s for i in self._interfaces])[interface]
         offset_s = np.array([i.offset_s for i in self._interfaces])[interface]
-        at, caught, length = (np.array(some, np.int64) for some in (rows.at, rows.caught, rows.length))
-        return self._batch(at, caught, length, np.array(rows.ticks, np.uint64) * tick_s + offset_s, interface)
+        return self._batch(at, caught, length, ticks * tick_s + offset_s, interface)
 
     def _batch(self, at: Ints, caught: Ints, length: Ints, time_s: Floats, interface: Ints) -> Batch:
         link = np.array([i.link for i in self._interfaces], np.int64)[interface]
         number = self.packets + 1
         self.packets += len(at)
         return Batch(self._data, at, caught, np.maximum(length, caught), time_s, link, interface, number)
-
-
-def _append(rows: _Rows, at: int, caught: int, length: int, ticks: int, interface: int) -> None:
-    rows.at.append(at)
-    rows.caught.append(caught)
-    rows.length.append(length)
-    rows.ticks.append(ticks)
-    rows.interface.append(interface)

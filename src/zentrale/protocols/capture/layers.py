@@ -7,14 +7,13 @@ An address is a number: IPv4 as it is, IPv6 by a table of those that were seen, 
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from zentrale.protocols.capture.container import Batch, Bytes, Ints, every, heads
+from zentrale.protocols.capture.container import Batch, Bytes, Ints, among, every, heads
 
 Bools = npt.NDArray[np.bool_]
 
@@ -25,9 +24,7 @@ ARP, IPV4, IPV6 = 0x0806, 0x0800, 0x86DD
 ICMP, IGMP, TCP, UDP, ICMP6 = 1, 2, 6, 17, 58
 _TAGS = (0x8100, 0x88A8, 0x9100)
 _MOST_TAGS, _MOST_EXTENSIONS = 4, 8
-_BEGIN_BYTES = (
-    96  # of each packet; link, tags, IPv6 and what UDP or TCP need of their headers are nearly always within them
-)
+BEGIN_BYTES = 96  # of each packet: link, tags, IPv6 and what UDP or TCP need of their headers are nearly always in them
 _MOST_LOOKED_AT = 20  # bytes from where UDP or TCP begin
 _EXTENSIONS = (0, 43, 60, 135)  # hop by hop, routing, destination, mobility: each with its length in 8 bytes
 _FRAGMENT, _AUTHENTICATION = 44, 51
@@ -39,18 +36,18 @@ class Layers(NamedTuple):
     """What each packet of a batch is. Places are in the batch's bytes; -1: there is none.
 
     ethertype: of what the link carries; vlan: the outermost tag, -1 without one
-    sender, receiver: MAC addresses as numbers, -1 where the link has none
+    sender:    its MAC address as a number, -1 where the link has none
     ip:        where its IP packet begins; proto: what that carries
     source, target: addresses; fragment: it is a part of a larger packet
     ports:     of source and target, for UDP and TCP
     payload:   where it begins; size: so many bytes it has by its headers; there: so many of them were caught
+    kin:       packets with one number are alike in their addresses, ports and links; numbered as they begin, -1: not looked at
     near:      how each packet begins, side by side (packets * BEGIN_BYTES bytes): what lies within it is nearer there
     """
 
     ethertype: Ints
     vlan: Ints
     sender: Ints
-    receiver: Ints
     ip: Ints
     proto: Ints
     source: Ints
@@ -62,6 +59,7 @@ class Layers(NamedTuple):
     payload: Ints
     size: Ints
     there: Ints
+    kin: Ints
     near: Bytes
 
 
@@ -116,37 +114,27 @@ def u48(data: Bytes, at: Ints) -> Ints:
     return (_read(data, at, ">u8") >> np.uint64(16)).astype(np.int64)
 
 
-def among(column: Ints, values: Iterable[int]) -> Bools:
-    """As isin, which is slow for a few."""
-    found = np.zeros(len(column), bool)
-    for value in values:
-        found |= column == value
-    return found
-
-
 def _rows(mask: Bools) -> Ints | slice:
     """Where it holds. Nearly always that is everywhere, and a slice copies nothing."""
     return slice(None) if mask.all() else np.flatnonzero(mask)
 
 
-def decode(batch: Batch, addresses: Addresses) -> Layers:
+def decode_each(batch: Batch, addresses: Addresses, near: Bytes) -> Layers:
     """Nothing that a packet says leads beyond its own bytes: what is cut off, or lies, ends where it does so.
 
     How each packet begins is copied side by side: headers, which are looked at a dozen times, then lie in the cache. Those that
-    have more of them are read where they are.
+    have more of them are read where they are. `near` are these beginnings, as in the layers.
     """
-    count = len(batch.at)
-    near = heads(batch.data, batch.at, _BEGIN_BYTES).reshape(-1) if count else batch.data[:0]
-    at = np.arange(count) * _BEGIN_BYTES
-    found = _decode(batch._replace(data=near, at=at, caught=np.minimum(batch.caught, _BEGIN_BYTES)), addresses)
-    ends_at = np.where(found.transport >= 0, found.transport + _MOST_LOOKED_AT, found.ip + _BEGIN_BYTES + 1)
-    more = (ends_at > at + _BEGIN_BYTES) | among(found.ethertype, (*_TAGS, IPV4, IPV6)) & (found.transport < 0)
+    at = np.arange(len(batch.at)) * BEGIN_BYTES
+    found = _decode(batch._replace(data=near, at=at, caught=np.minimum(batch.caught, BEGIN_BYTES)), addresses)
+    ends_at = np.where(found.transport >= 0, found.transport + _MOST_LOOKED_AT, found.ip + BEGIN_BYTES + 1)
+    more = (ends_at > at + BEGIN_BYTES) | among(found.ethertype, (*_TAGS, IPV4, IPV6)) & (found.transport < 0)
     away = batch.at - at
     for column in (found.ip, found.transport, found.payload):
         column += np.where(column >= 0, away, 0)
     end = batch.at + batch.caught
     there = np.where(found.payload >= 0, np.clip(end - found.payload, 0, found.size), 0)
-    rows = np.flatnonzero(more & (batch.caught > _BEGIN_BYTES))
+    rows = np.flatnonzero(more & (batch.caught > BEGIN_BYTES))
     if len(rows):
         some = batch._replace(
             at=batch.at[rows], caught=batch.caught[rows], length=batch.length[rows], link=batch.link[rows]
@@ -160,8 +148,8 @@ def decode(batch: Batch, addresses: Addresses) -> Layers:
 def beginnings(batch: Batch, layers: Layers, rows: Ints, start: Ints, size: int) -> Bytes:
     """The first bytes of what begins at `start` within these packets, in rows."""
     near = start - batch.at[rows]
-    if len(rows) and len(layers.near) and bool((near + size <= _BEGIN_BYTES).all()):
-        return heads(layers.near, rows * _BEGIN_BYTES + near, size)
+    if len(rows) and len(layers.near) and bool((near + size <= BEGIN_BYTES).all()):
+        return heads(layers.near, rows * BEGIN_BYTES + near, size)
     return heads(batch.data, start, size)
 
 
@@ -169,9 +157,9 @@ def _decode(batch: Batch, addresses: Addresses) -> Layers:
     data, count = batch.data, len(batch.at)
     end = batch.at + batch.caught
     none = np.full(count, -1, np.int64)
-    ethertype, at, vlan, sender, receiver = none.copy(), batch.at.copy(), none.copy(), none.copy(), none.copy()
+    ethertype, at, vlan, sender = none.copy(), batch.at.copy(), none.copy(), none.copy()
     for link in batch.links:
-        _link(link, batch, batch.link == link, (ethertype, at, vlan, sender, receiver), end)
+        _link(link, batch, batch.link == link, (ethertype, at, vlan, sender), end)
     length = np.where(ethertype >= 0, batch.length - (at - batch.at), 0)
     ip, proto, source, target = none.copy(), none.copy(), none.copy(), none.copy()
     transport, size, fragment = none.copy(), np.zeros(count, np.int64), np.zeros(count, bool)
@@ -194,13 +182,13 @@ def _decode(batch: Batch, addresses: Addresses) -> Layers:
     size[tcp] -= head
     there = np.where(payload >= 0, np.clip(end - payload, 0, size), 0)
     return Layers(
-        ethertype, vlan, sender, receiver, ip, proto, source, target, fragment, source_port, target_port, transport,
-        payload, size, there, data,
+        ethertype, vlan, sender, ip, proto, source, target, fragment, source_port, target_port, transport, payload,
+        size, there, none, data,
     )  # fmt: skip
 
 
-def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, Ints, Ints], end: Ints) -> None:
-    ethertype, at, vlan, sender, receiver = into
+def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, Ints], end: Ints) -> None:
+    ethertype, at, vlan, sender = into
     data = batch.data
 
     def rows(size: int) -> Ints | slice:
@@ -209,7 +197,7 @@ def _link(link: int, batch: Batch, mine: Bools, into: tuple[Ints, Ints, Ints, In
     if link == ETHERNET:
         some = rows(14)
         start = at[some]
-        receiver[some], sender[some], ethertype[some] = u48(data, start), u48(data, start + 6), u16(data, start + 12)
+        sender[some], ethertype[some] = u48(data, start + 6), u16(data, start + 12)
         at[some] += 14
     elif link == COOKED:  # type, kind, length of the address, address, protocol
         some = rows(16)

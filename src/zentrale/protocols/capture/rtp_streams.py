@@ -11,14 +11,14 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
-import numpy.typing as npt
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
 from zentrale.protocols.capture.container import Batch, Bytes, Floats, Ints
+from zentrale.protocols.capture.grouping import by_kin, grouped
 from zentrale.protocols.capture.layers import UDP, Bools, Layers, beginnings, u32
 from zentrale.protocols.capture.messages import Packet
 from zentrale.protocols.rtp import RtpPacket
@@ -73,11 +73,6 @@ class Table:
         for row in np.flatnonzero(there < _HEAD):
             self.raw[row, 4 + there[row] :] = 0
         self._odd: dict[str, Bools] = {}
-        self._records = self.raw.view(f"V{RAW.itemsize}").reshape(-1)
-
-    def records(self, rows: Ints) -> bytes:
-        """Their raw records, one after the other."""
-        return self._records[rows].tobytes()
 
     def whole(self, row: int) -> bytes:
         """As much of it as is kept."""
@@ -119,28 +114,30 @@ class RtpStream:
     _raw: bytearray = field(default_factory=bytearray)
     _times: array[float] = field(default_factory=lambda: array("d"))
     _whole: list[tuple[int, bytes]] = field(default_factory=list)
+    _undecided: int = 0  # of these, so many of the first are whole whether they need be or not
     settled: bool = False
 
-    def take(self, table: Table, rows: Ints) -> None:
-        """Some of its packets in the order of the file."""
-        first = 0 if self.settled else max(1, _UNDECIDED - len(self._times))
-        if 0 < first < len(rows):  # what it is follows from these; they alone are kept whole
-            self.take(table, rows[:first])
-            self.take(table, rows[first:])
+    def take(self, table: Table, begin: int, end: int) -> None:
+        """Its packets in these rows, in the order of the file."""
+        first = begin if self.settled else begin + max(1, _UNDECIDED - len(self._times))
+        if begin < first < end:  # what it is follows from these; they alone are kept whole
+            self.take(table, begin, first)
+            self.take(table, first, end)
             return
-        before = len(self._times)
-        self._raw += table.records(rows)
-        self._times.frombytes(table.times[rows].tobytes())
-        self.packets += len(rows)
+        before = len(self._times) - begin
+        self._raw += table.raw[begin:end].tobytes()
+        self._times.frombytes(table.times[begin:end].tobytes())
+        self.packets += end - begin
         self.last_s = self._times[-1]
         self.media = self.media or self.told.media
         if self.media is None or not self.settled:
-            self._whole += [(before + n, table.whole(row)) for n, row in enumerate(rows.tolist())]
+            self._whole += [(before + row, table.whole(row)) for row in range(begin, end)]
+            self._undecided = len(self._times)
             if len(self._times) >= _UNDECIDED:
                 self.settled, self.media = True, self.media or media_of([data for _, data in self._whole])
             return
-        odd = np.flatnonzero(table.odd(self.media.codec)[rows])
-        self._whole += [(before + n, table.whole(int(rows[n]))) for n in odd.tolist()]
+        odd = begin + np.flatnonzero(table.odd(self.media.codec)[begin:end])
+        self._whole += [(before + row, table.whole(row)) for row in odd.tolist()]
         if len(self._times) >= _AT_ONCE:
             self.measure()
 
@@ -149,13 +146,10 @@ class RtpStream:
         assert self.media is not None
         if self.meter is None:
             self.meter = StreamMeter(self.media, self.first_s, with_jitter=not self.interleaved)
-        raw, times, whole = bytes(self._raw), self._times, dict(self._whole)
-        self._raw, self._times, self._whole = bytearray(), array("d"), []
-        some = [
-            (row, whole[row])
-            for row in np.flatnonzero(_odd(raw, self.media.codec)).tolist()
-            if len(whole.get(row, b"")) >= 12
-        ]
+        raw, times, whole, first = bytes(self._raw), self._times, self._whole, self._undecided
+        self._raw, self._times, self._whole, self._undecided = bytearray(), array("d"), [], 0
+        odd = _odd(raw[: first * RAW.itemsize], self.media.codec)
+        some = [(row, data) for row, data in whole if len(data) >= 12 and (row >= first or odd[row])]
         self.meter.take(raw, times, some, last=last)
 
     def finish(self) -> StreamMeasurement | None:
@@ -219,12 +213,6 @@ def _h265(payload: bytes) -> bool:
     return plain and not payload[0] & 0x81 and payload[1] >> 3 == 0 and payload[1] & 7 > 0
 
 
-def _table(batch: Batch, layers: Layers, rows: Ints) -> Table:
-    start = layers.payload[rows]
-    first = beginnings(batch, layers, rows, start, _HEAD)
-    return Table(batch.data, start, layers.size[rows], layers.there[rows], batch.time_s[rows], first)
-
-
 class RtpStreams:
     """Feed it batches. `told`: what a conversation has said of who sends what to which port, by target and port."""
 
@@ -238,28 +226,31 @@ class RtpStreams:
         some = np.flatnonzero((layers.proto == UDP) & (layers.payload >= 0) & (layers.there >= 12))
         if not len(some):
             return
-        table = _table(batch, layers, some)
-        first, second = table.raw[:, 4], table.raw[:, 5]
-        control = (second >= 200) & (second <= 204)
-        rtp = (first >> 6 == 2) & ~control & (second & 0x7F != 0x7F)
-        self._reports(batch, layers, some[(first >> 6 == 2) & control])
+        first = beginnings(batch, layers, some, layers.payload[some], _HEAD)
+        control = (first[:, 1] >= 200) & (first[:, 1] <= 204)
+        second = first[:, 0] >> 6 == 2
+        rtp = second & ~control & (first[:, 1] & 0x7F != 0x7F)
+        self._reports(batch, layers, some[second & control])
         if not rtp.all():
-            some = some[rtp]
-            table = _table(batch, layers, some)
+            some, first = some[rtp], first[rtp]
         if not len(some):
             return
-        ssrc = u32(table.raw.reshape(-1), np.arange(len(some)) * RAW.itemsize + 12)
-        columns = [
-            layers.source[some], layers.source_port[some], layers.target[some], layers.target_port[some], ssrc,
-        ]  # fmt: skip
-        snapped = layers.there[some] < layers.size[some]
-        any_snapped = bool(snapped.any())
-        for rows in groups(columns):
-            way = Way(*(int(column[rows[0]]) for column in columns[:4]))
-            stream = self._stream(way, int(ssrc[rows[0]]), batch, int(some[rows[0]]))
+        ssrc = u32(first.reshape(-1), np.arange(len(some)) * _HEAD + 8)
+        columns = layers.source, layers.source_port, layers.target, layers.target_port
+        alike = by_kin(layers.kin[some], ssrc) or grouped([*(column[some] for column in columns), ssrc])
+        order, begins = alike
+        # One source after the other: what is of one lies side by side.
+        rows, ssrc = some[order], ssrc[order[begins]]
+        start, size, there = layers.payload[rows], layers.size[rows], layers.there[rows]
+        table = Table(batch.data, start, size, there, batch.time_s[rows], first[order])
+        snapped = np.add.reduceat(there < size, begins, dtype=np.int64)
+        ends = [*begins[1:].tolist(), len(order)]
+        for begin, end, own, cut in zip(begins.tolist(), ends, ssrc.tolist(), snapped.tolist(), strict=True):
+            way = Way(*(int(column[rows[begin]]) for column in columns))
+            stream = self._stream(way, own, batch, int(rows[begin]))
             if stream is not None:
-                stream.snapped += int(snapped[rows].sum()) if any_snapped else 0
-                stream.take(table, rows)
+                stream.snapped += cut
+                stream.take(table, begin, end)
 
     def _stream(self, way: Way, ssrc: int, batch: Batch, row: int) -> RtpStream | None:
         stream = self.streams.get((way, ssrc))
@@ -302,7 +293,7 @@ class RtpStreams:
             return
         size = np.array([len(data)])
         spare = np.frombuffer(data.ljust(_HEAD, b"\0"), np.uint8)
-        stream.take(Table(spare, _FIRST, size, size, np.array([packet.time_s]), spare[:_HEAD].reshape(1, -1)), _FIRST)
+        stream.take(Table(spare, _FIRST, size, size, np.array([packet.time_s]), spare[:_HEAD].reshape(1, -1)), 0, 1)
 
     def _reports(self, batch: Batch, layers: Layers, rows: Ints) -> None:
         """Sender reports tell how a source's clock goes."""
@@ -326,38 +317,3 @@ class RtpStreams:
         """Those that are streams, in the order in which they began."""
         found = [(s, m) for s in self.streams.values() if (m := s.finish()) is not None]
         return sorted(found, key=lambda pair: pair[0].number)
-
-
-def groups(columns: list[Ints]) -> Iterator[Ints]:
-    """Rows that are alike in all columns, each group in order."""
-    order, begins = grouped(columns)
-    yield from np.split(order, begins[1:])
-
-
-def grouped(columns: list[Ints]) -> tuple[Ints, Ints]:
-    """The rows so ordered that those which are alike in all columns are together, in their order; and where each group begins."""
-    mixed = np.zeros(len(columns[0]), np.uint64)
-    for column in columns:
-        mixed = (mixed ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
-        mixed ^= mixed >> np.uint64(29)
-    for key in (
-        (mixed >> np.uint64(48)).astype(np.uint16),
-        mixed,
-    ):  # 16 bits are sorted without comparing, and mostly do
-        order = np.argsort(key, kind="stable")
-        cut = _changes(key[order])
-        apart = np.zeros(len(cut), bool)
-        for column in columns:
-            apart |= _changes(column[order])
-        if not (apart & ~cut).any():
-            break
-    else:  # two ways with one sum: somebody made them so
-        _, which = np.unique(np.stack(columns), axis=1, return_inverse=True)
-        order = np.argsort(which.reshape(-1), kind="stable")
-        cut = _changes(which.reshape(-1)[order])
-    return order, np.concatenate([np.zeros(min(1, len(order)), np.int64), np.flatnonzero(cut) + 1])
-
-
-def _changes(column: npt.NDArray[Any]) -> Bools:
-    changes: Bools = column[1:] != column[:-1]
-    return changes

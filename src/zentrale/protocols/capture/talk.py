@@ -6,13 +6,14 @@ ARP: RFC 826; DHCP: RFC 2131 and 2132; IGMP: RFC 2236 and 3376. Only what is pla
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from zentrale.protocols.capture.container import Batch, Ints
+from zentrale.protocols.capture.grouping import by_kin, grouped
 from zentrale.protocols.capture.layers import ARP, ICMP, ICMP6, IGMP, TCP, UDP, Layers, mac_text, u16, u32, u48
-from zentrale.protocols.capture.rtp_streams import grouped
 
 MOST = 20_000  # pairs, addresses, groups
 _DHCP_SERVER, _DHCP_CLIENT, _COOKIE = 67, 68, b"\x63\x82\x53\x63"
@@ -76,19 +77,12 @@ class Talk:
             self._igmp(batch, layers, row, data[start : batch.at[row] + batch.caught[row]].tobytes())
 
     def _pairs(self, batch: Batch, layers: Layers) -> None:
-        some = np.flatnonzero(layers.ip >= 0)
-        if not len(some):
-            return
-        source, target = layers.source[some], layers.target[some]
-        port = np.where(layers.target_port[some] < 0, 0, np.minimum(layers.source_port[some], layers.target_port[some]))
-        columns: list[Ints] = [source, target, layers.proto[some], port]
-        order, begins = grouped(columns)
-        sizes = np.add.reduceat(batch.length[some[order]], begins)
-        counts = np.diff(np.append(begins, len(order)))
-        first = order[begins]
-        of = [column[first].tolist() for column in (*columns, layers.sender[some], some)]
-        rows = zip(*of, counts.tolist(), sizes.tolist(), strict=True)
-        for own, other, proto, number, sender, row, count, size in rows:
+        with_ip, is_kin = layers.ip >= 0, layers.kin >= 0
+        found: list[tuple[int, ...]] = []
+        for some in (np.flatnonzero(with_ip & is_kin), np.flatnonzero(with_ip & ~is_kin)):
+            if len(some):
+                found += self._sums(batch, layers, some)
+        for row, own, other, proto, number, sender, count, size in sorted(found):
             pair = self.pairs.get((own, other))
             if pair is None:
                 if len(self.pairs) >= MOST:
@@ -100,6 +94,22 @@ class Talk:
             pair.by[_named(proto, number)] += count
             if sender >= 0 and len(self.senders) < MOST:
                 self.senders.setdefault(own, sender)
+
+    def _sums(self, batch: Batch, layers: Layers, some: Ints) -> Iterator[tuple[int, ...]]:
+        """Of each kind among these packets: the first one, what it says of who sends what to whom, how many they are, and their
+        bytes.
+        """
+        alike = by_kin(layers.kin[some])
+        if alike is None:
+            ports = np.minimum(layers.source_port[some], layers.target_port[some])
+            alike = grouped([layers.source[some], layers.target[some], layers.proto[some], ports])
+        order, begins = alike
+        sizes = np.add.reduceat(batch.length[some[order]], begins)
+        counts = np.diff(np.append(begins, len(order)))
+        first = some[order[begins]]
+        port = np.maximum(0, np.minimum(layers.source_port[first], layers.target_port[first]))
+        columns = (first, layers.source[first], layers.target[first], layers.proto[first], port, layers.sender[first])
+        yield from zip(*(column.tolist() for column in (*columns, counts, sizes)), strict=True)
 
     def _arp(self, batch: Batch, layers: Layers, row: int) -> None:
         place = np.array([self._content(batch, layers, row)])

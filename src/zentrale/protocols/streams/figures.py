@@ -114,6 +114,7 @@ class Digest:
         self._sums = Sums(with_jitter=with_jitter)
         self._parts: list[Records] = []
         self.waiting = 0  # packets that are not folded yet
+        self._folded = False
 
     def add(self, records: Records, *, last: bool = False) -> None:
         """`last`: nothing comes after them; folding is left to the figures."""
@@ -123,7 +124,7 @@ class Digest:
         self.waiting += len(records)
         if self.waiting >= FOLD_PACKETS and not last:
             rest = fold(self._sums, np.concatenate(self._parts), self.clock_hz, final=False)
-            self._parts, self.waiting = [rest], len(rest)
+            self._parts, self.waiting, self._folded = [rest], len(rest), True
 
     @property
     def jitter(self) -> int:
@@ -139,7 +140,7 @@ class Digest:
         """All figures up to now. `until_s`: when the measurement ended, on the clock of the arrival times; `clock_is_right`: the
         source's clock is known to go right, however packets come.
         """
-        sums = copy.deepcopy(self._sums)
+        sums = copy.deepcopy(self._sums) if self._folded else Sums(with_jitter=self._sums.with_jitter)
         waiting = np.concatenate(self._parts) if self._parts else np.empty(0, RECORD)
         fold(sums, waiting, self.clock_hz, final=True, until_s=until_s)
         return _worked_out(sums, self.clock_hz, until_s, clock_is_right=clock_is_right)

@@ -41,6 +41,8 @@ from zentrale.site.model import Zone
 
 T = TypeVar("T")
 
+_BUSY = "{:,} packets that this machine did not carry, being too busy; run it again when less runs here"
+
 
 @dataclass(frozen=True)
 class Rehearsal:
@@ -320,6 +322,8 @@ class Rehearser:
                 tried = trial.Trial(stage, wire, rules, routed=routed)
                 reached = self._timed("who reaches whom", tried.run)
                 verdicts.reach(reached.differing, dict(services.who_answers_twice(stage, wire)))
+                if reached.open:
+                    self._find("NET-10", "rehearsal", _BUSY.format(reached.open), "all of the network")
                 if not self._no_dhcp:
                     dhcp = self._timed("DHCP", lambda: addresses.ask_for_addresses(stage, wire, self._served))
                     verdicts.dhcp(dhcp)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
+from typing import TypeVar
 
 from zentrale.field.lab import beginnings, probing
 from zentrale.field.lab.beginnings import Beginning
@@ -18,10 +20,14 @@ from zentrale.site.model import INTERNET, Recorder
 AT_LAYER_2 = ("arp", "ipv6", "multicast")
 THROUGH = "through "  # kind of packets that are handed to a recorder, to pass on
 OTHER_LEG = "asked at its other leg"  # and of those that are for the recorder's own other address
-_AGAIN, _FEW = 4, 400  # rounds at most, connections at a time
+_ROUNDS, _PROOFS = 12, 2  # of trying again: at most, and those that prove something
+_WITNESSES = 12
+_FEW = 400  # connections at a time
 _ASKERS = 4
 _NOBODY = "02:5a:fc:ff:ff:ff"
 _STORM = 8  # copies of one frame at one port: a way around takes it on for ever, a ring that heals a few
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -57,9 +63,12 @@ class PartyCell:
 
 @dataclass(frozen=True)
 class Reached:
+    """`open`: how many packets this machine did not carry, beside others that arrive; of their pairs nothing is said."""
+
     cells: tuple[PartyCell, ...]
     differing: tuple[Differing, ...]
     packets: int
+    open: int = 0
 
 
 def pairs_of(stage: Stage) -> list[Pair]:
@@ -81,6 +90,27 @@ def circles(stage: Stage, wire: Wire) -> int:
     return most if most >= _STORM else 0
 
 
+def arriving(
+    asked: Sequence[T], must: Callable[[T], bool], came: set[T], send: Callable[[Sequence[T]], set[T]]
+) -> tuple[set[T], set[T]]:
+    """What arrives of what is asked, and what of it is left open; `came` did at once. What should have and did not is sent again,
+    beside some that did: switches in user space drop what is too much for this machine, and that is nobody's fault. Only rounds
+    in which all of those arrive once more prove that the others are lost.
+    """
+    proofs, came = 0, set(came)
+    witnesses = [item for item in asked if item in came]
+    witnesses = witnesses[:: max(1, len(witnesses) // _WITNESSES)]
+    left = [item for item in asked if item not in came and must(item)]
+    for _ in range(_ROUNDS):
+        if not left or proofs == _PROOFS:
+            return came, set()
+        again = send([*left, *witnesses])
+        proofs = 0 if again - came else proofs + again.issuperset(witnesses)
+        came |= again
+        left = [item for item in left if item not in came]
+    return came, set(left) if proofs < _PROOFS else set()
+
+
 class Trial:
     """All packets of one rehearsal. `wire` has all legs, `rules` are the router's as they stand. Not `routed`: what passes
     between networks is not tried, since what keeps it apart could not be put there.
@@ -89,6 +119,7 @@ class Trial:
     def __init__(self, stage: Stage, wire: Wire, rules: str, *, routed: bool) -> None:
         self._stage, self._wire, self._rules = stage, wire, rules
         self._arrived = Arrived()
+        self._open: set[tuple[str, Pair]] = set()
         everything = pairs_of(stage)
         self._near = [pair for pair in everything if _one_network(stage, pair)]
         self._far = [pair for pair in everything if not _one_network(stage, pair)] if routed else []
@@ -122,17 +153,15 @@ class Trial:
                 ]
         asked = [(pair, service[1]) for service, pairs in by_service.items() for pair in pairs]
         with probing.answering(self._stage.legs, spaces, list(dict.fromkeys(port for _, port in asked))):
-            came = probing.connections(asked, spaces)
-            for _ in range(_AGAIN):
-                left = [
-                    item for item in asked if item not in came and expected(self._stage, item[0], f"tcp/{item[1]}")[1]
-                ]
-                more: set[probing.Connection] = set()
-                for at in range(0, len(left), _FEW):
-                    more |= probing.connections(left[at : at + _FEW], spaces, tries=1)
-                came |= more
-                if not more:
-                    break
+            came, left = arriving(
+                asked,
+                lambda item: expected(self._stage, item[0], f"tcp/{item[1]}")[1],
+                probing.connections(asked, spaces),
+                lambda some: set().union(
+                    *(probing.connections(some[at : at + _FEW], spaces, tries=1) for at in range(0, len(some), _FEW))
+                ),
+            )
+        self._open |= {(f"tcp/{port}", pair) for pair, port in left}
         for service, pairs in by_service.items():
             self._arrived.note(_kind(service), pairs, [p for p in pairs if (p, service[1]) in came])
 
@@ -156,18 +185,10 @@ class Trial:
             asked[_kind(service)] = self._handed(service, covering)
         asked |= self._to_recorders() if self._far else {}
         every = [b for some in asked.values() for b in some]
-        came = beginnings.arrived(self._wire, every)
-        for _ in range(_AGAIN):
-            left = [
-                b
-                for kind, some in asked.items()
-                for b in some
-                if b not in came and expected(self._stage, (b.origin, b.to), kind)[1]
-            ]
-            more = beginnings.arrived(self._wire, left) if left else set()
-            came |= more
-            if not more:
-                break
+        must = {b for kind, some in asked.items() for b in some if expected(self._stage, (b.origin, b.to), kind)[1]}
+        send = partial(beginnings.arrived, self._wire)
+        came, left = arriving(every, must.__contains__, send(every), send)
+        self._open |= {(kind, (b.origin, b.to)) for kind, some in asked.items() for b in some if b in left}
         for kind, some in asked.items():
             tried = [(b.origin, b.to) for b in some]
             self._arrived.note(kind, tried, [(b.origin, b.to) for b in some if b in came])
@@ -210,19 +231,10 @@ class Trial:
             self._arrived.note(OTHER_LEG, asked, beginnings.answered(self._wire, asked))
 
     def _try(self, kind: str, pairs: Sequence[Pair], send: Callable[[Sequence[Pair]], set[Pair]]) -> None:
-        """What should have arrived and did not is tried again, as long as more of it arrives: a switch in user space drops what
-        is too much for this machine, and that is nobody's fault.
-        """
-        if not pairs:
-            return
-        self._arrived.note(kind, pairs, send(pairs))
-        for _ in range(_AGAIN):
-            came = self._arrived.pairs[kind]
-            left = [p for p in pairs if p not in came and expected(self._stage, p, kind)[1]]
-            more = send(left) if left else set()
-            self._arrived.note(kind, (), more)
-            if not more:
-                return
+        if pairs:
+            came, left = arriving(pairs, lambda pair: expected(self._stage, pair, kind)[1], send(pairs), send)
+            self._arrived.note(kind, pairs, came)
+            self._open |= {(kind, pair) for pair in left}
 
     def _judged(self) -> Reached:
         stage, arrived = self._stage, self._arrived
@@ -240,7 +252,7 @@ class Trial:
                 if came:
                     came_by.setdefault(key, set()).add(pair)
                     _cell(stage, cells, key).kinds.add(kind)
-                if (came and not may) or (must and not came):
+                if (came and not may) or (must and not came and (kind, pair) not in self._open):
                     differing.append(Differing(*pair, kind, came, why))
                     wrong.setdefault(key, set()).add(pair)
         for key, pairs in tried_by.items():
@@ -249,7 +261,7 @@ class Trial:
         order = {leg: i for i, leg in enumerate(stage.legs)}
         differing.sort(key=lambda d: (order[d.origin], order[d.to], d.kind))
         count = sum(map(len, arrived.tried.values()))
-        return Reached(tuple(_in_order(stage, cells.values())), tuple(differing), count)
+        return Reached(tuple(_in_order(stage, cells.values())), tuple(differing), count, len(self._open))
 
 
 def _kind(service: Service) -> str:

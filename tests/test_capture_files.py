@@ -1,0 +1,120 @@
+"""Large captures are read at a stroke: what is found is what one by one would have found, whatever the file holds."""
+
+from __future__ import annotations
+
+import io
+import struct
+from functools import partial
+from random import Random
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from test_wire import CAMERA, RECORDER, block, ethernet, ip4, pcap, udp
+from zentrale.protocols.capture.alike import decode
+from zentrale.protocols.capture.container import Batch, CaptureReader
+from zentrale.protocols.capture.layers import Addresses
+
+BEGUN_S = 1_790_000_000 - 1  # the seconds go on over a change of their higher half
+PLACES = list[tuple[int, int, float]]  # where a packet begins in the file, its bytes, its time [s]
+
+
+def records(count: int, order: str, chance: Random, begun_s: int) -> tuple[bytearray, PLACES]:
+    """pcap, in packets of many sizes, some of which hold a piece of a capture themselves."""
+    data, places = bytearray(pcap([], order)), PLACES()
+    for number in range(count):
+        body = bytes(data[-3000:]) if number % 50 == 49 else bytes(chance.choice((0, 1, 60, 1400, 1500)))
+        places.append((len(data) + 16, len(body), begun_s + number / 1000))
+        data += (
+            struct.pack(f"{order}IIII", begun_s + number // 1000, number % 1000 * 1000, len(body), len(body) + 9) + body
+        )
+    return data, places
+
+
+def blocks(count: int, order: str, chance: Random, begun_s: int) -> tuple[bytearray, PLACES]:
+    """pcapng, with blocks of other kinds here and there: statistics, names, another interface, a simple packet."""
+    head = struct.pack(f"{order}HHI", 1, 0, 0)
+    data, places = (
+        bytearray(block(0x0A0D0D0A, struct.pack(f"{order}IHHq", 0x1A2B3C4D, 1, 0, -1), order) + block(1, head, order)),
+        PLACES(),
+    )
+    for number in range(count):
+        body = bytes(data[-3000:]) if number % 50 == 49 else bytes(chance.choice((0, 1, 60, 1400, 1500)))
+        ticks = begun_s * 1_000_000 + number * 1000
+        places.append((len(data) + 28, len(body), ticks / 1e6))
+        words = struct.pack(f"{order}IIIII", 0, ticks >> 32, ticks & 0xFFFFFFFF, len(body), len(body))
+        data += block(6, words + body, order)
+        if number == 2500:
+            data += block(5, bytes(12), order) + block(1, head, order) + block(0xBAD, b"something", order)
+        if number == 3500:
+            places.append((len(data) + 12, 40, 0.0))
+            data += block(3, struct.pack(f"{order}I", 40) + bytes(40), order)
+    return data, places
+
+
+def read(data: bytes) -> tuple[PLACES, str]:
+    """What the reader finds, by places in the file."""
+    reader, found = CaptureReader(), PLACES()
+    for batch in reader.batches(partial(partial, io.BytesIO(data).readinto), 1 << 21):
+        places = batch.at + reader._offset
+        found += zip(places.tolist(), batch.caught.tolist(), batch.time_s.tolist(), strict=True)
+    return found, reader.ended
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+@pytest.mark.parametrize("begun_s", [0x6AB0_FFFE, 1, 1_790_000_000])
+@pytest.mark.parametrize("made", [records, blocks])
+def test_each_packet_is_where_it_was_written(order: str, begun_s: int, made: type) -> None:
+    data, wanted = made(9000, order, Random(7), begun_s)
+    found, ended = read(bytes(data))
+    assert ended == "" and [f[:2] for f in found] == [w[:2] for w in wanted]
+    assert np.allclose([f[2] for f in found], [w[2] for w in wanted], rtol=0, atol=1e-5)
+    row = 7000
+    for size in (0xFFFF_FFF0, 0xFFFF_FFFF, 700_000_000, 13):  # what a packet says of its size is not true
+        broken, place = data.copy(), wanted[row][0] - 8
+        broken[place : place + 4] = struct.pack(f"{order}I", size)
+        found, ended = read(bytes(broken))
+        if size != 13:
+            assert ended.startswith("damaged at byte") and [f[:2] for f in found] == [w[:2] for w in wanted[:row]]
+        assert [f[:2] for f in found[:row]] == [w[:2] for w in wanted[:row]]
+    found, ended = read(bytes(data[: wanted[8000][0] + 5]))
+    assert ended.startswith("cut off at byte") and [f[:2] for f in found][:8000] == [w[:2] for w in wanted[:8000]]
+
+
+def _odd_one(chance: Random) -> bytes:
+    """A datagram, or one that is a little otherwise: parts, options, tags, lengths that lie, another protocol."""
+    content = bytes(chance.randrange(60))
+    whole = udp((CAMERA, 5000 + chance.randrange(3)), (RECORDER, 6000), content)
+    ports = struct.pack("!HHHH", 5000, 6000, chance.choice((0, 8, 9, 60_000)), 0)
+    return chance.choice((
+        ethernet(CAMERA, whole), ethernet(CAMERA, whole), ethernet(CAMERA, whole), ethernet(CAMERA, whole),
+        ethernet(CAMERA, ip4(CAMERA, RECORDER, 17, ports + content)), ethernet(CAMERA, ip4(CAMERA, RECORDER, 17, content)),
+        ethernet(CAMERA, ip4(CAMERA, RECORDER, 17, ports + content, 7, chance.choice((0x2000, 0x4000, 3)))),
+        ethernet(CAMERA, ip4(CAMERA, RECORDER, chance.choice((2, 6, 50)), ports + content)),
+        ethernet(CAMERA, whole, tags=[(0x8100, 20)]), ethernet(CAMERA, b"\x46" + whole[1:20] + bytes(4) + whole[20:]),
+        ethernet(CAMERA, whole[:2] + struct.pack("!H", chance.choice((0, 20, 27, 5000))) + whole[4:]),
+    ))  # fmt: skip
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.integers(1, 200), st.randoms(use_true_random=False))
+def test_what_begins_alike_is_read_as_each_would_be_alone(count: int, chance: Random) -> None:
+    frames = [(n / 100, _odd_one(chance)) for n in range(count)]
+    snap = chance.choice((65535, 60, 44, 36, 16))
+    (batch,) = CaptureReader().batches(partial(partial, io.BytesIO(pcap(frames, snap=snap)).readinto))
+    together = decode(batch, Addresses())
+    for row in range(count):
+        one: list[Any] = [column[row : row + 1] for column in batch[1:-1]]
+        alone = decode(Batch._make([batch.data, *one, row]), Addresses())
+        for name in set(alone._fields) - {"near", "kin"}:
+            assert getattr(together, name)[row] == getattr(alone, name)[0], (name, frames[row])
+    kinds: dict[int, tuple[int, ...]] = {}
+    for row, kin in enumerate(together.kin.tolist()):
+        told = tuple(
+            int(getattr(together, n)[row]) for n in ("sender", "source", "source_port", "target", "target_port")
+        )
+        assert kin < 0 or kinds.setdefault(kin, told) == told
+    assert sorted(kinds) == sorted(set(kinds.values()) and range(len(kinds)))
