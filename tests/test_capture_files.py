@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import struct
+from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from random import Random
 from typing import Any
 
@@ -13,7 +15,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from test_wire import CAMERA, RECORDER, block, ethernet, ip4, pcap, udp
+from conftest import zentrale
+from test_wire import CAMERA, OTHER, RECORDER, block, ethernet, ip4, pcap, tcp, udp
 from zentrale.protocols.capture.alike import decode
 from zentrale.protocols.capture.container import Batch, CaptureReader
 from zentrale.protocols.capture.layers import Addresses
@@ -118,3 +121,26 @@ def test_what_begins_alike_is_read_as_each_would_be_alone(count: int, chance: Ra
         )
         assert kin < 0 or kinds.setdefault(kin, told) == told
     assert sorted(kinds) == sorted(set(kinds.values()) and range(len(kinds)))
+
+
+def test_who_talked_to_whom_is_counted_from_the_first_packet_on(tmp_path: Path) -> None:
+    """Streams among other packets of the same pairs: a ping that came before them, parts, another port."""
+    chance, hosts = Random(11), (CAMERA, OTHER, "10.20.0.77")
+    kinds: list[Callable[[str], bytes]] = [
+        lambda host: udp((host, 5000), (RECORDER, 6000), bytes(chance.randrange(900))),
+        lambda host: udp((host, 5002), (RECORDER, 6002), bytes(chance.randrange(90))),
+        lambda host: ip4(host, RECORDER, 1, b"\x08\0\0\0" + bytes(30)),
+        lambda host: ip4(host, RECORDER, 17, bytes(100), 9, 0x2000),
+        lambda host: tcp((RECORDER, 554), (host, 40_000), 1, b"", 0x10),
+    ]
+    frames, wanted = [], dict[tuple[str, str], list[int]]()
+    for number in range(1, 701):
+        host, kind = chance.choice(hosts), chance.choices(kinds, (9, 9, 1, 1, 3))[0]
+        frame = ethernet(host, kind(host))
+        pair = (RECORDER, host) if kind is kinds[4] else (host, RECORDER)
+        first = wanted.setdefault(pair, [number, 0, 0])
+        first[1], first[2] = first[1] + 1, first[2] + len(frame)
+        frames.append((number / 100, frame))
+    (tmp_path / "some.pcap").write_bytes(pcap(frames))
+    told = zentrale("wire", "read", "some.pcap", "--json", cwd=tmp_path).json["talk"]
+    assert {(t["from"], t["to"]): [t["first_packet"], t["packets"], t["bytes"]] for t in told} == wanted

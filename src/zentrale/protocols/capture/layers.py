@@ -140,7 +140,8 @@ def decode_each(batch: Batch, addresses: Addresses, near: Bytes) -> Layers:
             at=batch.at[rows], caught=batch.caught[rows], length=batch.length[rows], link=batch.link[rows]
         )
         columns: list[npt.NDArray[Any]] = list(found._replace(there=there))
-        for column, whole in zip(columns[:-1], _decode(some, addresses), strict=False):
+        again: list[npt.NDArray[Any]] = list(_decode(some, addresses))
+        for column, whole in zip(columns[:-1], again, strict=False):
             column[rows] = whole
     return found._replace(there=there)
 
