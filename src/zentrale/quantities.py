@@ -9,10 +9,10 @@ from zoneinfo import ZoneInfo
 
 def bitrate(bitrate_bps: float) -> str:
     """Bits per second in the decimal units of the trade: 4.1 Mbit/s."""
-    for limit, divisor, unit in ((1e9, 1e9, "Gbit/s"), (1e6, 1e6, "Mbit/s"), (1e3, 1e3, "kbit/s")):
-        if abs(bitrate_bps) >= limit:
-            value = bitrate_bps / divisor
-            return f"{value:.0f} {unit}" if value >= 100 else f"{value:.1f} {unit}"
+    for limit, unit in ((1e9, "Gbit/s"), (1e6, "Mbit/s"), (1e3, "kbit/s")):
+        if abs(bitrate_bps) >= 0.9995 * limit:  # from there on the smaller unit would be rounded to 1000
+            value = bitrate_bps / limit
+            return f"{value:.0f} {unit}" if abs(value) >= 99.95 else f"{value:.1f} {unit}"
     return f"{bitrate_bps:.0f} bit/s"
 
 
@@ -27,7 +27,7 @@ def resolution(width_px: int, height_px: int) -> str:
 def seconds(duration_s: float) -> str:
     """A duration as a person says it: 250 ms, 2.0 s, 3 min 20 s, 2 h 05 min, 4.0 days; negative with its sign."""
     sign, size = "-" if duration_s < 0 else "", abs(duration_s)
-    if size < 1:
+    if size < 0.9995:
         return f"{sign}{size * 1000:.0f} ms"
     if size < 119.95:
         return f"{sign}{size:.1f} s"
@@ -50,7 +50,7 @@ def difference(offset_s: float) -> str:
 
 def size(size_bytes: float) -> str:
     for limit, unit in ((1e12, "TB"), (1e9, "GB"), (1e6, "MB"), (1e3, "kB")):
-        if abs(size_bytes) >= limit:
+        if abs(size_bytes) >= 0.99995 * limit:
             return f"{size_bytes / limit:.1f} {unit}"
     return f"{size_bytes:.0f} B"
 

@@ -8,7 +8,7 @@ import socket
 import struct
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence, Set
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,9 +22,9 @@ from zentrale.planning.multicast import StreamGroup
 from zentrale.protocols import frames
 from zentrale.site.model import INTERNET
 
-_ASKED_WITHIN_S = 3.2  # a querier asks every second here, and members answer within one more
+_ASKED_WITHIN_S = 6.0  # a querier asks every second here, and members answer within one more; a loaded machine is later
 _ANSWERED_WITHIN_S, _LOOK_S = 1.2, 0.2
-_SENT = 20  # datagrams a group
+_SENT, _TRIES = 20, 3  # datagrams a group; so often, where one that has joined gets none of them
 
 
 @dataclass(frozen=True)
@@ -96,12 +96,12 @@ def try_groups(stage: Stage, wire: Wire) -> MulticastResult:
                 stack.enter_context(member(stage, leg, group))
         listeners = {leg for name, _ in joined if (leg := _listener_leg(stage, name)) is not None}
         queried = _queried(wire, listeners)
-        first = _send_all(stage, wire, groups)
+        first = _send_all(stage, wire, groups, joined)
         again = {}
         if joined:
             forget_members(stage)
             _queried(wire, listeners)
-            again = _send_all(stage, wire, [g for g in groups if any(group == g.group for _, group in joined)])
+            again = _send_all(stage, wire, [g for g in groups if any(group == g.group for _, group in joined)], joined)
     results = []
     for item in groups:
         members = tuple(n for n in item.listeners if (n, item.group) in joined)
@@ -143,18 +143,23 @@ def _queried(wire: Wire, members: set[Leg]) -> set[Leg]:
     return found
 
 
-def _send_all(stage: Stage, wire: Wire, groups: list[StreamGroup]) -> dict[str, set[str]]:
-    """By group the stations at whose port it arrived."""
-    came: dict[str, dict[str, int]] = {}
+def _send_all(
+    stage: Stage, wire: Wire, groups: Sequence[StreamGroup], joined: Set[tuple[str, str]]
+) -> dict[str, set[str]]:
+    """By group the stations at whose port it arrived. `joined` are stations with their groups."""
+    came: dict[str, set[str]] = {}
     wire.forget()
-    for group in groups:
-        _send(stage, group)
-        for leg, frame in wire.seen(0.08):
-            packet = frames.udp_of(frame)
-            if packet is not None and packet[1][0].startswith("239."):
-                seen = came.setdefault(packet[1][0], {})
-                seen[leg.station] = seen.get(leg.station, 0) + 1
-    return {group: set(seen) for group, seen in came.items()}
+    left = list(groups)
+    for _ in range(_TRIES):
+        for group in left:
+            _send(stage, group)
+            for leg, frame in wire.seen(0.08):
+                packet = frames.udp_of(frame)
+                if packet is not None and packet[1][0].startswith("239."):
+                    came.setdefault(packet[1][0], set()).add(leg.station)
+        missing = {group for name, group in joined if name not in came.get(group, ())}
+        left = [group for group in groups if group.group in missing]
+    return came
 
 
 def _send(stage: Stage, group: StreamGroup) -> None:
