@@ -16,6 +16,7 @@ import numpy.typing as npt
 Ints = npt.NDArray[np.int64]
 
 _STRETCHES, _LEAST_BYTES = 256, 32_768
+_MOST_LENGTHS = 4  # of a stretch, where guesses fail
 _GUESSES = 32  # places at most that look like a beginning, of each stretch
 _LEAST_STEP = 12  # bytes, so that every walk ends
 _LOOK_EACH = 8  # steps, whether all have come to their marks
@@ -25,16 +26,19 @@ def walk(
     sizes: npt.NDArray[Any], begin: int, end: int, more: int, guess: Callable[[int, int], int]
 ) -> tuple[Ints, int]:
     """The places of the records from `begin` on, and the place of the next one. As many as can be proved before `end`: all but
-    about one part in 256, or none.
+    about one part in 256, or fewer, or none.
 
     sizes: by place, what a record that begins there says of its size; more: so many bytes it has beyond that
     guess: from which place on, up to which, gives the first place that looks like a record's, -1 without one
     """
     count = min(_STRETCHES, (end - begin) // _LEAST_BYTES)
+    length = (end - begin) // max(1, count)
     marks = [begin]
     for number in range(1, count):
-        low = max(marks[-1] + 1, begin + (end - begin) * number // count)
-        place = guess(low, begin + (end - begin) * (number + 1) // count)
+        low = max(marks[-1] + 1, begin + length * number)
+        if low - marks[-1] > _MOST_LENGTHS * length:
+            break  # the longest walk is what all take
+        place = guess(low, low + length)
         if place >= 0:
             marks.append(place)
     at, stops = np.array(marks[:-1], np.int64), np.array(marks[1:], np.int64)
