@@ -68,6 +68,16 @@ def integer(parent: Element | None, path: str, namespaces: dict[str, str], defau
     return round(number(parent, path, namespaces, default))
 
 
+def boolean(parent: Element | None, path: str, namespaces: dict[str, str]) -> bool:
+    """xs:boolean (XML Schema part 2 clause 3.2.2), False where there is none."""
+    return true(text(parent, path, namespaces))
+
+
+def true(text: str) -> bool:
+    """Its two spellings, and that of devices which write it with a capital."""
+    return text.strip().lower() in ("true", "1")
+
+
 def number(parent: Element | None, path: str, namespaces: dict[str, str], default: float = 0.0) -> float:
     """A number; `default` where there is none, or none that could be meant."""
     return sensible(text(parent, path, namespaces), default)

@@ -143,7 +143,7 @@ def parse_system_time(response: Element) -> SystemTime:
         _parse_date_time(None if at is None else at.find("tt:UTCDateTime", NS)),
         xml.text(at, "tt:TimeZone/tt:TZ", NS),
         xml.text(at, "tt:DateTimeType", NS, "Manual"),
-        xml.text(at, "tt:DaylightSavings", NS) == "true",
+        xml.boolean(at, "tt:DaylightSavings", NS),
     )
 
 
@@ -171,7 +171,7 @@ def parse_set_system_time(request: Element, otherwise: datetime) -> SystemTime:
         otherwise if at is None else _parse_date_time(at),
         xml.text(request, "tds:TimeZone/tt:TZ", NS),
         xml.text(request, "tds:DateTimeType", NS, "Manual"),
-        xml.text(request, "tds:DaylightSavings", NS) == "true",
+        xml.boolean(request, "tds:DaylightSavings", NS),
     )
 
 

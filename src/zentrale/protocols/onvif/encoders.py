@@ -176,7 +176,7 @@ def parse_encoder(element: Element, form: Form = MEDIA) -> EncoderSettings:
         multicast_address=get("multicast_address", "0.0.0.0"),
         multicast_port=round(number("multicast_port")),
         multicast_ttl=round(number("multicast_ttl", 1)),
-        multicast_auto_start=get("multicast_auto_start") in ("true", "1"),
+        multicast_auto_start=xml.true(get("multicast_auto_start")),
         session_timeout=get("session_timeout", "PT60S"),
         element=element,
     )

@@ -37,7 +37,7 @@ class Message:
     @property
     def true(self) -> bool:
         """Whether one of its values is true: the state that the topic is named after holds."""
-        return any(value.lower() in ("true", "1") for value in self.data.values())
+        return any(xml.true(value) for value in self.data.values())
 
 
 @dataclass(frozen=True)

@@ -185,8 +185,8 @@ def _events(held: Element) -> Iterator[TrackEvent]:
             recording, track = (
                 xml.safe(result.findtext(f"{_TT}{n}Token") or "")[:_MOST_NAME] for n in ("Recording", "Track")
             )
-            start = (result.findtext(f"{_TT}StartStateEvent") or "").strip() in ("true", "1")
-            yield TrackEvent(recording, track, at, present.strip() in ("true", "1"), start)
+            start = xml.true(result.findtext(f"{_TT}StartStateEvent") or "")
+            yield TrackEvent(recording, track, at, xml.true(present), start)
 
 
 def end_search(token: str) -> Element:

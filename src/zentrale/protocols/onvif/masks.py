@@ -56,7 +56,7 @@ def parse_options(response: Element) -> MaskOptions:
     return MaskOptions(
         xml.integer(at, "tr2:MaxMasks", NS),
         xml.integer(at, "tr2:MaxPoints", NS),
-        at.get("RectangleOnly", "") in ("true", "1"),
+        xml.true(at.get("RectangleOnly", "")),
         tuple(k for k in kinds if k),
     )
 
@@ -95,7 +95,7 @@ def _parse(element: Element) -> Mask:
     corners = tuple((round(xml.sensible(p.get("x", "")), 4), round(xml.sensible(p.get("y", "")), 4)) for p in points)
     return Mask(
         corners,
-        xml.text(element, "tr2:Enabled", NS) in ("true", "1"),
+        xml.boolean(element, "tr2:Enabled", NS),
         xml.text(element, "tr2:Type", NS),
         element.get("token", ""),
         xml.text(element, "tr2:ConfigurationToken", NS),

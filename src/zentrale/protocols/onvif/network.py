@@ -43,7 +43,7 @@ def parse_interfaces(response: Element) -> list[NetworkInterface]:
     interfaces = []
     for element in response.findall("tds:NetworkInterfaces", NS)[:_MAX_ITEMS]:
         config = element.find("tt:IPv4/tt:Config", NS)
-        from_dhcp = xml.text(config, "tt:DHCP", NS) in ("true", "1")
+        from_dhcp = xml.boolean(config, "tt:DHCP", NS)
         ways = ("FromDHCP", "Manual") if from_dhcp else ("Manual", "FromDHCP")
         way = next((w for w in ways if xml.text(config, f"tt:{w}/tt:Address", NS)), ways[0])
         interfaces.append(
@@ -74,7 +74,7 @@ def parse_set_interface(request: Element) -> NetworkInterface:
         "",
         xml.text(at, "tt:Manual/tt:Address", NS),
         xml.integer(at, "tt:Manual/tt:PrefixLength", NS),
-        xml.text(at, "tt:DHCP", NS) in ("true", "1"),
+        xml.boolean(at, "tt:DHCP", NS),
         xml.text(request, "tds:InterfaceToken", NS),
     )
 
@@ -84,7 +84,7 @@ def set_interface_response(*, reboot_needed: bool) -> Element:
 
 
 def parse_reboot_needed(response: Element) -> bool:
-    return xml.text(response, "tds:RebootNeeded", NS) in ("true", "1")
+    return xml.boolean(response, "tds:RebootNeeded", NS)
 
 
 def get_gateway() -> Element:
@@ -122,7 +122,7 @@ def set_dns(wanted: NameServers) -> Element:
 
 def parse_dns(response: Element) -> NameServers:
     at = response.find("tds:DNSInformation", NS)
-    return NameServers(xml.text(at, "tt:FromDHCP", NS) in ("true", "1"), _texts(at, "tt:DNSManual/tt:IPv4Address"))
+    return NameServers(xml.boolean(at, "tt:FromDHCP", NS), _texts(at, "tt:DNSManual/tt:IPv4Address"))
 
 
 def dns_response(servers: NameServers) -> Element:
@@ -131,9 +131,7 @@ def dns_response(servers: NameServers) -> Element:
 
 
 def parse_set_dns(request: Element) -> NameServers:
-    return NameServers(
-        xml.text(request, "tds:FromDHCP", NS) in ("true", "1"), _texts(request, "tds:DNSManual/tt:IPv4Address")
-    )
+    return NameServers(xml.boolean(request, "tds:FromDHCP", NS), _texts(request, "tds:DNSManual/tt:IPv4Address"))
 
 
 @dataclass(frozen=True)
@@ -162,7 +160,7 @@ def parse_protocols(message: Element) -> tuple[NetworkProtocol, ...]:
     return tuple(
         NetworkProtocol(
             xml.text(e, "tt:Name", NS).upper(),
-            xml.text(e, "tt:Enabled", NS) in ("true", "1"),
+            xml.boolean(e, "tt:Enabled", NS),
             tuple(int(p) for p in _texts(e, "tt:Port") if p.isdigit() and len(p) < 6),
         )
         for e in message.findall("tds:NetworkProtocols", NS)[:_MAX_ITEMS]

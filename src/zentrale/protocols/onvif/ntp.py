@@ -38,7 +38,7 @@ def ntp_response(wanted: TimeServers) -> Element:
 def parse_ntp(response: Element) -> TimeServers:
     at = response.find("tds:NTPInformation", NS)
     return TimeServers(
-        xml.text(at, "tt:FromDHCP", NS) in ("true", "1"),
+        xml.boolean(at, "tt:FromDHCP", NS),
         tuple(
             filter(
                 None, (_server(e) for e in (at.findall("tt:NTPManual", NS)[:_MAX_SERVERS] if at is not None else ()))
@@ -49,7 +49,7 @@ def parse_ntp(response: Element) -> TimeServers:
 
 def parse_set_ntp(request: Element) -> TimeServers:
     servers = (_server(e) for e in request.findall("tds:NTPManual", NS)[:_MAX_SERVERS])
-    return TimeServers(xml.text(request, "tds:FromDHCP", NS) in ("true", "1"), tuple(filter(None, servers)))
+    return TimeServers(xml.boolean(request, "tds:FromDHCP", NS), tuple(filter(None, servers)))
 
 
 def _host(element: Element, server: str) -> Element:

@@ -196,7 +196,7 @@ def parse_capabilities(response: Element) -> RecorderLimits:
         return max(0.0, xml.sensible(attribute(name)))
 
     def true(name: str) -> bool:
-        return attribute(name) in ("true", "1")
+        return xml.true(attribute(name))
 
     return RecorderLimits(
         int(number("MaxRecordings")), int(number("MaxRecordingJobs")), true("DynamicRecordings"), true("DynamicTracks"),
