@@ -18,7 +18,9 @@ from hypothesis import strategies as st
 from conftest import zentrale
 from test_wire import CAMERA, OTHER, RECORDER, block, ethernet, ip4, pcap, tcp, udp
 from zentrale.protocols.capture.alike import decode
-from zentrale.protocols.capture.container import Batch, CaptureReader
+from zentrale.protocols.capture.chains import walk
+from zentrale.protocols.capture.container import Batch, CaptureReader, every
+from zentrale.protocols.capture.grouping import by_kin
 from zentrale.protocols.capture.layers import Addresses
 
 BEGUN_S = 1_790_000_000 - 1  # the seconds go on over a change of their higher half
@@ -144,3 +146,42 @@ def test_who_talked_to_whom_is_counted_from_the_first_packet_on(tmp_path: Path) 
     (tmp_path / "some.pcap").write_bytes(pcap(frames))
     told = zentrale("wire", "read", "some.pcap", "--json", cwd=tmp_path).json["talk"]
     assert {(t["from"], t["to"]): [t["first_packet"], t["packets"], t["bytes"]] for t in told} == wanted
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 1 << 32), st.sampled_from([40, 700, 9000]), st.booleans())
+def test_whatever_is_guessed_only_what_one_by_one_would_find_is_found(seed: int, most: int, own_size: bool) -> None:
+    """Records that begin with their size, with or without these four bytes; guesses are right, wrong, or none."""
+    chance = Random(seed)
+    sizes, places = list[int](), [16]
+    while places[-1] < 300_000:
+        sizes.append(chance.randrange(12, most))
+        places.append(places[-1] + sizes[-1] + (0 if own_size else 4))
+    data = np.frombuffer(chance.randbytes(places[-1] + 200), np.uint8).copy()
+    for place, size in zip(places, sizes, strict=False):
+        data[place : place + 4] = np.frombuffer(struct.pack("<I", size), np.uint8)
+
+    def guess(low: int, high: int) -> int:
+        right = next((p for p in places if low <= p < high), -1)
+        return chance.choice((right, right, right, low + chance.randrange(high - low), -1))
+
+    found, after = walk(every(data, "<u4"), places[0], places[-1], 0 if own_size else 4, guess)
+    assert found.tolist() == places[: len(found)] and after == places[len(found)]
+    right, last = walk(every(data, "<u4"), places[0], places[-1], 0 if own_size else 4, lambda low, high: next(
+        (p for p in places if low <= p < high), -1
+    ))  # fmt: skip
+    assert right.tolist() == places[: len(right)] and last == places[len(right)] and len(right) > 0.6 * len(places)
+
+
+@given(st.lists(st.tuples(st.integers(-1, 5), st.integers(0, 2)), min_size=1, max_size=60))
+def test_kin_are_together_unless_something_else_tells_them_apart(rows: list[tuple[int, int]]) -> None:
+    kin, other = (np.array(column, np.int64) for column in zip(*rows, strict=True))
+    told = by_kin(kin, other)
+    by_number: dict[int, list[int]] = {}
+    for row, (number, _) in enumerate(rows):
+        by_number.setdefault(number, []).append(row)
+    apart = any(len({rows[r][1] for r in some}) > 1 for some in by_number.values())
+    assert (told is None) == (apart or -1 in by_number)
+    if told is not None:
+        order, begins = told
+        assert [part.tolist() for part in np.split(order, begins[1:])] == [by_number[n] for n in sorted(by_number)]
