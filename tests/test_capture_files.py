@@ -19,9 +19,10 @@ from conftest import zentrale
 from test_wire import CAMERA, OTHER, RECORDER, block, ethernet, ip4, pcap, tcp, udp
 from zentrale.protocols.capture.alike import decode
 from zentrale.protocols.capture.chains import walk
-from zentrale.protocols.capture.container import Batch, CaptureReader, every
+from zentrale.protocols.capture.container import CaptureReader
 from zentrale.protocols.capture.grouping import by_kin
 from zentrale.protocols.capture.layers import Addresses
+from zentrale.protocols.capture.packets import Batch, every
 
 BEGUN_S = 1_790_000_000 - 1  # the seconds go on over a change of their higher half
 PLACES = list[tuple[int, int, float]]  # where a packet begins in the file, its bytes, its time [s]
@@ -64,7 +65,7 @@ def read(data: bytes) -> tuple[PLACES, str]:
     """What the reader finds, by places in the file."""
     reader, found = CaptureReader(), PLACES()
     for batch in reader.batches(partial(partial, io.BytesIO(data).readinto), 1 << 21):
-        places = batch.at + reader._offset
+        places = batch.at + reader._held.offset
         found += zip(places.tolist(), batch.caught.tolist(), batch.time_s.tolist(), strict=True)
     return found, reader.ended
 

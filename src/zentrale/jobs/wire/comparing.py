@@ -12,9 +12,10 @@ from zentrale.errors import InputError
 from zentrale.findings import Finding, finding
 from zentrale.jobs.wire.reading import batches_of
 from zentrale.protocols.capture.alike import decode
-from zentrale.protocols.capture.container import CaptureReader, Floats
+from zentrale.protocols.capture.container import CaptureReader
 from zentrale.protocols.capture.conversations import Conversations
 from zentrale.protocols.capture.layers import Addresses
+from zentrale.protocols.capture.packets import Floats
 from zentrale.protocols.capture.rtp_streams import RtpStreams, Way
 from zentrale.protocols.capture.sequences import Log, Sequences
 from zentrale.protocols.streams.packet_runs import steps

@@ -12,10 +12,11 @@ from pathlib import Path
 
 from zentrale.errors import InputError
 from zentrale.protocols.capture.alike import decode
-from zentrale.protocols.capture.container import NOT_A_CAPTURE, ROOM_BYTES, Batch, CaptureReader
+from zentrale.protocols.capture.container import NOT_A_CAPTURE, CaptureReader
 from zentrale.protocols.capture.conversations import Connection, Conversations, Weak
 from zentrale.protocols.capture.fragments import Fragments
 from zentrale.protocols.capture.layers import LINKS, Addresses
+from zentrale.protocols.capture.packets import ROOM_BYTES, Batch
 from zentrale.protocols.capture.rtp_streams import RtpStream, RtpStreams
 from zentrale.protocols.capture.talk import Talk
 from zentrale.protocols.streams.meter import StreamMeasurement

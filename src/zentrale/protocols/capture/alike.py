@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zentrale.protocols.capture.container import Batch, Ints, heads
 from zentrale.protocols.capture.grouping import grouped
 from zentrale.protocols.capture.layers import BEGIN_BYTES, ETHERNET, Addresses, Bools, Layers, decode_each
+from zentrale.protocols.capture.packets import Batch, Ints, heads
 
 Words = npt.NDArray[np.uint64]
 

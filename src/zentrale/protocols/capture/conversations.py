@@ -15,10 +15,10 @@ from urllib.parse import urlsplit
 import numpy as np
 
 from zentrale.errors import InputError, RemoteProtocolError
-from zentrale.protocols.capture.container import Batch
 from zentrale.protocols.capture.grouping import groups
 from zentrale.protocols.capture.layers import TCP, Layers
 from zentrale.protocols.capture.messages import Cutter, Message, Packet, kind_of
+from zentrale.protocols.capture.packets import Batch
 from zentrale.protocols.capture.rtp_streams import RtpStreams, Told, Way
 from zentrale.protocols.capture.tcp_sides import Side
 from zentrale.protocols.rtsp import number_pair, parse_transport

@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zentrale.protocols.capture.container import SPARE, Batch
 from zentrale.protocols.capture.layers import RAW, Layers
+from zentrale.protocols.capture.packets import SPARE, Batch
 
 MOST_BYTES, MOST_PARTS = 8 * 1024 * 1024, 64
 _MORE_4, _OFFSET_4 = 0x2000, 0x1FFF

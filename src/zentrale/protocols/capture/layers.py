@@ -13,7 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from zentrale.protocols.capture.container import Batch, Bytes, Ints, among, every, heads
+from zentrale.protocols.capture.packets import Batch, Bytes, Ints, among, every, heads
 
 Bools = npt.NDArray[np.bool_]
 

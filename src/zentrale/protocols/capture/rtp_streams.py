@@ -17,10 +17,10 @@ import numpy as np
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.capture.container import Batch, Bytes, Floats, Ints
 from zentrale.protocols.capture.grouping import by_kin, grouped
 from zentrale.protocols.capture.layers import UDP, Bools, Layers, beginnings, u32
 from zentrale.protocols.capture.messages import Packet
+from zentrale.protocols.capture.packets import Batch, Bytes, Floats, Ints
 from zentrale.protocols.rtp import RtpPacket
 from zentrale.protocols.sdp import Media
 from zentrale.protocols.streams.meter import StreamMeasurement, StreamMeter

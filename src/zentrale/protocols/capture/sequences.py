@@ -9,10 +9,10 @@ import numpy as np
 
 from zentrale.errors import RemoteProtocolError
 from zentrale.protocols import rtcp
-from zentrale.protocols.capture.container import Batch, Floats, Ints
 from zentrale.protocols.capture.grouping import groups
 from zentrale.protocols.capture.layers import TCP, UDP, Layers, u16, u32
 from zentrale.protocols.capture.messages import Packet
+from zentrale.protocols.capture.packets import Batch, Floats, Ints
 from zentrale.protocols.capture.rtp_streams import Way
 
 MOST_PACKETS, MOST_LOGS, MOST_SEGMENTS = 4_000_000, 1024, 250_000

@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from zentrale.protocols.capture.container import Batch, Ints
 from zentrale.protocols.capture.grouping import by_kin, grouped
 from zentrale.protocols.capture.layers import ARP, ICMP, ICMP6, IGMP, TCP, UDP, Layers, mac_text, u16, u32, u48
+from zentrale.protocols.capture.packets import Batch, Ints
 
 MOST = 20_000  # pairs, addresses, groups
 _DHCP_SERVER, _DHCP_CLIENT, _COOKIE = 67, 68, b"\x63\x82\x53\x63"
