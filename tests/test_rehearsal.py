@@ -367,3 +367,31 @@ def test_what_this_machine_does_not_carry_is_nobodys_loss(
 
     assert arriving(range(7), lambda item: item != 6, {0, 1, 2, 4, 5}, send) == (came, left)
     assert all(6 not in call and 3 in call for call in calls), "what need not arrive is not asked for again"
+
+
+BUSY = """
+from zentrale.jobs.network.rehearsal import trial
+
+arriving, lost = trial.arriving, []
+
+
+def busy(asked, must, came, send):
+    came, left = arriving(asked, must, came, send)
+    if not lost and any(map(must, came)):
+        lost.append(next(item for item in asked if item in came and must(item)))
+        return came - set(lost), set(lost)
+    return came, left
+
+
+trial.arriving = busy
+"""
+
+
+@on_packets
+def test_a_plan_of_which_not_all_was_carried_is_not_said_to_be_as_planned(tmp_path: Path) -> None:
+    """One packet is never carried, and what goes with it is not either: as where switches in user space have no time."""
+    (tmp_path / "sitecustomize.py").write_text(BUSY)
+    told = program("network", "rehearse", cwd=six(tmp_path / "site", wall=False), PYTHONPATH=str(tmp_path))
+    assert (told.code, told.out.partition("  ")[0]) == (0, "NOT JUDGED"), told.all
+    assert "1 packet this machine was too busy for" in told.out and "NET-10" in told.out
+    assert "nowhere else" not in told.out and "WRONG" not in told.out and "NET-2" not in told.out

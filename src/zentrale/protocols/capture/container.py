@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 from zentrale.protocols.capture import pcap, pcapng
-from zentrale.protocols.capture.packets import ROOM_BYTES, SPARE, Batch, Form, Found, Held
+from zentrale.protocols.capture.packets import ROOM_BYTES, SPARE, Batch, Form, Held
 
 NOT_A_CAPTURE = "it is no capture file: it begins neither as pcap nor as pcapng"
 # It begins to fill a buffer; what it returns waits for the end of that, and tells how many bytes came: 0 at the end of the file.
@@ -47,7 +47,9 @@ class CaptureReader:
             while not self.ended:
                 after, found = self._parse(begin, end)
                 if found is not None:
-                    yield self._batch(found)
+                    number = self.packets + 1
+                    self.packets += len(found.at)
+                    yield found._replace(number=number)
                 if after == begin:
                     break
                 begin = after
@@ -65,7 +67,7 @@ class CaptureReader:
     def _stop(self, at: int, why: str) -> None:
         self.ended = f"damaged at byte {self._held.offset + at}: {why}"
 
-    def _parse(self, begin: int, end: int) -> tuple[int, Found | None]:
+    def _parse(self, begin: int, end: int) -> tuple[int, Batch | None]:
         """How far it came between these places of the buffer, and the packets up to there."""
         if self._form is None:
             self._form = self._form_of(begin, end)
@@ -88,8 +90,3 @@ class CaptureReader:
         if len(header) >= 4:
             self.ended = NOT_A_CAPTURE
         return None
-
-    def _batch(self, found: Found) -> Batch:
-        number = self.packets + 1
-        self.packets += len(found.at)
-        return Batch(self._held.data, *found._replace(length=np.maximum(found.length, found.caught)), number)

@@ -36,24 +36,13 @@ def among(column: Ints, values: Iterable[int]) -> npt.NDArray[np.bool_]:
     return found
 
 
-class Found(NamedTuple):
-    """Packets in the order of the file.
-
-    at:      where each begins in the buffer; caught: so many bytes of each are there; length: so many it says it had
-    time_s:  when it was caught [s since 1970]; link: of which link type (LINKTYPE_ values), interface: on which
-    """
-
-    at: Ints
-    caught: Ints
-    length: Ints
-    time_s: Floats
-    link: Ints
-    interface: Ints
-
-
 class Batch(NamedTuple):
-    """As `Found`, with the bytes that they lie in, some spare ones behind. `length` is no less than was caught; `number` is that
-    of the first one, counted from 1.
+    """Some packets, in the order of the file.
+
+    data:    the bytes that they lie in, with some spare ones behind; at: where each begins
+    caught:  so many bytes of each are there; length: so many it had
+    time_s:  when it was caught [s since 1970]; link: of which link type (LINKTYPE_ values), interface: on which
+    number:  of the first one, counted from 1; 0 until it is counted
     """
 
     data: Bytes
@@ -63,7 +52,7 @@ class Batch(NamedTuple):
     time_s: Floats
     link: Ints
     interface: Ints
-    number: int
+    number: int = 0
 
     @property
     def links(self) -> list[int]:
@@ -87,7 +76,7 @@ class Parsed(NamedTuple):
     """How far it came; the packets up to there, if any; and why nothing beyond it can be read, empty while it can."""
 
     after: int
-    found: Found | None = None
+    found: Batch | None = None
     damaged: str = ""
 
 

@@ -8,7 +8,7 @@ from contextlib import suppress
 import numpy as np
 
 from zentrale.protocols.capture.chains import looking, walk
-from zentrale.protocols.capture.packets import MAX_PACKET_BYTES, Found, Held, Ints, Parsed, every, heads
+from zentrale.protocols.capture.packets import MAX_PACKET_BYTES, Batch, Held, Ints, Parsed, every, heads
 
 HEADER_BYTES = 24
 # By how a file begins: its byte order, and its unit of time [s].
@@ -47,7 +47,8 @@ class Records:
         words = heads(held.data, places, 16).view(f"{self._order}u4").astype(np.int64)
         time_s = words[:, 0] + words[:, 1] * self._tick_s
         link, interface = np.full(len(places), self._link), np.zeros(len(places), np.int64)
-        return Parsed(at, Found(places + 16, words[:, 2], words[:, 3], time_s, link, interface), why)
+        caught, length = words[:, 2], np.maximum(words[:, 2], words[:, 3])
+        return Parsed(at, Batch(held.data, places + 16, caught, length, time_s, link, interface), why)
 
     def _walked(self, held: Held, begin: int, end: int) -> tuple[Ints, int]:
         """As many as are found at a stroke: what looks like one has a time near the first one's, and so has the one after it."""

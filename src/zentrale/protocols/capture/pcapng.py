@@ -13,7 +13,7 @@ from zentrale.protocols.capture.chains import looking, walk
 from zentrale.protocols.capture.packets import (
     MAX_PACKET_BYTES,
     ROOM_BYTES,
-    Found,
+    Batch,
     Held,
     Ints,
     Parsed,
@@ -89,7 +89,7 @@ class Blocks:
         if not rows.at:
             return Parsed(at, None, why)
         places, caught, length, interface = (np.array(some, np.int64) for some in rows[1:])
-        return Parsed(at, self._found(np.array(rows.ticks, np.uint64), places, caught, length, interface), why)
+        return Parsed(at, self._batch(held, np.array(rows.ticks, np.uint64), places, caught, length, interface), why)
 
     def _run(self, held: Held, begin: int, end: int) -> Parsed | None:
         """Packets at a stroke, as long as there is nothing else among them but what is left alone anyway. None where these are
@@ -127,7 +127,7 @@ class Blocks:
         self._tried = held.offset + after
         rows = np.flatnonzero(packet[:count])
         ticks = high[rows].astype(np.uint64) << np.uint64(32) | low[rows].astype(np.uint64)
-        return Parsed(after, self._found(ticks, places[rows] + 28, caught[rows], length[rows], interface[rows]))
+        return Parsed(after, self._batch(held, ticks, places[rows] + 28, caught[rows], length[rows], interface[rows]))
 
     def _block(self, held: Held, kind: int, at: int, size: int, rows: _Rows) -> str:
         """Take one in. Why it ends the reading, empty where it does not."""
@@ -166,8 +166,11 @@ class Blocks:
             at += 4 + size + -size % 4
         return interface
 
-    def _found(self, ticks: npt.NDArray[np.uint64], at: Ints, caught: Ints, length: Ints, interface: Ints) -> Found:
+    def _batch(
+        self, held: Held, ticks: npt.NDArray[np.uint64], at: Ints, caught: Ints, length: Ints, interface: Ints
+    ) -> Batch:
         tick_s = np.array([i.tick_s for i in self._interfaces])[interface]
         offset_s = np.array([i.offset_s for i in self._interfaces])[interface]
         link = np.array([i.link for i in self._interfaces], np.int64)[interface]
-        return Found(at, caught, length, ticks * tick_s + offset_s, link, interface)
+        time_s = ticks * tick_s + offset_s
+        return Batch(held.data, at, caught, np.maximum(length, caught), time_s, link, interface)

@@ -47,7 +47,8 @@ _BUSY = "{:,} packets that this machine did not carry, being too busy; run it ag
 @dataclass(frozen=True)
 class Rehearsal:
     """`took` is how long each part took [s]; `broken` what was broken on purpose, in words; `added` what stood there beside the
-    plan; `packets` how many pairs were tried, of all kinds together; `not_tried` what of the files no packet told of.
+    plan; `packets` how many pairs were tried, of all kinds together; `open` how many of them this machine was too busy
+    for; `not_tried` what of the files no packet told of.
     """
 
     cells: tuple[PartyCell, ...]
@@ -61,6 +62,7 @@ class Rehearsal:
     packets: int
     stations: int
     took: dict[str, float]
+    open: int = 0
 
 
 class Rehearser:
@@ -336,7 +338,7 @@ class Rehearser:
         )
         return Rehearsal(
             reached.cells, (), tuple(dhcp), multicast, tuple(let_in), tuple(stage.added), tuple(not_tried), broken,
-            reached.packets, len(stage.stations), self._took,
+            reached.packets, len(stage.stations), self._took, reached.open,
         )  # fmt: skip
 
     def _groups(self, stage: Stage, wire: Wire, verdicts: Verdicts) -> MulticastResult | None:
